@@ -1,0 +1,1 @@
+"""What speed and memory are measured with; figures never come from anywhere else."""

@@ -1,0 +1,134 @@
+"""Adding archives: each becomes a holding, or is told why not."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from itertools import product
+from pathlib import Path
+
+from usufruct.actions.afterwards import Settled, settle_archive
+from usufruct.actions.examine import Examined, examined
+from usufruct.actions.refresh import run_after
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import UsufructError
+from usufruct.files.volumes import volume_of
+from usufruct.model.holdings import Holding
+from usufruct.model.settings import KEEP
+from usufruct.planning.names import tidy_name, version_of
+from usufruct.survey.room import check_room
+from usufruct.transaction.place import Placed, place_holding
+from usufruct.transaction.work import Edges
+
+
+@dataclass(slots=True, kw_only=True)
+class Added:
+    """What became of one archive."""
+
+    examined: Examined
+    state: str
+    """`added`, `updated`, `already added`, `refused` (nothing was begun) or `failed` (begun and reversed)."""
+    error: UsufructError | None = None
+    placed: Placed | None = None
+    after: str = ""
+    """What went wrong with the application's own command, if it did."""
+    settled: Settled | None = None
+    """What became of the archive, where it was not simply kept."""
+
+
+def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Request) -> list[Examined]:
+    """What each archive (or all as one) is and would do, for each application named; changes nothing."""
+    results = []
+    with surroundings.reading() as ledger:
+        for paths, one in product(_groups(archives, request), request.each()):
+            with examined(paths, one, ledger, for_adding=False, platform=surroundings.platform) as result:
+                results.append(result)
+    return results
+
+
+def _groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Path]]:
+    """What is to become one holding each, or one for each application."""
+    return [archives] if request.together else [[path] for path in archives]
+
+
+def _is_placed(added: Added) -> bool:
+    return added.state in ("added", "updated")
+
+
+def add_archives(
+    surroundings: Surroundings,
+    archives: Sequence[Path],
+    request: Request,
+    tell: Callable[[Added], None],
+    afterwards: str = KEEP,
+) -> list[Added]:
+    """Place each archive (or all as one) as a holding; `tell` is called as each is finished.
+
+    `afterwards` says what becomes of an archive once all that was asked of it is placed.
+    """
+    results = []
+    with surroundings.writing(f"add {' '.join(path.name for path in archives)}") as edges:
+        # What is unpacked to be listed need not be unpacked again to be placed.
+        spool = str(surroundings.places.data / "spool")
+        request = replace(request, access=replace(request.access, spool=spool))
+        errands = request.each()
+        for paths in _groups(archives, request):
+            for number, one in enumerate(errands, 1):
+                with examined(paths, one, edges.ledger, for_adding=True, platform=edges.platform) as found:
+                    result = _add(edges, found)
+                if result.placed and found.application:
+                    result.after = run_after(found.application)
+                results.append(result)
+                of_these = results[-number:]
+                if afterwards != KEEP and number == len(errands) and all(map(_is_placed, of_these)):
+                    result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
+                tell(result)
+    return results
+
+
+def _add(edges: Edges, found: Examined) -> Added:
+    request = found.request
+    if found.already or (found.is_installed and found.layout and not found.layout.files and not found.error):
+        return Added(examined=found, state="already added")
+    if (obstacle := found.obstacle) or not found.archive or not found.plan:
+        return Added(examined=found, state="refused", error=obstacle)
+    try:
+        check_room(found.plan, lambda path: volume_of(path, edges.platform), edges.backups.top)
+    except UsufructError as error:
+        found.error = error
+        return Added(examined=found, state="refused", error=error)
+    try:
+        placed = place_holding(
+            edges,
+            found.archive,
+            found.plan,
+            _holding(found, request, edges.now()),
+            found.volumes,
+            programs_allowed=request.allows_programs(found.application),
+            updates=found.updates,
+        )
+    except UsufructError as error:
+        found.error = error
+        return Added(examined=found, state="failed", error=error)
+    return Added(examined=found, state="updated" if found.updates else "added", placed=placed)
+
+
+def _holding(found: Examined, request: Request, now: int) -> Holding:
+    assert found.plan
+    file_name = Path(found.path).name
+    return Holding(
+        number=0,
+        name=found.holding,
+        application=found.application.name if found.application else None,
+        root=found.plan.snapshot.root,
+        archive=found.path,
+        archive_size=found.size,
+        archive_digest=found.digest,
+        format=found.format,
+        tidy_name=tidy_name(file_name),
+        version=version_of(file_name),
+        origin=found.origin,
+        choices=request.choices_as_text(),
+        added=now,
+        files=0,
+        size=0,
+    )

@@ -1,0 +1,110 @@
+"""What becomes of archives once their content is placed, and where they are."""
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import MachineError
+from usufruct.files.moving import copy_checked
+from usufruct.files.trash import to_trash
+from usufruct.ledger.holdings import all_holdings, move_volume, volumes_of
+from usufruct.model.holdings import Volume
+from usufruct.model.settings import STORE, TRASH
+from usufruct.planning.names import free_name, spelling_key, tidy_name
+from usufruct.transaction.work import Edges
+
+
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """What became of an archive."""
+
+    how: str
+    """`keep`, `trash` or `store`."""
+    paths: tuple[str, ...] = ()
+    """Where its files are now, as far as they are anywhere."""
+    fault: str = ""
+    """Why it stayed where it was, if it did."""
+
+
+def store_of(surroundings: Surroundings) -> Path:
+    """The directory that archives are stored in."""
+    named = surroundings.settings().store
+    return Path(named).expanduser().absolute() if named else surroundings.places.data / "archives"
+
+
+def settle_archive(surroundings: Surroundings, edges: Edges, holding: str, how: str) -> Settled:
+    """Trash or store all files of a holding's archives; whatever fails leaves them where they were, and is told."""
+    number = next(one.number for one in all_holdings(edges.ledger) if one.name == holding)
+    volumes = volumes_of(edges.ledger, number)
+    try:
+        if how == TRASH:
+            return Settled(how, tuple(filter(None, (_trash(surroundings, edges, volume) for volume in volumes))))
+        if how == STORE:
+            return Settled(how, _store(surroundings, edges, volumes))
+    except (OSError, MachineError) as error:
+        said = error.message if isinstance(error, MachineError) else f"{error.strerror or error}"
+        return Settled(how, fault=f"The archive stays where it was: {said}")
+    return Settled(how)
+
+
+def _trash(surroundings: Surroundings, edges: Edges, volume: Volume) -> str:
+    where = to_trash(volume.path, surroundings.places.saved)
+    if where:
+        with edges.ledger.transaction():
+            move_volume(edges.ledger, volume.path, where)
+    return where
+
+
+def _store(surroundings: Surroundings, edges: Edges, volumes: list[Volume]) -> tuple[str, ...]:
+    """All files of a set together: first every one has its new place, then that is on record, then the old ones go."""
+    store = directory = store_of(surroundings)
+    outside = [volume for volume in volumes if store not in Path(volume.path).parents]
+    if len(outside) > 1:
+        # The parts of a set are found by their names, which must not meet those of others.
+        taken = {spelling_key(name) for name in os.listdir(store)} if store.is_dir() else set()
+        name = tidy_name(os.path.basename(outside[0].path))
+        directory = store / (free_name(name, taken) if spelling_key(name) in taken else name)
+    moved = [(volume.path, copy_checked(volume.path, directory, volume.digest, edges.platform)) for volume in outside]
+    with edges.ledger.transaction():
+        for old, new in moved:
+            move_volume(edges.ledger, old, new)
+    for old, _ in moved:
+        os.unlink(old)
+    return tuple(new for _, new in moved)
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """One file of an archive, as it is on record."""
+
+    path: str
+    size: int
+    holdings: tuple[str, ...]
+    state: str
+    """`stored`, `there` (where it was added from), `changed` or `missing`."""
+
+
+def kept_archives(surroundings: Surroundings) -> list[Kept]:
+    """The archives of all holdings: where they are and whether they are."""
+    store = str(store_of(surroundings))
+    found: dict[str, tuple[Volume, list[str]]] = {}
+    with surroundings.reading() as ledger:
+        for holding in all_holdings(ledger) if ledger else ():
+            assert ledger, "holdings were found in it"
+            for volume in volumes_of(ledger, holding.number):
+                found.setdefault(volume.path, (volume, []))[1].append(holding.name)
+    return [
+        Kept(path, volume.size, tuple(names), _state(path, volume, store))
+        for path, (volume, names) in sorted(found.items())
+    ]
+
+
+def _state(path: str, volume: Volume, store: str) -> str:
+    try:
+        size = os.stat(path).st_size
+    except OSError:
+        return "missing"
+    if size != volume.size:
+        return "changed"
+    return "stored" if path.startswith(store + os.sep) else "there"

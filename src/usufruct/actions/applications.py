@@ -1,0 +1,52 @@
+"""The applications that Usufruct knows."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from usufruct.actions.surroundings import Surroundings
+from usufruct.definitions.load import SHIPPED, load_applications
+from usufruct.errors import WrongUsage
+from usufruct.files.platform import this_platform
+from usufruct.model.applications import Application
+from usufruct.planning.names import folded
+from usufruct.planning.places import folder_named
+
+
+def known_applications(surroundings: Surroundings) -> list[Application]:
+    """All applications with a definition, the user's own first; one of them replaces a shipped one of its name."""
+    return load_applications(((surroundings.places.apps, False), *_shipped()))
+
+
+def _shipped() -> tuple[tuple[Path, bool], ...]:
+    """Where definitions lie that ship with Usufruct: they follow the desktop's open standards, where those hold."""
+    return ((SHIPPED, True),) if this_platform().has_open_desktop else ()
+
+
+def application_named(applications: Sequence[Application], name: str) -> Application:
+    """The application of this name or title; WrongUsage lists the known ones."""
+    for application in applications:
+        if folded(name) in (folded(application.name), folded(application.title)):
+            return application
+    known = ", ".join(application.name for application in applications)
+    raise WrongUsage(
+        f"There is no application called {name}.",
+        remedy=f"Known are {known}." if known else "Write a definition first; `usufruct app list` says where.",
+    )
+
+
+def applications_with_folder(applications: Sequence[Application], folder: str) -> list[Application]:
+    """Those that have a folder of this name, the user's own before shipped ones; one, unless several were named."""
+    found = [application for application in applications if folder_named(application, folder)]
+    found = [application for application in found if not application.is_shipped] or found
+    if len(found) == 1 or (found and len(found) == len(applications)):
+        return found
+    if found:
+        names = " and ".join(application.name for application in found)
+        raise WrongUsage(f"{names} both have a folder {folder}.", remedy="Say which is meant with --app.")
+    folders = ", ".join(f"{one.name} ({', '.join(folder.name for folder in one.folders)})" for one in applications)
+    raise WrongUsage(f"No application has a folder {folder}.", remedy=f"There are {folders}.")
+
+
+def definition_file(surroundings: Surroundings, application: Application) -> Path:
+    """Where the definition of an application is."""
+    return (SHIPPED if application.is_shipped else surroundings.places.apps) / f"{application.name}.toml"

@@ -1,0 +1,89 @@
+"""Whether what was placed is still there, and whether the backups are still what they should be."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from usufruct.actions.listing import find_holding
+from usufruct.actions.surroundings import Surroundings
+from usufruct.backups import Backups
+from usufruct.files.looking import digest_of
+from usufruct.files.platform import this_platform
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import all_holdings
+from usufruct.ledger.layers import needed_backups
+from usufruct.model.holdings import Holding
+from usufruct.model.records import FileKind
+from usufruct.survey.condition import Condition, condition_of
+
+
+@dataclass(slots=True)
+class Checked:
+    """How one holding is."""
+
+    holding: Holding
+    fine: int = 0
+    found: dict[Condition, list[str]] = field(default_factory=dict)
+    """Paths of files that are not fine, by condition."""
+
+    @property
+    def is_fine(self) -> bool:
+        """Every file is as it was placed, or covered by another holding's."""
+        return not self.found
+
+
+def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bool) -> Iterator[Checked]:
+    """Each of these holdings, or of all, compared with the disk; changes nothing."""
+    with surroundings.reading() as ledger:
+        holdings = [find_holding(ledger, name) for name in names] if names else all_holdings(ledger) if ledger else []
+        for holding in dict.fromkeys(holdings):
+            assert ledger, "a holding was found in it"
+            yield _checked(ledger, holding, deep=deep)
+
+
+def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:
+    result = Checked(holding)
+    for one in condition_of(ledger, holding.number, deep=deep):
+        match one.condition:
+            case Condition.FINE:
+                result.fine += one.layer.state.kind is not FileKind.DIRECTORY
+            case Condition.COVERED:
+                continue
+            case _:
+                result.found.setdefault(one.condition, []).append(one.path)
+    return result
+
+
+@dataclass(frozen=True, slots=True)
+class StoreCheck:
+    """How the backups are."""
+
+    kept: int
+    size: int
+    """Bytes of all that is kept."""
+    missing: tuple[str, ...]
+    """Digests that layers need and the store has not."""
+    damaged: tuple[str, ...]
+    """Digests whose content is another now."""
+    unneeded: tuple[str, ...]
+    """Digests that no layer needs; the next change drops them."""
+
+    @property
+    def is_fine(self) -> bool:
+        """Everything needed is there, and is what it should be."""
+        return not self.missing and not self.damaged
+
+
+def check_store(surroundings: Surroundings) -> StoreCheck:
+    """Read every backup and compare it with the digest it is kept under; changes nothing."""
+    backups = Backups(surroundings.places.backups, surroundings.platform or this_platform())
+    with surroundings.reading() as ledger:
+        needed = needed_backups(ledger) if ledger else set()
+    kept = {digest: backups.size_of(digest) for digest in backups.digests()}
+    damaged = tuple(d.hex() for d in sorted(kept) if d in needed and digest_of(backups.path_of(d)) != d)
+    return StoreCheck(
+        len(kept),
+        sum(kept.values()),
+        tuple(digest.hex() for digest in sorted(needed - kept.keys())),
+        damaged,
+        tuple(digest.hex() for digest in sorted(kept.keys() - needed)),
+    )

@@ -1,0 +1,202 @@
+"""Making, changing and dropping definitions of applications."""
+
+import json
+import os
+import re
+import stat
+import unicodedata
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.actions.applications import definition_file, known_applications
+from usufruct.actions.surroundings import Surroundings
+from usufruct.definitions.load import NAME, parse_application
+from usufruct.errors import MachineError, WrongUsage
+from usufruct.ledger.holdings import all_holdings
+from usufruct.model.applications import Application
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.planning.learning import Learned, LearnedFolder, learned_from
+
+_TEMPLATE = """\
+usufruct = 1
+
+[application]
+name = {name}
+title = {title}
+root = {root}
+# also = []          # other names by which archives call the root
+# leave = ["*.bak"]  # never placed
+programs = "refuse"  # files that can run: ask, allow or refuse
+
+# One [[folder]] for each kind of content; docs/definitions.md explains every key.
+[[folder]]
+name = "content"
+path = "."
+arrange = "tree"     # loose: files directly in it; tree: sub-directories kept; pieces: one directory each
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A definition that is not written yet."""
+
+    name: str
+    text: str
+    file: Path
+    """Where it would be written."""
+
+
+def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Proposal:
+    """What an existing content folder shows of its application; nothing is written."""
+    directory = directory.expanduser().absolute()
+    if not directory.is_dir():
+        raise MachineError(f"There is no folder {directory}.", remedy="Name the folder that the application reads.")
+    learned = learned_from(_listing_of(directory))
+    if not learned.folders:
+        raise WrongUsage(
+            f"{directory} holds nothing to learn from.",
+            remedy="Write the definition by hand: `usufruct app new NAME`.",
+        )
+    name = _checked(name) if name else _name_from(directory.name)
+    text = _text_of(name, directory, learned)
+    file = surroundings.places.apps / f"{name}.toml"
+    parse_application(text, file)  # a proposal that could not be accepted would be a fault of ours
+    return Proposal(name, text, file)
+
+
+def blank(surroundings: Surroundings, name: str, root: Path | None) -> Proposal:
+    """A definition to begin with."""
+    name = _checked(name)
+    text = _TEMPLATE.format(
+        name=_quoted(name),
+        title=_quoted(name.capitalize()),
+        root=_quoted(_home_words(root.expanduser().absolute()) if root else f"~/{name.capitalize()}"),
+    )
+    return Proposal(name, text, surroundings.places.apps / f"{name}.toml")
+
+
+def write_definition(surroundings: Surroundings, text: str, file: Path, *, replaces: bool = False) -> Application:
+    """Write a definition once it is known to be good; the file is as it was if it is not.
+
+    Raises BadDefinition, and WrongUsage where a definition of that name is there already and `replaces` is False.
+    """
+    application = parse_application(text, file)
+    file = surroundings.places.apps / f"{application.name}.toml"
+    if file.exists() and not replaces:
+        raise WrongUsage(
+            f"{application.name} is defined already, in {file}.", remedy=f"`usufruct app edit {application.name}`."
+        )
+    file.parent.mkdir(parents=True, exist_ok=True)
+    beside = file.with_name(file.name + ".new")
+    beside.write_text(text, encoding="utf-8")
+    beside.replace(file)
+    return application
+
+
+def drop_definition(surroundings: Surroundings, application: Application) -> Path:
+    """Take a definition away; gives where its text is kept. WrongUsage while there are holdings of it."""
+    with surroundings.reading() as ledger:
+        holdings = [one.name for one in all_holdings(ledger) if one.application == application.name] if ledger else []
+    if holdings:
+        some = ", ".join(holdings[:5]) + (" and more" if len(holdings) > 5 else "")
+        raise WrongUsage(
+            f"{application.name} still has {len(holdings)} holdings: {some}.",
+            remedy="Remove them first; without the definition nobody would know what they are for.",
+        )
+    if application.is_shipped:
+        raise WrongUsage(
+            f"{application.name} came with Usufruct and cannot be dropped.",
+            remedy="It counts only where none of your own definitions fits.",
+        )
+    file = definition_file(surroundings, application)
+    kept = file.with_name(file.name + ".dropped")
+    file.replace(kept)
+    return kept
+
+
+def name_is_free(surroundings: Surroundings, name: str) -> bool:
+    """Whether none of the user's definitions is called so."""
+    return all(one.name != name or one.is_shipped for one in known_applications(surroundings))
+
+
+def _listing_of(directory: Path) -> Listing:
+    """A folder on disk as if it were an archive; what cannot be read is left out."""
+    listing = Listing()
+    top = str(directory)
+    for here, _, names in os.walk(top):
+        relative = here[len(top) :].strip(os.sep).replace(os.sep, "/")
+        number = listing.directory(relative)
+        for name in names:
+            try:
+                found = os.lstat(os.path.join(here, name))
+            except OSError:
+                continue
+            can_run = bool(found.st_mode & 0o111) and stat.S_ISREG(found.st_mode)
+            listing.add(number, name, EntryKind.FILE, found.st_size, None, can_run=can_run)
+    return listing
+
+
+def _checked(name: str) -> str:
+    if not NAME.fullmatch(name):
+        raise WrongUsage(
+            f"An application cannot be called {name}: names are of lower-case letters, digits, dots, hyphens and "
+            "underscores.",
+            remedy=f"Call it {_name_from(name)}.",
+        )
+    return name
+
+
+def _name_from(name: str) -> str:
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    return re.sub(r"[^a-z0-9._-]+", "-", plain).strip("-._") or "application"
+
+
+def _text_of(name: str, directory: Path, learned: Learned) -> str:
+    lines = [
+        f"# Learned from {_home_words(directory)}: {learned.files} files of content.",
+        "usufruct = 1",
+        "",
+        "[application]",
+        f"name = {_quoted(name)}  # what you type after --app",
+        f"title = {_quoted(directory.name)}",
+        f"root = {_quoted(_home_words(directory))}",
+    ]
+    if learned.programs:
+        lines.append(f'programs = "ask"  # {learned.programs} files here can run')
+    else:
+        lines.append('programs = "refuse"  # no file here can run')
+    for folder in learned.folders:
+        lines += ["", *_folder_lines(folder)]
+    if learned.unexplained:
+        shown = ", ".join(learned.unexplained[:6]) + (" and more" if len(learned.unexplained) > 6 else "")
+        lines += ["", f"# Directly in {directory.name} lie also {shown}: no folder above is for them."]
+    return "\n".join(lines) + "\n"
+
+
+def _folder_lines(folder: LearnedFolder) -> list[str]:
+    lines = [
+        "[[folder]]",
+        *(f"# {_one_line(thought)}" for thought in folder.evidence),
+        f"name = {_quoted(folder.name)}",
+        f"path = {_quoted(folder.path)}",
+        f'arrange = "{folder.arrange.value}"',
+    ]
+    if folder.mark:
+        lines.append(f"mark = [{', '.join(map(_quoted, folder.mark))}]  # what makes a directory one piece")
+    if folder.takes:
+        lines.append(f"takes = [{', '.join(map(_quoted, folder.takes))}]")
+    return lines
+
+
+def _quoted(text: str) -> str:
+    """A TOML basic string; JSON's escapes are among TOML's."""
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _one_line(text: str) -> str:
+    return "".join(c if c.isprintable() else "?" for c in text)
+
+
+def _home_words(path: Path) -> str:
+    home = Path.home()
+    return f"~/{path.relative_to(home).as_posix()}" if path != home and path.is_relative_to(home) else path.as_posix()

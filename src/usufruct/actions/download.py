@@ -1,0 +1,159 @@
+"""A download as it may be taken: opened, opened with the archives in it, or whole as the file it is."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.actions.request import Request
+from usufruct.archives.nested import WholeFile, opened_inside, opened_together
+from usufruct.archives.opening import open_archive
+from usufruct.archives.reading import Archive, digests_of
+from usufruct.errors import NotAnArchive, PasswordNeeded
+from usufruct.model.applications import Application
+from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.planning.layout import layout_of, outside_layout
+from usufruct.planning.names import folded, is_archive_name, tidy_name
+from usufruct.planning.patterns import Patterns
+
+WHOLE, OPENED = "whole", "opened"
+
+
+@dataclass(frozen=True, slots=True)
+class Variant:
+    """One way to take a download, for one application."""
+
+    layout: Layout
+    archive: Archive
+    """What the layout's rows are read from."""
+
+
+class Download:
+    """A file in the downloads folder, opened. Close it after use."""
+
+    def __init__(self, paths: Sequence[Path], request: Request, *, is_alone: bool = False) -> None:
+        """Several paths are several downloads as one; `is_alone`: the one path is known to be of no split set.
+
+        Raises what `open_archive` raises, except for a file that is no archive: that is one entry.
+        """
+        self.path = paths[0]
+        self._request = request
+        self._is_alone = is_alone
+        self._whole: WholeFile | None = None
+        self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
+        self.archive: Archive
+        """The download as it is read by itself."""
+        if len(paths) == 1:
+            self.archive = self._open(self.path)
+        else:
+            opened: list[Archive] = []
+            try:
+                opened.extend(map(self._open, paths))
+            except BaseException:
+                for archive in opened:
+                    archive.close()
+                raise
+            self.archive = opened_together(opened)
+        self.tidy_name = tidy_name(self.archive.name)
+
+    def _open(self, path: Path) -> Archive:
+        try:
+            return open_archive(path, self._request.access, is_alone=self._is_alone)
+        except NotAnArchive:
+            if path == self.path:
+                return self._whole_file()
+            return WholeFile(path)
+
+    def close(self) -> None:
+        """Let go of all that was opened."""
+        for archive in (*self._inside.values(), self.archive, self._whole):
+            if archive:
+                archive.close()
+
+    def variant_for(self, application: Application | None) -> Variant:
+        """How the download is best taken for an application, or for none."""
+        if self.archive is self._whole:
+            return Variant(self._layout(self.archive, application), self.archive)
+        opened = self._opened(application)
+        if application is None or len(self.archive.facts.volumes) > 1 or not _takes(application, self.archive.name):
+            return opened
+        words = {folded(word) for word in self._request.choices.choose}
+        if folded(OPENED) in words:
+            opened.layout.used_choices.add(OPENED)
+            return opened
+        if opened.layout.files and opened.layout.evidence > Evidence.PATTERN and folded(WHOLE) not in words:
+            return opened
+        whole = Variant(self._layout(self._whole_file(), application), self._whole_file())
+        if folded(WHOLE) in words:
+            whole.layout.used_choices.add(WHOLE)
+            return whole
+        if not opened.layout.files:
+            return whole
+        opened.layout.decisions.insert(0, _whole_or_opened(self.archive.name, whole.layout, opened.layout))
+        return opened
+
+    def _opened(self, application: Application | None) -> Variant:
+        """The archive, with those in it opened in turn where asked for or where nothing else would be placed."""
+        archive = self.archive
+        layout = self._layout(archive, application)
+        for _ in range(self._request.access.limits.levels):
+            rows = self._archives_in(layout)
+            insists = self._request.choices.nested
+            if not rows or not (insists or _places_nothing(layout)):
+                break
+            inside = self._open_inside(archive, rows, insist=insists)
+            if inside is None:
+                break
+            archive, layout = inside, self._layout(inside, application)
+        return Variant(layout, archive)
+
+    def _archives_in(self, layout: Layout) -> tuple[int, ...]:
+        if layout.application is None:
+            names = layout.listing.names
+            nested = self._request.choices.nested
+            return tuple(row for row in layout.placed_rows() if nested and is_archive_name(names[row]))
+        return tuple(row for row, kind in enumerate(layout.aside_of) if kind == AsideKind.ARCHIVE)
+
+    def _open_inside(self, archive: Archive, rows: tuple[int, ...], *, insist: bool) -> Archive | None:
+        key = id(archive), rows
+        if key not in self._inside:
+            self._inside[key] = opened_inside(archive, rows, self._request.access, insist=insist)
+        return self._inside[key]
+
+    def _layout(self, archive: Archive, application: Application | None) -> Layout:
+        """The layout; entries of one destination and size are compared by their content."""
+        layout = self._layout_with(archive, application, {})
+        if layout.unsettled:
+            try:
+                digests = digests_of(archive, sorted(layout.unsettled))
+            except PasswordNeeded:
+                return layout  # without the password it is shown as if what looks equal were
+            layout = self._layout_with(archive, application, digests)
+        return layout
+
+    def _layout_with(self, archive: Archive, application: Application | None, digests: dict[int, bytes]) -> Layout:
+        choices = self._request.choices
+        if application is None:
+            return outside_layout(archive.listing, self.tidy_name, choices, digests)
+        return layout_of(archive.listing, application, self.tidy_name, choices, digests)
+
+    def _whole_file(self) -> WholeFile:
+        if self._whole is None:
+            self._whole = WholeFile(self.path)
+        return self._whole
+
+
+def _places_nothing(layout: Layout) -> bool:
+    """Whether the archive holds nothing to place, whatever the user's patterns leave out."""
+    return not layout.files and not {AsideKind.LEFT_OUT, AsideKind.NOT_CHOSEN}.intersection(layout.aside_of)
+
+
+def _takes(application: Application, name: str) -> bool:
+    return any(Patterns(folder.takes).by_name(name) for folder in application.folders)
+
+
+def _whole_or_opened(name: str, whole: Layout, opened: Layout) -> Decision:
+    options: Sequence[Option] = [
+        Option(name=word, answer=("--choose", word), files=layout.files, size=layout.size)
+        for word, layout in ((WHOLE, whole), (OPENED, opened))
+    ]
+    return Decision(question=f"{name} can be placed whole, or opened. Which?", options=tuple(options))

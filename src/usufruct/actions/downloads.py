@@ -1,0 +1,272 @@
+"""What waits in the downloads folders, and how each of it stands."""
+
+import os
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from usufruct.actions.applications import known_applications
+from usufruct.actions.download import Download
+from usufruct.actions.gathering import is_archive
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.archives.opening import is_arriving, refuse_arriving
+from usufruct.archives.parts import sets_among
+from usufruct.archives.reading import Access
+from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, StillArriving, UsufructError
+from usufruct.files.looking import digest_of
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import all_holdings, all_volumes
+from usufruct.model.applications import Application
+from usufruct.model.holdings import Holding, Volume
+from usufruct.planning.competition import verdict_on
+from usufruct.planning.names import compared_versions, folded, tidy_name, version_of
+
+_LARGE_STREAM = 64 << 20
+"""Bytes of a compressed tar above which it is not unpacked only to be listed here."""
+_STREAMS = (".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz", ".tbz2", ".tar.zst", ".tzst", ".tar.lz4")
+NEW, ADDED, NEWER, OLDER = "new", "added", "newer", "older"
+ARRIVING, INCOMPLETE, DAMAGED, LOCKED, OTHER = "arriving", "incomplete", "damaged", "locked", "no archive"
+
+
+class _Seen(msgspec.Struct):
+    """What is remembered of a download, as long as its size and time are the same."""
+
+    size: int
+    modified: int
+    definitions: str
+    """Names and times of the definitions that it was tried against."""
+    format: str
+    application: str
+    state: str
+    detail: str
+    digest: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Waiting:
+    """One download, or one set of several files."""
+
+    path: str
+    """Absolute; of a set the first of its files."""
+    files: int
+    size: int
+    """Bytes of all its files."""
+    modified: int
+    """Nanoseconds since 1970; when the last of them came."""
+    format: str
+    application: str | None
+    """The one it fits, if there is one."""
+    state: str
+    """`new`, `added`, `newer` or `older` than what was added, `arriving`, `incomplete`, `damaged`, `locked`,
+    `no archive`.
+    """
+    detail: str = ""
+    """What is missing or wrong, or the holding that it is or would update."""
+
+
+def folders_of(surroundings: Surroundings) -> list[Path]:
+    """The directories that downloads arrive in."""
+    named = surroundings.settings().downloads
+    if named:
+        return [Path(one).expanduser().absolute() for one in named.split(os.pathsep) if one]
+    import platformdirs
+
+    return [Path(platformdirs.user_downloads_dir())]
+
+
+def waiting(
+    surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
+) -> list[Waiting]:
+    """What waits, newest first, the first `most` of it; `find` is a text in the name, `app` an application's name."""
+    applications = known_applications(surroundings)
+    groups = []
+    for folder in folders_of(surroundings):
+        if folder.is_dir():
+            groups.extend(sets_among(path for path in folder.iterdir() if _is_worth_a_look(path)))
+    found = sorted(((_newest(group), group) for group in groups), key=lambda pair: -pair[0])
+    if find:
+        wanted = folded(find)
+        found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
+    cache = _Cache(surroundings, applications)
+    results = []
+    with surroundings.reading() as ledger:
+        record = _Record(ledger)
+        for modified, group in found:
+            one = _standing(group, modified, applications, cache, record)
+            if app and folded(one.application or "") != folded(app):
+                continue
+            results.append(one)
+            if most is not None and len(results) == most:
+                break
+    cache.save()
+    return results
+
+
+def _is_worth_a_look(path: Path) -> bool:
+    return not path.name.startswith(".") and path.is_file()
+
+
+def _newest(group: Sequence[Path]) -> int:
+    return max(path.stat().st_mtime_ns for path in group)
+
+
+class _Record:
+    """What the ledger knows of archives."""
+
+    def __init__(self, ledger: Ledger | None) -> None:
+        self.holdings: list[Holding] = all_holdings(ledger) if ledger else []
+        self.volumes: list[tuple[str, Volume]] = all_volumes(ledger) if ledger else []
+
+    def holding_of(self, path: str, size: int, digest: str) -> str | None:
+        """The holding that came from this file: by its path and size, or by its content."""
+        for name, volume in self.volumes:
+            if volume.size == size and (volume.path == path or volume.digest.hex() == digest):
+                return name
+        return None
+
+    def has_size(self, size: int) -> bool:
+        return any(volume.size == size for _, volume in self.volumes)
+
+
+class _Cache:
+    """What was found out before, by path; kept among Usufruct's own data."""
+
+    def __init__(self, surroundings: Surroundings, applications: Sequence[Application]) -> None:
+        self._file = surroundings.places.data / "downloads.json"
+        self.definitions = _fingerprint(surroundings, applications)
+        self._seen: dict[str, _Seen] = {}
+        self._used: dict[str, _Seen] = {}
+        try:
+            self._seen = msgspec.json.decode(self._file.read_bytes(), type=dict[str, _Seen])
+        except (OSError, msgspec.DecodeError):
+            self._seen = {}
+
+    def of(self, path: Path, size: int, modified: int) -> _Seen | None:
+        seen = self._seen.get(str(path))
+        if seen and (seen.size, seen.modified, seen.definitions) == (size, modified, self.definitions):
+            return seen
+        return None
+
+    def keep(self, path: Path, seen: _Seen) -> None:
+        self._used[str(path)] = seen
+
+    def save(self) -> None:
+        """Write what was used; what cannot be written is found out again."""
+        changed = {path: seen for path, seen in self._used.items() if self._seen.get(path) != seen}
+        if not changed:
+            return
+        try:
+            self._file.parent.mkdir(parents=True, exist_ok=True)
+            beside = self._file.with_name(self._file.name + ".new")
+            beside.write_bytes(msgspec.json.encode({**self._seen, **changed}))
+            beside.replace(self._file)
+        except OSError:
+            return
+
+
+def _fingerprint(surroundings: Surroundings, applications: Sequence[Application]) -> str:
+    apps = surroundings.places.apps
+    times = [f"{file.name}:{file.stat().st_mtime_ns}" for file in sorted(apps.glob("*.toml"))] if apps.is_dir() else []
+    return " ".join([*times, str(len(applications))])
+
+
+def _standing(
+    group: Sequence[Path], modified: int, applications: Sequence[Application], cache: _Cache, record: _Record
+) -> Waiting:
+    """How one download stands."""
+    path = min(group, key=lambda one: (not is_archive(one), one.name)) if len(group) > 1 else group[0]
+    size = sum(one.stat().st_size for one in group)
+    seen = cache.of(path, size, modified)
+    if seen is None:
+        seen = _identified(path, size, modified, cache.definitions, applications, is_alone=len(group) == 1)
+        # A download that may still grow is looked at again.
+        is_settled = seen.state not in (ARRIVING, INCOMPLETE, DAMAGED)
+    else:
+        is_settled = True
+    if seen.state == NEW and not seen.digest and record.has_size(path.stat().st_size):
+        seen.digest = digest_of(str(path)).hex()
+    if is_settled:
+        cache.keep(path, seen)
+    state, detail = seen.state, seen.detail
+    if state in (NEW, LOCKED, OTHER):
+        state, detail = _against_record(path, seen, record)
+    return Waiting(
+        path=str(path),
+        files=len(group),
+        size=size,
+        modified=modified,
+        format=seen.format,
+        application=seen.application or None,
+        state=state,
+        detail=detail,
+    )
+
+
+def _against_record(path: Path, seen: _Seen, record: _Record) -> tuple[str, str]:
+    """Whether it was added already, or is another version of what was."""
+    if holding := record.holding_of(str(path), path.stat().st_size, seen.digest):
+        return ADDED, holding
+    tidy = folded(tidy_name(path.name))
+    for one in record.holdings:
+        if folded(one.tidy_name) == tidy and (one.application or "") == seen.application:
+            order = compared_versions(version_of(path.name), one.version)
+            return (NEWER if order >= 0 else OLDER), one.name
+    return seen.state, seen.detail
+
+
+def _identified(
+    path: Path, size: int, modified: int, definitions: str, applications: Sequence[Application], *, is_alone: bool
+) -> _Seen:
+    """What a download is and for which application it fits."""
+    seen = _Seen(size, modified, definitions, "", "", NEW, "")
+    if path.name.lower().endswith(_STREAMS) and size > _LARGE_STREAM:
+        seen.format, seen.detail = path.name.partition(".")[2], "too large to be looked into here"
+        return seen
+    if is_arriving(path):
+        seen.state = ARRIVING
+        return seen
+    try:
+        refuse_arriving(path)
+        download = Download([path], Request(applications=tuple(applications), access=Access()), is_alone=is_alone)
+    except StillArriving:
+        seen.state = ARRIVING
+    except PasswordNeeded:
+        seen.state = LOCKED
+    except DamagedArchive as error:
+        seen.state = INCOMPLETE if "missing" in f"{error.message}{error.remedy}" else DAMAGED
+        seen.detail = error.message
+    except (ArchiveError, UsufructError) as error:
+        seen.state, seen.detail = DAMAGED, error.message
+    else:
+        try:
+            _fit(seen, download, applications)
+        except UsufructError as error:
+            seen.state, seen.detail = DAMAGED, error.message
+        finally:
+            download.close()
+    return seen
+
+
+def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -> None:
+    seen.format = download.archive.format
+    if download.archive.facts.locks:
+        seen.state = LOCKED
+    for is_shipped in (False, True):
+        layouts = [download.variant_for(one).layout for one in applications if one.is_shipped is is_shipped]
+        verdict = verdict_on(layouts)
+        if verdict.layout and verdict.layout.application:
+            seen.application = verdict.layout.application.name
+            return
+        if verdict.decision:
+            return
+    if seen.format == "file":
+        seen.state = OTHER
+
+
+def age_of(one: Waiting) -> float:
+    """Seconds since it came."""
+    return max(0.0, time.time() - one.modified / 1e9)

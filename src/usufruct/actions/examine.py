@@ -1,0 +1,388 @@
+"""Finding out what an archive is, where its entries would go and what they would meet there."""
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from blake3 import blake3
+
+from usufruct.actions.download import Download, Variant
+from usufruct.actions.request import Request
+from usufruct.archives.reading import Archive
+from usufruct.errors import DecisionNeeded, PasswordNeeded, UnsafeArchive, UsufructError, WrongUsage
+from usufruct.files.looking import digest_of
+from usufruct.files.origin import origin_of
+from usufruct.files.platform import Platform, this_platform
+from usufruct.files.printable import printable
+from usufruct.files.volumes import volume_of
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name
+from usufruct.model.applications import Application
+from usufruct.model.choices import OnClash
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.facts import Facts
+from usufruct.model.holdings import Holding, Volume
+from usufruct.model.layout import AsideKind, Decision, Layout, Option
+from usufruct.model.plan import Clash, Plan, Replace
+from usufruct.planning.clashes import pieces_beside, plan_of
+from usufruct.planning.competition import also_for, verdict_on
+from usufruct.planning.layout import into_options, sought
+from usufruct.planning.names import compared_versions, folded, free_name, spelling_key, version_of
+from usufruct.planning.spelling import spell_for
+from usufruct.survey.contents import rows_already_there, rows_installed
+from usufruct.survey.homes import move_pieces, survey, with_digests_of
+
+
+@dataclass(slots=True, kw_only=True)
+class Examined:
+    """What an archive is and would do."""
+
+    path: str
+    request: Request
+    """What was asked, safe answers added."""
+    format: str = ""
+    size: int = 0
+    volumes: tuple[Volume, ...] = ()
+    """The files that it consists of; empty where they were not needed."""
+    digest: bytes = b""
+    """BLAKE3 of the file, or of the digests of several; empty where it was not needed."""
+    origin: str = ""
+    """Where it was downloaded from, where that was recorded."""
+    facts: Facts | None = None
+    listing: Listing | None = None
+    """What it holds; archives inside opened where they are for the layout."""
+    archive: Archive | None = None
+    """What the layout's rows are read from; open while the examination is."""
+    application: Application | None = None
+    layout: Layout | None = None
+    plan: Plan | None = None
+    runners_up: tuple[tuple[str, str], ...] = ()
+    """Applications that fitted too, each with why it lost."""
+    also_for: tuple[tuple[str, int], ...] = ()
+    """Applications that take what this one does not, each with how many files."""
+    holding: str = ""
+    """The name it has or would have among the holdings."""
+    updates: Holding | None = None
+    """The holding that it takes the place of."""
+    already: Holding | None = None
+    """The holding that has this very content."""
+    is_installed: bool = False
+    """Some of its content lies already where the application's folders say it may."""
+    decisions: tuple[Decision, ...] = ()
+    error: UsufructError | None = None
+
+    @property
+    def obstacle(self) -> UsufructError | None:
+        """Why `add` would not place it; None if it would."""
+        if self.error:
+            return self.error
+        if self.decisions and not self.already:
+            return DecisionNeeded(
+                self.decisions[0].question, remedy="Answer by adding the words of one option to the command."
+            )
+        if self.plan and not self.plan.steps and not self.already:
+            return DecisionNeeded(
+                "Nothing is left to place: every file that is there already stays.",
+                remedy="Another --on-clash places them, `replace` or `both` for one.",
+            )
+        return None
+
+
+@contextmanager
+def examined(
+    paths: Sequence[Path],
+    request: Request,
+    ledger: Ledger | None,
+    *,
+    for_adding: bool,
+    platform: Platform | None = None,
+) -> Iterator[Examined]:
+    """What an archive (or several as one) is and would do; the archive is open while inside."""
+    result, download = _examined(paths, request, ledger, platform or this_platform(), for_adding=for_adding)
+    try:
+        yield result
+    finally:
+        if download:
+            download.close()
+
+
+def _examined(
+    paths: Sequence[Path], request: Request, ledger: Ledger | None, platform: Platform, *, for_adding: bool
+) -> tuple[Examined, Download | None]:
+    """The same, once every question with a safe answer has got it where that was asked for."""
+    while True:
+        result = Examined(path=str(paths[0].absolute()), request=request)
+        download: Download | None = None
+        try:
+            request, result.updates = _updating(request, ledger)
+            download = Download([path.absolute() for path in paths], request)
+            result.path, result.origin = download.archive.path, origin_of(download.archive.path)
+            _examine(result, download, request, ledger, platform, for_adding=for_adding)
+        except PasswordNeeded as needed:
+            result.decisions = (_password_question(needed),)
+        except UsufructError as error:
+            result.error = error
+        except BaseException:
+            if download:
+                download.close()
+            raise
+        safe = next((decision.safe for decision in result.decisions if decision.safe), None)
+        if result.error or not safe or not request.takes_safe:
+            return result, download
+        if download:
+            download.close()
+        request = request.with_answer(safe.answer)
+
+
+def _updating(request: Request, ledger: Ledger | None) -> tuple[Request, Holding | None]:
+    """The holding that is to be updated, and the request made to be for its application or directory."""
+    if request.update is None:
+        return request, None
+    old = holding_named(ledger, request.update) if ledger else None
+    if not old:
+        raise WrongUsage(f"There is no holding called {request.update}.", remedy="`usufruct list` shows what there is.")
+    if old.application is None:
+        return replace(request, applications=(), to=old.root), old
+    fitting = tuple(one for one in request.applications if one.name == old.application)
+    if not fitting:
+        raise WrongUsage(
+            f"{old.name} belongs to {old.application}.", remedy=f"Say --app {old.application}, or leave --app out."
+        )
+    return replace(request, applications=fitting, is_named=True), old
+
+
+def _examine(
+    result: Examined,
+    download: Download,
+    request: Request,
+    ledger: Ledger | None,
+    platform: Platform,
+    *,
+    for_adding: bool,
+) -> None:
+    archive = download.archive
+    result.format, result.size, result.facts = archive.format, archive.size, archive.facts
+    result.listing = archive.listing
+    result.holding = request.name or download.tidy_name
+    variant, decisions = _find_variant(result, download, request)
+    result.decisions = tuple(decisions)
+    if variant is None:
+        return
+    layout = result.layout = variant.layout
+    result.archive, result.listing = variant.archive, layout.listing
+    result.application = layout.application
+    root = request.to or (layout.application.root if layout.application else "")
+    spell_for(layout, volume_of(root, platform).names)
+    _find_holding(result, download, request, ledger, os.path.realpath(root), for_adding=for_adding)
+    if layout.refused and not request.choices.skip_unsafe:
+        raise _unsafe(archive.name, archive.path, layout)
+    if not layout.files:
+        return
+    with request.access.passwords.known_only(not for_adding):
+        is_open = _unlock(variant.archive, decisions)
+    if is_open:
+        for row, path in rows_installed(variant.archive, layout, os.path.realpath(root)).items():
+            reason = layout.reason(f"is installed already, as {path}")
+            layout.set_aside(row, AsideKind.DUPLICATE, reason)
+            result.is_installed = True
+    _meet(result, variant.archive, request, ledger, root, is_open=is_open)
+    assert result.plan, "it was just made"
+    if result.plan.open_clashes:
+        decisions.append(_clash_question(result.plan))
+    if not result.already:
+        decisions.extend(_naming_question(result, request, ledger, download.tidy_name))
+    result.decisions = tuple(decisions)
+
+
+def _meet(
+    result: Examined, archive: Archive, request: Request, ledger: Ledger | None, root: str, *, is_open: bool
+) -> None:
+    """Make the plan: what each placement meets on this disk."""
+    layout, choices = result.layout, request.choices
+    assert layout, "there is something to place"
+    policies = {choices.on_clash, *(policy for _, policy in choices.on_clash_of)}
+    for_free_names = bool(result.updates) or not policies.isdisjoint((OnClash.BOTH, OnClash.ASK))
+    updating = result.updates.number if result.updates else None
+    while True:
+        snapshot = survey(layout, root, ledger, for_free_names=for_free_names)
+        if updating is not None:
+            snapshot = with_digests_of(snapshot, updating)
+        same = rows_already_there(archive, layout, snapshot) if is_open else set()
+        result.plan = plan_of(layout, snapshot, choices, same, updating)
+        # A piece that meets another of its name goes beside it as a whole, and is surveyed there.
+        if not (pieces := pieces_beside(result.plan)):
+            return
+        move_pieces(layout, snapshot, pieces)
+
+
+def _clash_question(plan: Plan) -> Decision:
+    """What becomes of files that are there and differ, where the user wants to be asked."""
+    rows, listing = plan.open_clashes, plan.layout.listing
+    size = sum(listing.sizes[row] for row in rows)
+    first = f"{listing.path(rows[0])}{f' and {len(rows) - 1} more' if len(rows) > 1 else ''}"
+    what = "a file is there already that differs" if len(rows) == 1 else "files are there already that differ"
+    options = [
+        Option(name=name, answer=("--on-clash", name), files=len(rows), size=size)
+        for name in (OnClash.REPLACE, OnClash.KEEP, OnClash.NEWER, OnClash.BOTH)
+    ]
+    return Decision(question=f"For {first} {what}. What shall become of them?", options=tuple(options))
+
+
+def _find_variant(result: Examined, download: Download, request: Request) -> tuple[Variant | None, list[Decision]]:
+    """The way to take the download, or None with the question of which."""
+    if request.to:
+        variant = download.variant_for(None)
+        return variant, list(variant.layout.decisions)
+    own = [application for application in request.applications if not application.is_shipped]
+    variants = [download.variant_for(application) for application in own]
+    if not any(variant.layout.files for variant in variants):
+        # Shipped definitions count only where none of the user's fits.
+        shipped = (application for application in request.applications if application.is_shipped)
+        variants.extend(map(download.variant_for, shipped))
+    if request.is_named and len(variants) == 1:
+        return variants[0], list(variants[0].layout.decisions)
+    layouts = [variant.layout for variant in variants]
+    verdict = verdict_on(layouts)
+    result.runners_up = verdict.runners_up
+    if verdict.layout:
+        result.also_for = also_for(verdict.layout, layouts)
+        best = next(variant for variant in variants if variant.layout is verdict.layout)
+        return best, list(best.layout.decisions)
+    return None, [verdict.decision or _nothing_fits(request, layouts), *verdict.common]
+
+
+def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
+    if not request.applications:
+        return Decision(
+            question="No application is defined yet. Where shall it go? `--to DIR` places it without one.", options=()
+        )
+    own = [application for application in request.applications if not application.is_shipped]
+    looked = tuple(
+        f"{application.name} looked for {sought(application)}" for application in own or request.applications
+    )
+    unsafe = " Some of its entries are unsafe." if any(layout.refused for layout in layouts) else ""
+    options = [
+        option
+        for layout in layouts
+        if layout.application and not layout.application.is_shipped
+        for option in into_options(layout, layout.application)
+    ]
+    return Decision(
+        question=f"It fits none of the applications.{unsafe} Where shall it go?", detail=looked, options=tuple(options)
+    )
+
+
+def _unlock(archive: Archive, decisions: list[Decision]) -> bool:
+    """Whether the archive's content can be read; where only the password is wanting, that is a question."""
+    try:
+        archive.unlock()
+    except PasswordNeeded as needed:
+        decisions.append(_password_question(needed))
+        return False
+    return True
+
+
+def _password_question(needed: PasswordNeeded) -> Decision:
+    return Decision(question=f"{needed.message} {needed.remedy}", options=())
+
+
+def _unsafe(name: str, path: str, layout: Layout) -> UnsafeArchive:
+    first, *others = layout.refused
+    more = f" ({len(others)} more entries are unsafe)" if others else ""
+    return UnsafeArchive(
+        f"{printable(first.entry)} in {name} is refused: {first.reason}{more}.",
+        kept="Nothing was placed.",
+        remedy="Do not trust this archive; `--skip-unsafe` places the rest of it.",
+        path=path,
+    )
+
+
+def _find_holding(
+    result: Examined,
+    download: Download,
+    request: Request,
+    ledger: Ledger | None,
+    root: str,
+    *,
+    for_adding: bool,
+) -> None:
+    """The name the holding would have, or the holding that this archive is already."""
+    name = result.application.name if result.application else None
+    candidates = holdings_of_tidy_name(ledger, name, root, download.tidy_name) if ledger else []
+    if for_adding or any(holding.archive_size == result.size for holding in candidates):
+        result.volumes = tuple(
+            Volume(path=path, size=os.stat(path).st_size, digest=digest_of(path))
+            for path in download.archive.facts.volumes
+        )
+        result.digest = _digest_of_all(result.volumes)
+    for holding in candidates:
+        is_same = holding.archive_digest == result.digest and holding.archive_size == result.size
+        if is_same and holding.choices == request.choices_as_text() and not holding.is_partial:
+            result.already, result.holding = holding, holding.name
+
+
+def _digest_of_all(volumes: Sequence[Volume]) -> bytes:
+    """The digest of the one file, or one over the digests of several."""
+    if len(volumes) == 1:
+        return volumes[0].digest
+    return blake3(b"".join(volume.digest for volume in volumes)).digest()
+
+
+def _naming_question(result: Examined, request: Request, ledger: Ledger | None, tidy: str) -> list[Decision]:
+    """The question of an archive whose name is taken: an update, or another of that name."""
+    assert result.plan, "it is asked about what would be placed"
+    if not ledger or result.updates:
+        result.holding = request.name or (result.updates.name if result.updates else result.holding)
+        return []
+    holdings = all_holdings(ledger)
+    taken = {spelling_key(holding.name) for holding in holdings}
+    application = result.application.name if result.application else None
+    same = holdings_of_tidy_name(ledger, application, result.plan.snapshot.root, tidy)
+    if same and _is_all_there(result.plan, same[0]):
+        result.already, result.holding = same[0], same[0].name
+        return []
+    if same and not request.name:
+        return [_update_question(result, same[0], free_name(tidy, taken))]
+    if folded(result.holding) in {folded(holding.name) for holding in holdings}:
+        beside = free_name(result.holding, taken)
+        if request.name:
+            return [_naming_decision(result, f"A holding called {request.name} is there already", beside)]
+        result.holding = beside
+    return []
+
+
+def _is_all_there(plan: Plan, holding: Holding) -> bool:
+    """Whether the very same content is there already as the holding's, though from an archive packed otherwise."""
+    files = 0
+    for step in plan.steps:
+        if not isinstance(step, Replace) or plan.clashes.get(step.row) is not Clash.SAME:
+            return False
+        if all(layer.holding != holding.number for layer in step.found.stack):
+            return False
+        files += plan.layout.listing.kinds[step.row] != EntryKind.DIRECTORY
+    return files == holding.files and not holding.is_partial
+
+
+def _update_question(result: Examined, old: Holding, beside: str) -> Decision:
+    """Whether the archive takes the place of a holding of its name, or stands beside it."""
+    assert result.layout, "there is something to place"
+    files, size = result.layout.files, result.layout.size
+    new = version_of(Path(result.path).name)
+    order = compared_versions(new, old.version)
+    known = {1: f", and {new} is newer than {old.version}", -1: f", but {new} is older than {old.version}"}
+    return Decision(
+        question=f"{old.name} is among the holdings already, from another archive{known.get(order, '')}. "
+        "Does this one take its place?",
+        options=(
+            Option(name="update", answer=("--update", old.name), files=files, size=size),
+            Option(name="beside", answer=("--as", beside), files=files, size=size),
+        ),
+    )
+
+
+def _naming_decision(result: Examined, fact: str, beside: str) -> Decision:
+    assert result.layout
+    option = Option(name="beside", answer=("--as", beside), files=result.layout.files, size=result.layout.size)
+    return Decision(question=f"{fact}. What shall this one be called?", options=(option,))

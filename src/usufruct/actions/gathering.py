@@ -1,0 +1,64 @@
+"""Which downloads a command's words mean: files, the archives in a folder, what a wildcard matches."""
+
+import os
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from usufruct.archives.opening import begins_archive
+from usufruct.archives.parts import parts_of
+from usufruct.errors import ArchiveError, WrongUsage
+from usufruct.planning.names import is_archive_name
+
+
+def gathered(words: Sequence[Path]) -> list[Path]:
+    """The downloads, each once: of a split set only the part that stands for all, in the order of the words.
+
+    A folder means the archives directly in it. A word with wildcards that names no file is matched here, for shells
+    that do not. Raises WrongUsage for a folder or wildcard that gives nothing.
+    """
+    seen: set[Path] = set()
+    found = []
+    for word in words:
+        for path in _files_of(word):
+            members = _members(path)
+            if members[0].absolute() not in seen:
+                seen.update(member.absolute() for member in members)
+                found.append(path)
+    return found
+
+
+def _members(path: Path) -> Sequence[Path]:
+    """The files of the set that a file belongs to; the file alone where its set is broken, which opening it tells."""
+    try:
+        return parts_of(path).paths
+    except ArchiveError:
+        return (path,)
+
+
+def _files_of(word: Path) -> Iterator[Path]:
+    if word.is_dir():
+        archives = [path for path in sorted(word.iterdir()) if path.is_file() and is_archive(path)]
+        if not archives:
+            raise WrongUsage(f"There is no archive in {word}.", remedy="Name a folder that holds some, or an archive.")
+        yield from archives
+    elif not os.path.lexists(word) and any(c in word.name for c in "*?["):
+        matches = sorted(word.parent.glob(word.name)) if word.parent.is_dir() else []
+        matches = [path for path in matches if word.name.startswith(".") or not path.name.startswith(".")]
+        if not matches:
+            raise WrongUsage(f"Nothing matches {word}.", remedy="Check the pattern; `ls` lists the folder.")
+        yield from (path for path in matches if path.is_file())
+    else:
+        yield word
+
+
+def is_archive(path: Path) -> bool:
+    """Whether a file's name or its first bytes say that it is an archive."""
+    if path.name.startswith("."):
+        return False
+    if is_archive_name(path.name):
+        return True
+    try:
+        with path.open("rb") as file:
+            return begins_archive(file.read(512))
+    except OSError:
+        return False

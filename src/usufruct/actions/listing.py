@@ -1,0 +1,73 @@
+"""Reading the record: which holdings there are."""
+
+import os
+from dataclasses import dataclass
+
+from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import WrongUsage
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import all_holdings, holding_named, volumes_of
+from usufruct.model.holdings import Holding
+from usufruct.planning.names import folded
+
+
+def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: str = "name") -> list[Holding]:
+    """Every holding, or those with a text in name, application or archive; by application, then as `sort` says.
+
+    `sort` is `name`, `size` (largest first) or `added` (newest first).
+    """
+    with surroundings.reading() as ledger:
+        holdings = all_holdings(ledger) if ledger else []
+    if find:
+        wanted = folded(find)
+        holdings = [one for one in holdings if wanted in folded(f"{one.name} {one.application} {one.archive}")]
+    if sort == "name":
+        return holdings
+    key = _by_size if sort == "size" else _by_time
+    return sorted(holdings, key=lambda one: (one.application is None, one.application or "", key(one)))
+
+
+def _by_size(holding: Holding) -> int:
+    return -holding.size
+
+
+def _by_time(holding: Holding) -> int:
+    return -holding.added
+
+
+@dataclass(frozen=True, slots=True)
+class Sizes:
+    """What takes the room, in bytes."""
+
+    placed: tuple[tuple[str, int], ...]
+    """Each holding with its files, the largest first."""
+    backups: int
+    archives: int
+    """Archives that are still where they were added from."""
+
+
+def sizes_of(surroundings: Surroundings, holdings: list[Holding]) -> Sizes:
+    """What these holdings, the backups, and the archives that they came from take."""
+    placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
+    archives: dict[str, int] = {}
+    with surroundings.reading() as ledger:
+        for one in holdings:
+            for volume in volumes_of(ledger, one.number) if ledger else ():
+                if os.path.isfile(volume.path):
+                    archives[volume.path] = volume.size
+    backups = 0
+    for directory, _, names in os.walk(surroundings.places.backups):
+        backups += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
+    return Sizes(tuple(placed), backups, sum(archives.values()))
+
+
+def find_holding(ledger: Ledger | None, name: str) -> Holding:
+    """The holding of this name; WrongUsage names those that come near."""
+    holding = holding_named(ledger, name) if ledger else None
+    if holding:
+        return holding
+    known = [other.name for other in all_holdings(ledger)] if ledger else []
+    near = ", ".join(known[:8]) + (" …" if len(known) > 8 else "")
+    raise WrongUsage(
+        f"There is no holding called {name}.", remedy=f"There are: {near}." if known else "Nothing was added yet."
+    )

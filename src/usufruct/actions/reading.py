@@ -1,0 +1,149 @@
+"""Reading archives without placing anything: one entry, or all of them to see that they are whole."""
+
+import codecs
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.archives.names import encoding_for
+from usufruct.archives.nested import opened_inside
+from usufruct.archives.opening import open_archive
+from usufruct.archives.reading import Access, Archive, read_through
+from usufruct.errors import UsufructError, WrongUsage
+from usufruct.model.entries import EntryKind
+from usufruct.planning.names import folded_path
+
+_MARKED = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
+_MOST_TEXT = 1 << 20
+"""Bytes of an entry that are shown."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """What reading an archive through has shown."""
+
+    path: str
+    files: int
+    size: int
+    """Bytes that came out."""
+    is_checked: bool
+    """The format has checksums, so that reading it shows more than that it can be read."""
+    unsafe: int = 0
+    """Entries that are refused, and so were not read."""
+    error: UsufructError | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EntryText:
+    """The beginning of an entry."""
+
+    entry: str
+    text: str
+    shown: int
+    """Bytes of the entry that the text is."""
+    is_cut: bool
+    """There is more of it."""
+
+
+def verify(path: Path, access: Access) -> Verified:
+    """Read every entry to its end, so that every checksum is compared; nothing is written."""
+    files = size = unsafe = 0
+    is_checked = True
+
+    def tell(_: int, count: int) -> None:
+        nonlocal files, size
+        files, size = files + 1, size + count
+
+    try:
+        archive = open_archive(path.absolute(), access)
+        try:
+            is_checked, unsafe = archive.facts.has_checksums, len(archive.listing.refused)
+            archive.unlock()
+            read_through(archive, _files_of(archive), tell)
+        finally:
+            archive.close()
+    except UsufructError as error:
+        return Verified(str(path.absolute()), files, size, is_checked, unsafe, error)
+    return Verified(str(path.absolute()), files, size, is_checked, unsafe)
+
+
+def _files_of(archive: Archive) -> list[int]:
+    return [row for row, kind in enumerate(archive.listing.kinds) if kind == EntryKind.FILE]
+
+
+def read_entry(path: Path, entry: str, access: Access) -> EntryText:
+    """The beginning of the entry at this path, or of this file name where only one entry has it."""
+    with ExitStack() as opened:
+        archive: Archive = open_archive(path.absolute(), access)
+        opened.callback(archive.close)
+        for _ in range(access.limits.levels):
+            inner = _archive_above(archive, entry)
+            if inner is None or (found := opened_inside(archive, [inner], access, insist=True)) is None:
+                break
+            archive = found
+            opened.callback(archive.close)
+        return _beginning_of(archive, _row_of(archive, entry))
+
+
+def _beginning_of(archive: Archive, row: int) -> EntryText:
+    content = bytearray()
+    is_cut = False
+    for _, blocks in archive.stream([row]):
+        for block in blocks:
+            room = _MOST_TEXT - len(content)
+            is_cut = is_cut or len(block) > room
+            content += block[: max(0, room)]
+    entry = archive.listing.path(row)
+    return EntryText(entry, _as_text(entry, bytes(content)), len(content), is_cut)
+
+
+def _as_text(entry: str, content: bytes) -> str:
+    """The text in the encoding that its first bytes or a guess tell; WrongUsage for what is no text."""
+    for mark, encoding in _MARKED.items():
+        if content.startswith(mark):
+            return content.decode(encoding, "replace")
+    if b"\0" in content:
+        raise WrongUsage(
+            f"{entry} is not a text.", remedy="Add the archive with --to to have it as a file.", path=entry
+        )
+    try:
+        return content.decode("utf-8")
+    except UnicodeDecodeError as error:
+        if error.end >= len(content) - 3:
+            return content.decode("utf-8", "ignore")  # cut in the middle of a character
+        return content.decode(encoding_for([content], None)[0], "replace")
+
+
+def _archive_above(archive: Archive, entry: str) -> int | None:
+    """The file that the entry's path leads through, as it does for an archive inside."""
+    wanted = _wanted(entry) + "/"
+    return next(
+        (
+            row
+            for row in _files_of(archive)
+            if wanted.startswith(folded_path(archive.listing.path(row)) + "/")
+            and wanted != folded_path(archive.listing.path(row)) + "/"
+        ),
+        None,
+    )
+
+
+def _wanted(entry: str) -> str:
+    return folded_path(entry.replace("\\", "/").strip("/"))
+
+
+def _row_of(archive: Archive, entry: str) -> int:
+    wanted = _wanted(entry)
+    rows = _files_of(archive)
+    paths = {row: folded_path(archive.listing.path(row)) for row in rows}
+    exact = [row for row in rows if archive.listing.path(row) == entry]
+    found = exact or [row for row in rows if paths[row] == wanted]
+    found = found or [row for row in rows if paths[row].endswith("/" + wanted)]
+    if len(found) == 1:
+        return found[0]
+    if not found:
+        raise WrongUsage(f"{archive.name} has no file {entry}.", remedy="`usufruct look --full` lists its entries.")
+    raise WrongUsage(
+        f"{archive.name} has {len(found)} files {entry}.",
+        remedy=f"Give the whole path: {', '.join(archive.listing.path(row) for row in found[:4])}.",
+    )

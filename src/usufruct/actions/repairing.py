@@ -1,0 +1,53 @@
+"""Putting missing and damaged files of a holding back from its archive."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.actions.applications import known_applications
+from usufruct.actions.listing import find_holding
+from usufruct.actions.refresh import run_after
+from usufruct.actions.saving import save_changed
+from usufruct.actions.sources import row_for, source_of
+from usufruct.actions.surroundings import Surroundings
+from usufruct.archives.reading import Access
+from usufruct.model.holdings import Holding
+from usufruct.survey.condition import Condition, condition_of
+from usufruct.transaction.mend import repair_holding
+
+
+@dataclass(frozen=True, slots=True)
+class Repaired:
+    """What a repair did."""
+
+    holding: Holding
+    written: tuple[str, ...]
+    """Paths of files that are as they were placed again."""
+    left: tuple[str, ...]
+    """Paths of files that somebody changed: they stay."""
+    saved: tuple[str, ...]
+    """Where changed files were put, if not into the trash."""
+
+
+def repair(
+    surroundings: Surroundings, name: str, access: Access, archive: Path | None, *, gives_back_changed: bool
+) -> Repaired:
+    """Write what is missing or damaged; what was changed stays, unless it is given back: then it is saved first."""
+    with surroundings.writing(f"repair {name}") as edges:
+        holding = find_holding(edges.ledger, name)
+        found = list(condition_of(edges.ledger, holding.number, deep=True))
+        changed = [one for one in found if one.condition in (Condition.CHANGED, Condition.REPLACED)]
+        broken = [one for one in found if one.condition in (Condition.MISSING, Condition.DAMAGED)]
+        saved: tuple[str, ...] = ()
+        if gives_back_changed:
+            again = [one for one in changed if one.condition is Condition.CHANGED]
+            saved = save_changed(surroundings, [(one.path, None) for one in again])
+            broken, changed = [*broken, *again], [one for one in changed if one not in again]
+        if broken:
+            applications = known_applications(surroundings)
+            with source_of(edges.ledger, holding, applications, access, archive) as (source, rows):
+                source.unlock()
+                repair_holding(edges, holding, [(one, row_for(one.layer, rows, holding)) for one in broken], source)
+            application = next((one for one in applications if one.name == holding.application), None)
+            if application:
+                run_after(application)
+        return Repaired(holding, tuple(one.path for one in broken), tuple(one.path for one in changed), saved)

@@ -1,0 +1,89 @@
+"""What the user asked of one or several archives."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field, replace
+
+import msgspec
+
+from usufruct.archives.reading import Access
+from usufruct.model.applications import Application, Programs
+from usufruct.model.choices import Choices, OnClash
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Request:
+    """The options of one `look` or `add`."""
+
+    applications: tuple[Application, ...]
+    """Those to choose from: all, or those that were named."""
+    is_named: bool = False
+    """The user named the applications; each of them gets what is for it."""
+    to: str | None = None
+    """Absolute path of a directory to place under, without an application."""
+    choices: Choices = field(default_factory=Choices)
+    update: str | None = None
+    """The holding that the archive takes the place of."""
+    name: str | None = None
+    """What the holding is to be called."""
+    takes_safe: bool = False
+    """The proposed answer is taken to each question that has a safe one."""
+    together: bool = False
+    """Several archives make one holding."""
+    access: Access = field(default_factory=Access)
+    """Passwords, encoding and limits for opening archives."""
+
+    def each(self) -> "Sequence[Request]":
+        """One request for each application that was named; this one alone where none or one was."""
+        if not self.is_named or len(self.applications) < 2:
+            return (self,)
+        return [
+            replace(
+                self,
+                applications=(application,),
+                name=f"{self.name} ({application.name})" if self.name and number else self.name,
+            )
+            for number, application in enumerate(self.applications)
+        ]
+
+    def with_answer(self, words: Sequence[str]) -> "Request":
+        """The request with the words of one answer added, as if they stood on the command line."""
+        request = self
+        for option, word in zip(words[::2], words[1::2], strict=True):
+            choices = request.choices
+            match option:
+                case "--choose":
+                    request = replace(request, choices=replace(choices, choose=(*choices.choose, word)))
+                case "--programs":
+                    request = replace(request, choices=replace(choices, programs=Programs(word)))
+                case "--into":
+                    request = replace(request, choices=replace(choices, into=word))
+                case "--app":
+                    named = tuple(application for application in self.applications if application.name == word)
+                    request = replace(request, applications=named, is_named=True)
+                case "--update":
+                    request = replace(request, update=word)
+                case "--on-clash":
+                    request = replace(request, choices=replace(choices, on_clash=OnClash(word)))
+                case "--as":
+                    request = replace(request, name=word)
+                case _:
+                    raise AssertionError(f"no answer is made of {option}")
+        return request
+
+    def choices_as_text(self) -> str:
+        """The options that decide what a holding has, as JSON with sorted keys."""
+        return json.dumps({**asdict(self.choices), "names": self.access.names}, sort_keys=True)
+
+    def allows_programs(self, application: Application | None) -> bool:
+        """Whether files that can run keep that ability."""
+        if application is None:
+            return True
+        return (self.choices.programs or application.programs) is Programs.ALLOW
+
+
+def choices_from_text(text: str) -> tuple[Choices, str | None]:
+    """The choices that `choices_as_text` wrote, and the encoding of names."""
+    fields = json.loads(text)
+    names = fields.pop("names", None)
+    return msgspec.convert(fields, Choices), names

@@ -1,0 +1,66 @@
+"""Reading the record: what one holding has."""
+
+from dataclasses import dataclass
+
+from usufruct.actions.listing import find_holding
+from usufruct.actions.surroundings import Surroundings
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import Note, name_of_holding, notes_of
+from usufruct.model.holdings import Holding
+from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.survey.holdings import places_of
+
+
+@dataclass(frozen=True, slots=True)
+class HeldFile:
+    """One file of a holding."""
+
+    path: str
+    """Absolute."""
+    entry: str
+    state: FileState
+    is_on_top: bool
+    """Nothing else was placed over it."""
+    replaced: str | None
+    """What lies beneath: `original`, a holding's name, `user` for a file the user made in between, or nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """One holding with all it has."""
+
+    holding: Holding
+    files: tuple[HeldFile, ...]
+    notes: tuple[Note, ...]
+    notes_directory: str
+    """Absolute path of the directory with the notes."""
+
+
+def show_holding(surroundings: Surroundings, name: str) -> Shown:
+    """What one holding has: its files, what they replaced, its notes."""
+    with surroundings.reading() as ledger:
+        holding = find_holding(ledger, name)
+        assert ledger, "a holding was found in it"
+        files = []
+        for place in places_of(ledger, holding.number):
+            index = next(n for n, layer in enumerate(place.stack) if layer.holding == holding.number)
+            layer = place.stack[index]
+            if layer.state.kind is FileKind.DIRECTORY:
+                continue
+            beneath = _beneath(ledger, place.stack[:index])
+            is_on_top = all(other.holding is None for other in place.stack[index + 1 :])
+            files.append(HeldFile(f"{place.path}/{place.name}", layer.entry, layer.state, is_on_top, beneath))
+        notes = tuple(notes_of(ledger, holding.number))
+    return Shown(holding, tuple(files), notes, str(surroundings.places.notes / str(holding.number)))
+
+
+def _beneath(ledger: Ledger, stack: tuple[Layer, ...]) -> str | None:
+    """What lies right beneath: a holding's name, or `original` or `user` for the user's own."""
+    if not stack:
+        return None
+    below = stack[-1]
+    if below.holding is not None:
+        return name_of_holding(ledger, below.holding)
+    if below.state.kind is FileKind.ABSENT:
+        return None
+    return "original" if below.level == 0 else "user"

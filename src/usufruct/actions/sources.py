@@ -1,0 +1,88 @@
+"""Finding the archive that a holding came from, and the entries that its files were."""
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from usufruct.actions.download import Download
+from usufruct.actions.gathering import gathered
+from usufruct.actions.request import Request, choices_from_text
+from usufruct.archives.reading import Access, Archive
+from usufruct.errors import MachineError
+from usufruct.files.looking import digest_of
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import volumes_of
+from usufruct.model.applications import Application
+from usufruct.model.entries import EntryKind
+from usufruct.model.holdings import Holding
+from usufruct.model.records import FileKind, Layer
+
+Rows = dict[str, int]
+"""Entry path → row."""
+
+
+@contextmanager
+def source_of(
+    ledger: Ledger,
+    holding: Holding,
+    applications: Iterable[Application],
+    access: Access,
+    given: Path | None = None,
+) -> Iterator[tuple[Archive, Rows]]:
+    """The archive that a holding came from, opened as it was then, with the rows of its entries.
+
+    `given` names it where it is not where it was. Raises MachineError where it is missing or another by now.
+    """
+    paths = archives_of(ledger, holding, given)
+    application = next((one for one in applications if one.name == holding.application), None)
+    choices, names = choices_from_text(holding.choices)
+    request = Request(
+        applications=(application,) if application else (),
+        to=None if holding.application else holding.root,
+        choices=choices,
+        access=Access(passwords=access.passwords, names=access.names or names, limits=access.limits),
+    )
+    download = Download([path.absolute() for path in paths], request)
+    try:
+        archive = download.variant_for(application).archive
+        listing = archive.listing
+        yield archive, {listing.path(row): row for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE}
+    finally:
+        download.close()
+
+
+def archives_of(ledger: Ledger, holding: Holding, given: Path | None = None) -> list[Path]:
+    """The archives that a holding came from, one path each, once it is sure that they are still the same.
+
+    `given` names the archive where it is not where it was. Raises MachineError for one that is missing or another.
+    """
+    if given:
+        return [given]
+    volumes = volumes_of(ledger, holding.number)
+    for volume in volumes:
+        path = Path(volume.path)
+        if not path.is_file():
+            raise MachineError(
+                f"The archive of {holding.name}, {volume.path}, is not there any more.",
+                remedy="Put it back, or name with --archive where it is now.",
+                path=volume.path,
+            )
+        if path.stat().st_size != volume.size or digest_of(volume.path) != volume.digest:
+            raise MachineError(
+                f"{volume.path} is not the archive any more that {holding.name} came from.",
+                remedy="Name with --archive where that archive is now.",
+                path=volume.path,
+            )
+    return gathered([Path(volume.path) for volume in volumes])
+
+
+def row_for(layer: Layer, rows: Rows, holding: Holding) -> int | None:
+    """The row that a layer's content is in; None for links and directories, which need none."""
+    if layer.state.kind is not FileKind.FILE:
+        return None
+    if layer.entry not in rows:
+        raise MachineError(
+            f"The archive has no entry {layer.entry} that {holding.name} would need.",
+            remedy="Name the archive that it came from.",
+        )
+    return rows[layer.entry]

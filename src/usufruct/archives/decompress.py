@@ -1,0 +1,222 @@
+"""Streams of packed blocks into streams of plain ones, in constant memory, by the fastest common library."""
+
+import bz2
+import io
+import lzma
+import zlib
+from collections.abc import Callable, Iterable, Iterator
+from typing import IO, Protocol, cast
+
+import zstandard
+from isal import isal_zlib
+
+from usufruct.archives.reading import BLOCK
+
+_STEP = 1 << 18
+"""Packed bytes of a whole file that are read at once."""
+_BITE = 1 << 17
+"""Packed bytes given at once to a library that bounds its output."""
+_PIECE = 1024
+"""Packed bytes given at once to a library that does not bound its output; they unpack to about a megabyte at most."""
+
+Decompressor = Callable[[Iterable[bytes]], Iterator[bytes]]
+
+PACKING_ERRORS: tuple[type[Exception], ...] = (
+    zlib.error,
+    cast(type[Exception], isal_zlib.error),
+    lzma.LZMAError,
+    zstandard.ZstdError,
+    OSError,
+    EOFError,
+    ValueError,
+    RuntimeError,
+)
+"""What the libraries raise when packed bytes do not hold together."""
+
+
+def plain_stream(file: IO[bytes], compression: str) -> IO[bytes]:
+    """The decompressed bytes of a whole compressed file, as a file to read forwards."""
+    match compression:
+        case "gz":
+            from isal import igzip
+
+            return cast(IO[bytes], igzip.IGzipFile(fileobj=file))  # type: ignore[no-untyped-call]
+        case "bz2":
+            return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh"))
+        case "xz":
+            return _as_stream(_all_streams(file, lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ), b"\xfd7zXZ", b"\0"))
+        case "lzma":
+            return _as_stream(_all_streams(file, lambda: lzma.LZMADecompressor(lzma.FORMAT_AUTO), b"\x5d\0\0"))
+        case "zst":
+            reader = zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True)
+            return cast(IO[bytes], io.BufferedReader(cast(io.RawIOBase, reader), BLOCK))
+        case "lz4":
+            import lz4.frame
+
+            return cast(IO[bytes], lz4.frame.LZ4FrameFile(file))
+        case _:
+            return file
+
+
+def _all_streams(file: IO[bytes], engine: "Callable[[], _Bounded]", mark: bytes, fill: bytes = b"") -> Iterator[bytes]:
+    """What all streams of a file unpack to, one behind the other.
+
+    Each begins with `mark`; `fill` may stand between them.
+
+    In larger steps than the standard file objects take, each of which lets no other thread run.
+    """
+    packed = file.read(_STEP)
+    if not packed:
+        raise EOFError("the packed bytes end too early")
+    while packed:
+        one = engine()
+        while not one.eof:
+            if one.needs_input:
+                packed = packed or file.read(_STEP)
+                if not packed:
+                    raise EOFError("the packed bytes end too early")
+                given, packed = packed, b""
+                yield one.decompress(given, BLOCK)
+            else:
+                yield one.decompress(b"", BLOCK)
+        packed = one.unused_data or file.read(_STEP)
+        while fill and packed and not packed.strip(fill):
+            packed = file.read(_STEP)
+        packed = packed.lstrip(fill) if fill else packed
+        if not packed.startswith(mark):
+            return  # what stands behind the last stream is none, and counts for nothing
+
+
+def _as_stream(blocks: Iterator[bytes]) -> IO[bytes]:
+    """Blocks as a file to read forwards, for `with`."""
+    return cast(IO[bytes], _Stream(blocks))
+
+
+class _Bounded(Protocol):
+    """The part of the standard decompressors that yields bounded output."""
+
+    @property
+    def needs_input(self) -> bool: ...
+    @property
+    def eof(self) -> bool: ...
+    @property
+    def unused_data(self) -> bytes: ...
+
+    def decompress(self, data: bytes, max_length: int = -1) -> bytes: ...
+
+
+def stored(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Bytes that are not packed."""
+    yield from blocks
+
+
+def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Raw deflate. Without a bound on each call, a few kilobytes could unpack to all of the memory."""
+    engine = isal_zlib.decompressobj(wbits=-15)
+    for whole in blocks:
+        # The library copies what it has not consumed each time, so it is given a little at once.
+        for at in range(0, len(whole), _BITE):
+            block = whole[at : at + _BITE]
+            while block:
+                yield engine.decompress(block, BLOCK)
+                block = engine.unconsumed_tail
+            if engine.eof:
+                return
+    raise EOFError("the packed bytes end too early")
+
+
+def inflate64(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Deflate64, by its own library, which bounds its output by what it is given: so in small pieces."""
+    from inflate64 import Inflater
+
+    engine = Inflater()
+    for block in blocks:
+        for at in range(0, len(block), _PIECE):
+            yield engine.inflate(block[at : at + _PIECE])
+            if engine.eof:
+                return
+    raise EOFError("the packed bytes end too early")
+
+
+def bunzip2(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """bzip2."""
+    return _bounded(bz2.BZ2Decompressor(), blocks)
+
+
+def unxz(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Xz."""
+    return _bounded(lzma.LZMADecompressor(lzma.FORMAT_XZ), blocks)
+
+
+def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """LZMA as zip holds it: a version, the length of the properties, the properties, raw LZMA."""
+    blocks = iter(blocks)
+    head = b""
+    while len(head) < 9:
+        head += next(blocks)
+    properties = head[4:9]
+    if head[2:4] != b"\x05\x00":
+        raise lzma.LZMAError("its properties are not five bytes")
+    code, size = properties[0], int.from_bytes(properties[1:], "little")
+    filters = [
+        {"id": lzma.FILTER_LZMA1, "dict_size": size, "lc": code % 9, "lp": code // 9 % 5, "pb": code // 45},
+    ]
+    engine = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
+
+    def rest() -> Iterator[bytes]:
+        yield head[9:]
+        yield from blocks
+
+    return _bounded(engine, rest(), may_lack_end=True)
+
+
+def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Zstandard."""
+    with zstandard.ZstdDecompressor().stream_reader(
+        cast(IO[bytes], _Blocks(blocks)), read_across_frames=True
+    ) as reader:
+        while block := reader.read(BLOCK):
+            yield block
+
+
+def _bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = False) -> Iterator[bytes]:
+    for block in blocks:
+        yield engine.decompress(block, BLOCK)
+        while not engine.needs_input and not engine.eof:
+            yield engine.decompress(b"", BLOCK)
+        if engine.eof:
+            return
+    if not may_lack_end:
+        raise EOFError("the packed bytes end too early")
+
+
+class _Blocks:
+    """Blocks as a file to read from."""
+
+    def __init__(self, blocks: Iterable[bytes]) -> None:
+        self._blocks = iter(blocks)
+        self._rest = b""
+
+    def read(self, count: int = -1) -> bytes:
+        while not self._rest:
+            try:
+                self._rest = next(self._blocks)
+            except StopIteration:
+                return b""
+        if count < 0:
+            count = len(self._rest)
+        block, self._rest = self._rest[:count], self._rest[count:]
+        return block
+
+
+class _Stream(_Blocks):
+    """The same, for `with`."""
+
+    def __enter__(self) -> "_Stream":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Nothing to let go of: the file that the blocks come from is its owner's."""

@@ -1,0 +1,190 @@
+"""The open-source libarchive as a decompressor: a stream in, entries and their bytes out.
+
+Its reading callbacks are called from C, where an exception would end the process: they catch everything and keep the
+error for whoever reads. A handle belongs to one thread.
+"""
+
+import ctypes
+import logging
+from collections.abc import Iterator
+from types import ModuleType
+from typing import Any, NamedTuple
+
+from usufruct.errors import UnreadableArchive
+from usufruct.files.sources import Source
+
+_CHUNK = 1 << 17
+"""Bytes handed to the library at once."""
+_EOF = 1
+INSTALL = "Install libarchive (Debian and its kin: libarchive13; macOS and Windows have it) and try again."
+
+
+class LibraryEntry(NamedTuple):
+    """What the library says of an entry."""
+
+    raw: bytes
+    """The name as the archive has it, or as the library made it UTF-8."""
+    name: str | None
+    """The name as text where the library knows it."""
+    size: int | None
+    modified: int | None
+    """Nanoseconds since 1970."""
+    mode: int
+    """File type and permissions."""
+    target: str
+    hard_link: str
+
+
+class LibraryFault(Exception):
+    """The library gave up; its words change between versions and are for showing only."""
+
+
+def library() -> ModuleType:
+    """The binding's functions; UnreadableArchive says what to install where the library is missing."""
+    try:
+        import libarchive.ffi as functions
+    except Exception as error:
+        raise UnreadableArchive(
+            "This kind of archive is read with libarchive, which is not installed.", remedy=INSTALL
+        ) from error
+    # The binding logs warnings of the library; what matters of them is found by checksums.
+    logging.getLogger("libarchive").disabled = True
+    module: ModuleType = functions
+    return module
+
+
+def library_version() -> str | None:
+    """`3.6.2`, or None where there is none."""
+    try:
+        number: int = library().version_number()
+    except UnreadableArchive:
+        return None
+    return f"{number // 1_000_000}.{number // 1000 % 1000}.{number % 1000}"
+
+
+class LibraryReader:
+    """One pass over a stream, entry by entry; for `with`."""
+
+    def __init__(self, source: Source, formats: tuple[str, ...], *, can_seek: bool = True) -> None:
+        """`formats` are the library's names of what is allowed; without `can_seek` it reads `source` forwards only."""
+        self._functions = library()
+        self._source = source
+        self._at = 0
+        self._error: BaseException | None = None
+        self._room = ctypes.create_string_buffer(_CHUNK)
+        functions = self._functions
+        self._handle = functions.read_new()
+        for name in formats:
+            functions.get_read_format_function(name)(self._handle)
+        functions.get_read_filter_function("none")(self._handle)
+        self._can_seek = can_seek
+        # Kept as attributes: C holds these only by address.
+        self._on_read = functions.READ_CALLBACK(self._read)
+        self._on_seek = functions.SEEK_CALLBACK(self._seek)
+
+    def __enter__(self) -> "LibraryReader":
+        functions = self._functions
+        try:
+            if self._can_seek:
+                functions.read_set_seek_callback(self._handle, self._on_seek)
+            functions.read_open(self._handle, None, functions.NO_OPEN_CB, self._on_read, functions.NO_CLOSE_CB)
+        except Exception as error:
+            self.__exit__()
+            raise self._fault(error) from error
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        handle, self._handle = self._handle, None
+        if handle:
+            self._functions.libarchive.archive_read_free(handle)
+
+    def add_password(self, password: str) -> None:
+        """A password to try."""
+        self._functions.read_add_passphrase(self._handle, password.encode("utf-8"))
+
+    def entries(self) -> Iterator[LibraryEntry]:
+        """The entries, in the stream's order; the bytes of each can be read until the next is asked for."""
+        functions = self._functions
+        entry = functions.entry_new()
+        try:
+            while True:
+                try:
+                    code = functions.read_next_header2(self._handle, entry)
+                except Exception as error:
+                    raise self._fault(error) from error
+                if code == _EOF and not self._error:
+                    return
+                if self._error:
+                    raise self._fault()
+                yield self._entry(entry)
+        finally:
+            functions.entry_free(entry)
+
+    def _entry(self, entry: Any) -> LibraryEntry:
+        functions = self._functions
+        seconds = functions.entry_mtime(entry)
+        is_set = functions.entry_mtime_is_set(entry)
+        size = functions.entry_size(entry) if functions.entry_size_is_set(entry) else None
+        return LibraryEntry(
+            functions.entry_pathname(entry) or b"",
+            functions.entry_pathname_w(entry),
+            size,
+            seconds * 1_000_000_000 + functions.entry_mtime_nsec(entry) if is_set else None,
+            functions.entry_filetype(entry) | functions.entry_perm(entry),
+            functions.entry_symlink_w(entry) or "",
+            functions.entry_hardlink_w(entry) or "",
+        )
+
+    def read(self, count: int) -> bytes:
+        """The next bytes of the present entry, up to `count`; empty at its end."""
+        room = ctypes.create_string_buffer(count)
+        try:
+            got = self._functions.read_data(self._handle, room, count)
+        except Exception as error:
+            raise self._fault(error) from error
+        if got < 0 or self._error:
+            raise self._fault()
+        return ctypes.string_at(room, got)
+
+    def blocks(self, size: int) -> Iterator[bytes]:
+        """The present entry's bytes in blocks of at most `size`.
+
+        Where each block lies in the entry is not asked: none of the formats read here has gaps, and one reader of the
+        library counts on from the entry before.
+        """
+        room, count, offset = ctypes.c_void_p(), ctypes.c_size_t(), ctypes.c_longlong()
+        read = self._functions.read_data_block
+        while True:
+            try:
+                code = read(self._handle, ctypes.byref(room), ctypes.byref(count), ctypes.byref(offset))
+            except Exception as error:
+                raise self._fault(error) from error
+            if self._error or code < 0:
+                raise self._fault()
+            if code == _EOF:
+                return
+            for at in range(0, count.value, size):
+                yield ctypes.string_at((room.value or 0) + at, min(size, count.value - at))
+
+    def _read(self, _handle: Any, _data: Any, room: Any) -> int:
+        try:
+            block = self._source.read_at(self._at, _CHUNK)
+            self._at += len(block)
+            ctypes.memmove(self._room, block, len(block))
+            room[0] = ctypes.addressof(self._room)
+        except BaseException as error:  # noqa: BLE001 - see the module's docstring
+            self._error = error
+            return -1
+        return len(block)
+
+    def _seek(self, _handle: Any, _data: Any, offset: int, whence: int) -> int:
+        self._at = max(0, (0, self._at, self._source.size)[whence] + offset)
+        return self._at
+
+    def _fault(self, raised: BaseException | None = None) -> BaseException:
+        if self._error:
+            return self._error
+        if raised is not None:
+            return LibraryFault(str(raised))
+        text = self._functions.error_string(self._handle) or b"it cannot be read"
+        return LibraryFault(text.decode("utf-8", "replace"))

@@ -1,0 +1,181 @@
+"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar, cpio, xar."""
+
+import stat
+from collections.abc import Iterator, Sequence
+
+from usufruct.archives.library import LibraryEntry, LibraryFault, LibraryReader
+from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.rows import Rows
+from usufruct.errors import DamagedArchive, UnreadableArchive
+from usufruct.files.sources import Source
+from usufruct.model.entries import EntryKind
+from usufruct.model.facts import Facts
+
+FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar", "cpio": "cpio", "xar": "xar"}
+"""Format → the library's name of it."""
+
+
+_CHECKED = ("cab", "lha", "xar")
+"""Kinds that state checksums of their content."""
+
+
+class LibraryArchive:
+    """An archive that libarchive reads, opened. See `Archive`. It is read in order, once for each purpose."""
+
+    is_divisible = False
+
+    def __init__(self, path: str, name: str, source: Source, kind: str, access: Access) -> None:
+        self.path, self.name, self.format = path, name, kind
+        self.facts = Facts(has_checksums=kind in _CHECKED)
+        self.size = source.size
+        self._source = source
+        self._access = access
+        self._rows = Rows(name, path, access.limits.entries)
+        self.listing = self._rows.listing
+        self._row_of: list[int] = []
+        """Number of the entry in the stream → row; -1 for entries that are no rows."""
+        self._copies: dict[int, int] = {}
+        """Row of a hard link → row of the file whose content it has."""
+        try:
+            self._read_listing()
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+
+    def unlock(self) -> None:
+        """None of these formats is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; in the archive's order, hard links last."""
+        copies = [row for row in rows if row in self._copies]
+        yield from self._stream(set(rows).difference(copies))
+        for copy in copies:
+            for _, blocks in self._stream({self._copies[copy]}):
+                yield copy, blocks
+
+    def _stream(self, wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        left = len(wanted)
+        if not left:
+            return
+        try:
+            with self._opened() as reader:
+                for number, _ in enumerate(reader.entries()):
+                    row = self._row_of[number] if number < len(self._row_of) else -1
+                    if row in wanted:
+                        yield row, self._blocks(reader, row)
+                        left -= 1
+                        if not left:
+                            return
+        except LibraryFault as fault:
+            raise self._damaged(fault) from fault
+
+    def _blocks(self, reader: LibraryReader, row: int) -> Iterator[bytes]:
+        size, total = self.listing.sizes[row], 0
+        try:
+            for block in reader.blocks(BLOCK):
+                total += len(block)
+                if total > size:
+                    break
+                yield block
+        except LibraryFault as fault:
+            raise DamagedArchive(
+                f"{self.listing.path(row)} in {self.name} cannot be unpacked: {fault}.",
+                remedy="The archive is damaged: download it again.",
+                path=self.path,
+            ) from fault
+        if total != size:
+            raise DamagedArchive(
+                f"{self.listing.path(row)} in {self.name} unpacks to {total} bytes or more, not its stated {size}.",
+                remedy="The archive is damaged: download it again.",
+                path=self.path,
+            )
+
+    def _opened(self) -> LibraryReader:
+        try:
+            return LibraryReader(self._source, (FORMATS[self.format],))
+        except UnreadableArchive as error:
+            raise UnreadableArchive(
+                f"{self.name} is of the format {self.format}, which is read with libarchive; that is not installed.",
+                remedy=error.remedy,
+                path=self.path,
+            ) from error
+
+    def _read_listing(self) -> None:
+        entries: list[LibraryEntry] = []
+        total = 0
+        try:
+            with self._opened() as reader:
+                for entry in reader.entries():
+                    if entry.size is None and stat.S_ISREG(entry.mode):
+                        # Some packers leave the size to the end of the data: then only reading tells.
+                        entry = entry._replace(size=sum(map(len, reader.blocks(BLOCK))))
+                    total += entry.size or 0
+                    self._access.limits.refuse_excess(self.name, self.path, self.size, total)
+                    entries.append(entry)
+        except LibraryFault as fault:
+            raise self._damaged(fault) from fault
+        unsaid = [entry.raw for entry in entries if entry.name is None and not entry.raw.isascii()]
+        encoding = "utf-8"
+        if unsaid:
+            encoding, self.facts.is_encoding_guessed = encoding_for(
+                unsaid, self._access.names, is_from_dos=self.format in ("lha", "cab")
+            )
+            self.facts.encoding = encoding
+        paths: dict[str, int] = {}
+        for entry in entries:
+            name = entry.name if entry.name is not None else decoded(entry.raw, encoding)
+            self._row_of.append(self._enter(entry, name, paths))
+
+    def _enter(self, entry: LibraryEntry, name: str, paths: dict[str, int]) -> int:
+        """The row of an entry, or -1."""
+        file_type = stat.S_IFMT(entry.mode)
+        if self.format == "ar":
+            name = name.rstrip("/")  # how some packers end names there
+        size = entry.size or 0
+        can_run = bool(entry.mode & 0o111) and self.format not in ("iso", "cab")
+        if entry.hard_link:
+            source = paths.get(entry.hard_link)
+            if source is None:
+                self._rows.refuse(
+                    name, f"it is a hard link to {entry.hard_link}, which is not in the archive before it"
+                )
+                return -1
+            source = self._copies.get(source, source)
+            row = self._rows.enter(
+                name, EntryKind.FILE, size or self.listing.sizes[source], entry.modified, can_run=can_run
+            )
+            if row is not None and size:
+                self._lend(row, source)
+            elif row is not None:
+                self._copies[row] = source
+        elif file_type == stat.S_IFDIR:
+            row = self._rows.enter(name, EntryKind.DIRECTORY, 0, entry.modified)
+        elif file_type == stat.S_IFLNK:
+            row = self._rows.enter(name, EntryKind.LINK, 0, entry.modified, target=entry.target)
+        elif file_type in (stat.S_IFREG, 0):
+            row = self._rows.enter(name, EntryKind.FILE, size, entry.modified, can_run=can_run)
+            if row is not None:
+                paths[name] = row
+        else:
+            self._rows.refuse(name, "it is a device, pipe or socket")
+            return -1
+        return -1 if row is None else row
+
+    def _lend(self, row: int, source: int) -> None:
+        """Some packers store the content of linked files with the last of them: the others have it from there."""
+        sizes = self.listing.sizes
+        for other in (source, *(copy for copy, whose in self._copies.items() if whose == source)):
+            self._copies[other] = row
+            sizes[other] = sizes[row]
+
+    def _damaged(self, fault: LibraryFault) -> DamagedArchive:
+        return DamagedArchive(
+            f"{self.name} begins as {self.format}, but cannot be read: {fault}.",
+            remedy="Download it again.",
+            path=self.path,
+        )

@@ -1,0 +1,173 @@
+"""Archives inside archives, opened in turn; and a download taken as the one file it is."""
+
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+
+from usufruct.archives.opening import open_nested
+from usufruct.archives.reading import BLOCK, Access, Archive
+from usufruct.errors import ArchiveError, DecisionNeeded
+from usufruct.files.sources import FileSource
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.facts import Facts
+from usufruct.planning.names import free_name, tidy_name
+
+_IN_MEMORY = 4 << 20
+"""Bytes of an inner archive that are kept in memory; a larger one goes to a temporary file."""
+
+
+class SpooledSource:
+    """Bytes written once and then read at any offset. See `Source`."""
+
+    def __init__(self, blocks: Iterable[bytes]) -> None:
+        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY, prefix="usufruct-")  # noqa: SIM115 - closed below
+        self.size = 0
+        try:
+            for block in blocks:
+                self._file.write(block)
+                self.size += len(block)
+        except BaseException:
+            self._file.close()
+            raise
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """See `Source`."""
+        self._file.seek(offset)
+        return self._file.read(count)
+
+    def close(self) -> None:
+        """Let go of the bytes."""
+        self._file.close()
+
+
+class Compound:
+    """Several archives as one, their entries called `inner.zip/path`. See `Archive`."""
+
+    is_divisible = False
+
+    def __init__(self, lead: Archive, *, size: int, facts: Facts, keeps: Archive | None = None) -> None:
+        """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close."""
+        self.path, self.name, self.format, self.size = lead.path, lead.name, lead.format, size
+        self.facts = facts
+        self.listing = Listing()
+        self._keeps = keeps
+        self._members: list[Archive] = []
+        self._homes: list[tuple[Archive, int]] = []
+        """Row → the archive it is in and its row there."""
+
+    def take(self, archive: Archive, prefix: str, without: frozenset[int] = frozenset()) -> None:
+        """Take the rows of an archive in, below this directory; it is closed with the compound."""
+        self._members.append(archive)
+        if prefix:
+            self.listing.nested[self.listing.directory(prefix)] = tidy_name(prefix.rpartition("/")[2])
+        for row in self.listing.add_all(archive.listing, prefix, without):
+            self._homes.append((archive, row))
+
+    def unlock(self) -> None:
+        """See `Archive.unlock`."""
+        for archive in self._members:
+            archive.unlock()
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; one archive after the other."""
+        for archive in self._members:
+            here = {self._homes[row][1]: row for row in rows if self._homes[row][0] is archive}
+            if here:
+                for there, blocks in archive.stream(list(here)):
+                    yield here[there], blocks
+
+    def close(self) -> None:
+        """Let go of the archives that are its own."""
+        for archive in self._members:
+            if archive is not self._keeps:
+                archive.close()
+
+
+def opened_together(archives: Sequence[Archive]) -> Compound:
+    """Several downloads as one archive; it closes them."""
+    facts = Facts(
+        packing=tuple(dict.fromkeys(method for archive in archives for method in archive.facts.packing)),
+        locks=tuple(dict.fromkeys(lock for archive in archives for lock in archive.facts.locks)),
+        locked_entries=sum(archive.facts.locked_entries for archive in archives),
+        volumes=tuple(path for archive in archives for path in archive.facts.volumes),
+        has_checksums=all(archive.facts.has_checksums for archive in archives),
+    )
+    together = Compound(archives[0], size=sum(archive.size for archive in archives), facts=facts)
+    taken: set[str] = set()
+    for archive in archives:
+        name = archive.name if archive.name not in taken else free_name(archive.name, taken)
+        taken.add(name)
+        together.take(archive, name)
+    return together
+
+
+def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist: bool) -> Compound | None:
+    """The archive with those at `rows` opened; None if none of them can be.
+
+    One that cannot be opened stays a file where `insist` is False; otherwise its error is raised. Raises
+    UnsafeArchive for nesting that unpacks to more than anything of the outer's size does.
+    """
+    inner: dict[int, Archive] = {}
+    total = sum(outer.listing.sizes)
+    try:
+        for row, blocks in outer.stream(rows):
+            name = outer.listing.names[row]
+            source = SpooledSource(blocks)
+            try:
+                archive = open_nested(f"{outer.path}/{outer.listing.path(row)}", name, source, access)
+            except (ArchiveError, DecisionNeeded):
+                source.close()
+                if insist:
+                    raise
+                continue
+            inner[row] = archive
+            total += sum(archive.listing.sizes)
+            access.limits.refuse_excess(outer.name, outer.path, outer.size, total)
+    except BaseException:
+        for archive in inner.values():
+            archive.close()
+        raise
+    if not inner:
+        return None
+    opened = Compound(outer, size=outer.size, facts=outer.facts, keeps=outer)
+    opened.take(outer, "", frozenset(inner))
+    for row, archive in inner.items():
+        opened.take(archive, outer.listing.path(row))
+    return opened
+
+
+class WholeFile:
+    """A file as the one entry it is, whatever it holds. See `Archive`."""
+
+    is_divisible = False
+
+    format = "file"
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.name = str(path), path.name
+        self.facts = Facts(volumes=(str(path),), has_checksums=False)
+        self._source = FileSource(path)
+        self.size = self._source.size
+        self.listing = Listing()
+        found = path.stat()
+        self.listing.add(
+            0, path.name, EntryKind.FILE, self.size, found.st_mtime_ns, can_run=bool(found.st_mode & 0o111)
+        )
+
+    def unlock(self) -> None:
+        """Nothing is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`."""
+        for row in rows:
+            yield row, self._blocks()
+
+    def _blocks(self) -> Iterator[bytes]:
+        offset = 0
+        while block := self._source.read_at(offset, BLOCK):
+            offset += len(block)
+            yield block
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()

@@ -1,0 +1,299 @@
+"""Saying what a file is by its content, and opening it."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from usufruct.archives.parts import Parts, parts_of
+from usufruct.archives.reading import Access, Archive
+from usufruct.errors import DamagedArchive, MachineError, NotAnArchive, StillArriving, UnreadableArchive
+from usufruct.files.sources import FileSource, JoinedSource, PartSource, Source
+
+_HEAD = 512
+_ZIP_END_SEARCH = 22 + 0xFFFF
+_CARRIED_SEARCH = 1 << 20
+"""How deep in a self-extracting program the archive may begin."""
+_ISO_MARK_AT = 0x8001
+_RECENT, _MOMENT = 10.0, 0.3
+"""Seconds: a broken file that was written so lately is looked at again after a moment, for it may be growing."""
+_ARRIVING = (".crdownload", ".part", ".partial", ".download", ".opdownload")
+"""Suffixes that browsers give to what they are still downloading."""
+
+SEVEN_MARK = b"7z\xbc\xaf\x27\x1c"
+RAR5_MARK, RAR4_MARK = b"Rar!\x1a\x07\x01\x00", b"Rar!\x1a\x07\x00"
+_COMPRESSIONS = {
+    b"\x1f\x8b\x08": "gz",
+    b"BZh": "bz2",
+    b"\xfd7zXZ\0": "xz",
+    b"\x28\xb5\x2f\xfd": "zst",
+    b"\x04\x22\x4d\x18": "lz4",
+    b"\x5d\0\0": "lzma",
+}
+_UNREADABLE = {
+    b"\x1f\x9d": "a file packed with compress (.Z)",
+    b"LZIP": "a file packed with lzip",
+    b"\x89LZO\0": "a file packed with lzop",
+    b"\xed\xab\xee\xdb": "an rpm package",
+    b"\x60\xea": "an arj archive",
+    b"SIT!": "an archive of an old Macintosh packer",
+    b"ZOO ": "a zoo archive",
+}
+"""Formats that are known by name only."""
+_LIBRARY_MARKS = {
+    b"MSCF\0\0\0\0": "cab",
+    b"!<arch>\n": "ar",
+    b"xar!": "xar",
+    b"070701": "cpio",
+    b"070702": "cpio",
+    b"070707": "cpio",
+    b"\xc7\x71": "cpio",
+    b"\x71\xc7": "cpio",
+}
+_SAID = {
+    "zip": "zip", "7z": "7z", "rar": "rar", "tar": "tar", "tgz": "tar.gz", "tbz": "tar.bz2", "tbz2": "tar.bz2",
+    "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "cab": "cab",
+    "iso": "iso", "lha": "lha", "lzh": "lha", "deb": "ar", "ar": "ar", "cpio": "cpio", "xar": "xar",
+}  # fmt: skip
+"""Suffix → the format that a file of this name should be."""
+
+FORMATS = ("zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "gz", "bz2", "xz", "zst")
+LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "cpio", "xar")
+"""What can be read, in the words for people: by itself, and through libarchive."""
+
+
+def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = False) -> Archive:
+    """The archive at a path, told by its content alone; any part of a split set may be named.
+
+    `is_alone`: it is known to be of no set, so the files beside it need no look.
+
+    Raises MachineError where nothing can be opened there, NotAnArchive, DamagedArchive or StillArriving for what it
+    holds, PasswordNeeded or WrongPassword if even its listing is locked. The reader's libraries are imported only for
+    the format that is met.
+    """
+    refuse_arriving(path)
+    parts = Parts((path,), path.name) if is_alone else parts_of(path)
+    sources = _open_files(parts.paths)
+    try:
+        archive = _open_by_content(parts, sources, access or Access())
+    except BaseException as error:
+        for source in sources:
+            source.close()
+        if isinstance(error, DamagedArchive) and _is_growing(parts.paths[-1], sources[-1].size):
+            raise _still_arriving(parts.paths[-1]) from error
+        if isinstance(error, DamagedArchive) and parts.is_numbered:
+            error.remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
+        raise
+    archive.facts.volumes = tuple(map(str, parts.paths))
+    archive.facts.said_format = _said_otherwise(path, archive.format)
+    return archive
+
+
+def begins_archive(head: bytes) -> bool:
+    """Whether a file's first 512 bytes are those of an archive; a single compressed file counts as one."""
+    marks = (RAR5_MARK, RAR4_MARK, SEVEN_MARK, b"PK\x03\x04", b"PK\x05\x06", *_COMPRESSIONS, *_LIBRARY_MARKS)
+    return head.startswith(marks) or (any(head) and is_tar_block(head, ""))
+
+
+def open_nested(path: str, name: str, source: Source, access: Access) -> Archive:
+    """The archive that lies in another, its bytes given by `source`; raises as `open_archive` does."""
+    parts = Parts((Path(path) / name,), name)
+    return _open_by_content(parts, [source], access, path=path)
+
+
+def _open_files(paths: tuple[Path, ...]) -> list[Source]:
+    sources: list[Source] = []
+    for path in paths:
+        try:
+            if path.is_dir():
+                raise MachineError(f"{path} is a folder.", remedy="Name an archive in it.", path=str(path))
+            sources.append(FileSource(path))
+        except FileNotFoundError as error:
+            raise MachineError(
+                f"There is no file {path}.", remedy="Check its name; `ls` lists the folder.", path=str(path)
+            ) from error
+        except OSError as error:
+            raise MachineError(
+                f"{path} cannot be opened: {error.strerror}.", remedy="Check its permissions.", path=str(path)
+            ) from error
+    return sources
+
+
+def _open_by_content(parts: Parts, sources: list[Source], access: Access, path: str = "") -> Archive:
+    name = parts.name
+    path = path or str(parts.paths[0])
+    head = sources[0].read_at(0, _HEAD)
+    if head.startswith((RAR5_MARK, RAR4_MARK)):
+        from usufruct.archives.rar_reader import RarArchive
+
+        return RarArchive(path, name, sources, access)
+    whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
+    for mark, compression in _COMPRESSIONS.items():
+        if head.startswith(mark):
+            return _open_compressed(path, name, whole, compression, access)
+    if head.startswith(SEVEN_MARK):
+        from usufruct.archives.seven_reader import SevenArchive
+
+        return SevenArchive(path, name, whole, access)
+    if is_tar_block(head, name):
+        from usufruct.archives.tar_reader import TarArchive
+
+        return TarArchive(path, name, whole, "", access)
+    is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
+    if not is_zip and (kind := _library_kind(head, whole)):
+        from usufruct.archives.library_reader import LibraryArchive
+
+        return LibraryArchive(path, name, whole, kind, access)
+    if is_zip or b"PK\x05\x06" in whole.read_at(max(0, whole.size - _ZIP_END_SEARCH), _ZIP_END_SEARCH):
+        from usufruct.archives.zip_reader import ZipArchive
+
+        return ZipArchive(path, name, whole, access)
+    if head.startswith((b"MZ", b"\x7fELF", b"#!")) and (carried := _open_carried(path, name, sources, access)):
+        return carried
+    for mark, what in {**_UNREADABLE, head[:7] + b"**ACE**": "an ace archive"}.items():
+        if head.startswith(mark):
+            raise UnreadableArchive(
+                f"{name} is {what}, which cannot be read.",
+                remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
+                path=path,
+            )
+    if _said_format(name):
+        raise DamagedArchive(
+            f"{name} is called an archive, but its content is none: it is damaged or not completely downloaded.",
+            remedy="Download it again.",
+            path=path,
+        )
+    raise NotAnArchive(
+        f"{name} is not an archive that can be read.",
+        remedy="`usufruct --version` lists the formats that can be read here.",
+        path=path,
+    )
+
+
+def _library_kind(head: bytes, source: Source) -> str | None:
+    for mark, kind in _LIBRARY_MARKS.items():
+        if head.startswith(mark):
+            return kind
+    if head[2:3] == b"-" and head[3:5] in (b"lh", b"lz", b"pm") and head[6:7] == b"-":
+        return "lha"
+    return "iso" if source.read_at(_ISO_MARK_AT, 5) == b"CD001" else None
+
+
+def _open_compressed(path: str, name: str, source: Source, compression: str, access: Access) -> Archive:
+    from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+    from usufruct.files.sources import as_file
+
+    try:
+        with as_file(source) as file, plain_stream(file, compression) as plain:
+            block = plain.read(_HEAD)
+    except ImportError as error:
+        raise NotAnArchive(
+            f"{name} is compressed with {compression}, for which a library is missing.",
+            remedy=f"`pip install usufruct[{compression}]` adds it.",
+            path=path,
+        ) from error
+    except PACKING_ERRORS as error:
+        raise DamagedArchive(
+            f"{name} is compressed with {compression}, but is damaged at its start: {error}.",
+            remedy="Download it again.",
+            path=path,
+        ) from error
+    if is_tar_block(block, name):
+        from usufruct.archives.tar_reader import TarArchive
+
+        return TarArchive(path, name, source, compression, access)
+    from usufruct.archives.single_reader import SingleFile
+
+    return SingleFile(path, name, source, compression, access)
+
+
+def _open_carried(path: str, name: str, sources: list[Source], access: Access) -> Archive | None:
+    """The archive that a self-extracting program carries; a carried zip is found by its end like any other."""
+    start = sources[0].read_at(0, _CARRIED_SEARCH + 8)
+    openers: dict[bytes, Callable[[list[Source]], Archive]] = {}
+
+    def open_rar(carried: list[Source]) -> Archive:
+        from usufruct.archives.rar_reader import RarArchive
+
+        return RarArchive(path, name, carried, access)
+
+    def open_seven(carried: list[Source]) -> Archive:
+        from usufruct.archives.seven_reader import SevenArchive
+
+        return SevenArchive(path, name, carried[0] if len(carried) == 1 else JoinedSource(carried), access)
+
+    openers = {RAR5_MARK: open_rar, RAR4_MARK: open_rar, SEVEN_MARK: open_seven}
+    for mark, opener in openers.items():
+        at = start.find(mark)
+        while at > 0:
+            try:
+                part = PartSource(sources[0], at)
+                archive = opener([part, *sources[1:]])
+            except DamagedArchive:
+                # The program's own code may hold the mark as well.
+                at = start.find(mark, at + 1)
+                continue
+            archive.facts.is_program = part.owns_whole = True
+            return archive
+    return None
+
+
+def is_tar_block(block: bytes, name: str) -> bool:
+    """Whether 512 bytes are a tar header, by the checksum that every tar has.
+
+    An empty tar is all zeros, as many other files are: only its name tells it.
+    """
+    if len(block) < _HEAD:
+        return False
+    if not any(block):
+        return _said_format(name).startswith("tar")
+    try:
+        stated = int(block[148:156].strip(b"\0 ") or b"0", 8)
+    except ValueError:
+        return False
+    return stated == sum(block[:148]) + 8 * 32 + sum(block[156:])
+
+
+def _said_format(name: str) -> str:
+    """The format that a file's name says it is; empty where it says none."""
+    *rest, suffix = name.lower().split(".")
+    said = _SAID.get(suffix, "")
+    return f"tar.{said}" if rest[1:] and rest[-1] == "tar" and said in ("gz", "bz2", "xz", "zst", "lz4") else said
+
+
+def _said_otherwise(path: Path, found: str) -> str:
+    said = _said_format(path.name)
+    found = "rar" if found.startswith("rar") else found
+    return said if said and said != found else ""
+
+
+def is_arriving(path: Path) -> bool:
+    """Whether a file's name says that a browser is still writing it."""
+    return path.name.lower().endswith(_ARRIVING)
+
+
+def refuse_arriving(path: Path) -> None:
+    """Raise StillArriving for a browser's temporary file, and for the name that it keeps free for the whole one."""
+    if is_arriving(path) and path.is_file():
+        raise _still_arriving(path)
+    # One browser reserves the final name with an empty file and fills another beside it.
+    if path.is_file() and not path.stat().st_size and any(path.with_name(path.name + s).exists() for s in _ARRIVING):
+        raise _still_arriving(path)
+
+
+def _is_growing(path: Path, size: int) -> bool:
+    try:
+        found = path.stat()
+    except OSError:
+        return False
+    if found.st_size == size and 0 <= time.time() - found.st_mtime < _RECENT:
+        time.sleep(_MOMENT)
+        found = path.stat()
+    return found.st_size != size
+
+
+def _still_arriving(path: Path) -> StillArriving:
+    return StillArriving(
+        f"{path.name} is still arriving: its download is not complete.",
+        remedy="Wait until the download is finished, then try again.",
+        path=str(path),
+    )

@@ -1,0 +1,164 @@
+"""Split sets: all parts of an archive, found from any one of them, in order, before anything is read."""
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.errors import DamagedArchive
+from usufruct.files.looking import digest_of
+from usufruct.planning.names import spelling_key
+
+_COPY = re.compile(r" \(\d+\)(?=\.|$)")
+_NUMBERED = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})", re.IGNORECASE)
+_RAR = re.compile(r"(?P<stem>.+)\.part(?P<number>\d+)\.(?:rar|exe)", re.IGNORECASE)
+_OLD_RAR = re.compile(r"(?P<stem>.+)\.(?P<letter>[r-z])(?P<number>\d{2})", re.IGNORECASE)
+_SPLIT_ZIP = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})", re.IGNORECASE)
+_LAST = 1 << 30
+"""Stands for the number of a split zip's last part, which is called `.zip`."""
+
+
+@dataclass(frozen=True, slots=True)
+class Parts:
+    """The files of one archive."""
+
+    paths: tuple[Path, ...]
+    """In order."""
+    name: str
+    """What the archive is called in messages: the file's name, or that of the part that stands for all."""
+    is_numbered: bool = False
+    """Cut by size alone: nothing but the archive itself can tell that the last part is missing."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """What a file's name says of its place in a set."""
+
+    style: str
+    stem: str
+    number: int
+    """From 0 on; `_LAST` for the last part of a split zip."""
+
+
+def parts_of(path: Path) -> Parts:
+    """All parts of the set that a file belongs to; the file alone where it belongs to none.
+
+    Raises DamagedArchive for a part that is missing, and for two different files that claim to be the same part.
+    """
+    if not path.parent.is_dir():
+        return Parts((path,), path.name)
+    places = [place for place in _places(path.name) if place]
+    for place in places:
+        found = _siblings(path, place)
+        is_lone = set(found) <= {place.number} and place.number in (0, _LAST)
+        if found and not is_lone:
+            return _ordered(path, place, found)
+    is_numbered = any(place.style == "numbered" for place in places)
+    return Parts((path,), path.name, is_numbered=is_numbered)
+
+
+def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
+    """Files of one directory grouped into sets, told by their names alone; most are sets of one."""
+    candidates = {path: [place for place in _places(path.name) if place] for path in paths}
+    met: dict[tuple[str, str], set[int]] = {}
+    for places in candidates.values():
+        for place in places:
+            met.setdefault((place.style, place.stem), set()).add(place.number)
+    groups: dict[object, list[Path]] = {}
+    for path, places in candidates.items():
+        # A name may fit two styles; the one that others fit too is meant. One number alone is no set: names like
+        # `pack.rar` are simply archives, and copies of one are no parts.
+        keys = sorted(((place.style, place.stem) for place in places), key=lambda key: -len(met[key]))
+        key: object = keys[0] if keys and len(met[keys[0]]) > 1 else path
+        groups.setdefault(key, []).append(path)
+    return list(groups.values())
+
+
+def _places(name: str) -> list[_Place | None]:
+    """The places that a name may mean, copy marks left out."""
+    plain = _COPY.sub("", name)
+    stem, _, suffix = plain.rpartition(".")
+    places: list[_Place | None] = []
+    if match := _RAR.fullmatch(plain):
+        places.append(_Place("part", spelling_key(match["stem"]), int(match["number"]) - 1))
+    elif match := _NUMBERED.fullmatch(plain):
+        places.append(_Place("numbered", spelling_key(match["stem"]), int(match["number"]) - 1))
+    elif suffix.lower() in ("rar", "exe"):
+        places.append(_Place("old rar", spelling_key(stem), 0))
+    elif suffix.lower() == "zip":
+        places.append(_Place("split zip", spelling_key(stem), _LAST))
+    else:
+        if (match := _SPLIT_ZIP.fullmatch(plain)) and int(match["number"]):
+            places.append(_Place("split zip", spelling_key(match["stem"]), int(match["number"]) - 1))
+        if match := _OLD_RAR.fullmatch(plain):
+            number = 100 * (ord(match["letter"].lower()) - ord("r")) + int(match["number"]) + 1
+            places.append(_Place("old rar", spelling_key(match["stem"]), number))
+    return places
+
+
+def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
+    """The files beside one that belong to its set, by number."""
+    found: dict[int, list[Path]] = {}
+    # Most names in a large folder are told apart by how they begin; only the others are taken apart.
+    begins = place.stem[:2] if place.stem[:2].isascii() else ""
+    for name in sorted(other.name for other in path.parent.iterdir()):
+        if not name.lower().startswith(begins):
+            continue
+        for there in _places(name):
+            if there and (there.style, there.stem) == (place.style, place.stem):
+                other = path.with_name(name)
+                if other.is_file():
+                    found.setdefault(there.number, []).append(other)
+    return found
+
+
+def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
+    """The set's files in order, each number once."""
+    highest = max((number for number in found if number != _LAST), default=-1)
+    total = highest + (2 if place.style == "split zip" else 1)
+    # The last part of a split zip has no number of its own.
+    expected = [*range(highest + 1), *([_LAST] if place.style == "split zip" else [])]
+    absent = [expected.index(number) + 1 for number in expected if number not in found]
+    if absent:
+        words = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
+        raise DamagedArchive(
+            f"part {words} of {total} is missing beside {path.name}.",
+            remedy="Put it into the same folder as the others.",
+            path=str(path),
+        )
+    sizes = [found[number][0].stat().st_size for number in expected]
+    paths = tuple(_one_of(found[number], sizes) for number in expected)
+    if place.style == "numbered":
+        _check_sizes(paths)
+    name = paths[-1].name if place.style == "split zip" else paths[0].name
+    return Parts(paths, name, is_numbered=place.style == "numbered")
+
+
+def _one_of(files: list[Path], sizes: list[int]) -> Path:
+    """The one file for a part: copies of the same content are one, and a download begun twice leaves a short one."""
+    if len(files) == 1:
+        return files[0]
+    usual = max(set(sizes), key=sizes.count)
+    best = [file for file in files if file.stat().st_size == usual] or files
+    if len(best) > 1 and len({digest_of(str(file)) for file in best}) > 1:
+        raise DamagedArchive(
+            f"{best[0].name} and {best[1].name} claim to be the same part, but differ.",
+            remedy="Move the one that belongs to another archive away.",
+            path=str(best[0]),
+        )
+    return best[0]
+
+
+def _check_sizes(paths: tuple[Path, ...]) -> None:
+    """Parts cut by size alone are equal but for the last: another size is a truncated or foreign part."""
+    sizes = [path.stat().st_size for path in paths]
+    usual = max(set(sizes[:-1]), key=sizes[:-1].count)
+    for number, (path, size) in enumerate(zip(paths, sizes, strict=True), 1):
+        is_last = number == len(paths)
+        if (size != usual and not is_last) or size > usual:
+            raise DamagedArchive(
+                f"{path.name}, part {number} of {len(paths)}, has {size:,} bytes where the others have {usual:,}: "
+                "it is truncated or belongs to another archive.",
+                remedy="Download that part again.",
+                path=str(path),
+            )

@@ -1,0 +1,288 @@
+"""What both generations of RAR share: members, their pieces over volumes, checksums, and plain streams of them."""
+
+import hashlib
+import hmac
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from usufruct.files.sources import JoinedSource, PartSource, Source
+from usufruct.model.entries import EntryKind
+
+BLOCK = 1 << 20
+AES_BLOCK = 16
+
+
+class RarFault(Exception):
+    """The headers do not hold together; the text says how and where."""
+
+
+class RarRefusal(Exception):
+    """The archive is of a kind that cannot be read; the text names it."""
+
+
+class WrongKey(Exception):
+    """A locked header does not open with this password."""
+
+
+class HeaderLocked(Exception):
+    """The headers are locked, and no password was given."""
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """The packed bytes of a member in one volume."""
+
+    volume: int
+    offset: int
+    size: int
+    checksum: int | None
+    """CRC-32 of these packed bytes, where the volume states it."""
+
+
+class Lock(Protocol):
+    """How a member is locked."""
+
+    def fits(self, password: str) -> bool | None:
+        """Whether the password is the right one; None where the format has no check."""
+        ...
+
+    def cipher(self, password: str) -> tuple[bytes, bytes]:
+        """AES key and IV."""
+        ...
+
+    def tweaked_checksum(self, password: str, checksum: int) -> int:
+        """The CRC-32 as the archive states it for this content."""
+        ...
+
+    def tweaked_digest(self, password: str, digest: bytes) -> bytes:
+        """The digest as the archive states it for this content."""
+        ...
+
+
+@dataclass(slots=True)
+class Member:
+    """One file, link or directory of a RAR archive."""
+
+    name: str
+    raw: bytes = b""
+    """The name's bytes where the archive does not say its encoding."""
+    kind: EntryKind = EntryKind.FILE
+    size: int = 0
+    modified: int | None = None
+    mode: int = 0
+    target: str = ""
+    copy_of: str = ""
+    """Name of the earlier member whose content this one has."""
+    is_junction: bool = False
+    is_stored: bool = True
+    is_solid: bool = False
+    """Needs the members before it to be unpacked."""
+    dictionary: int = 0
+    """Power of two over 128 KB."""
+    method: int = 0
+    version: int = 0
+    checksum: int | None = None
+    digest: bytes = b""
+    """BLAKE2sp of the content."""
+    lock: Lock | None = None
+    pieces: list[Piece] = field(default_factory=list)
+    refusal: str = ""
+    """Why its content cannot be read."""
+
+    @property
+    def packed(self) -> int:
+        """Packed bytes in all volumes."""
+        return sum(piece.size for piece in self.pieces)
+
+
+def packed_source(volumes: list[Source], member: Member) -> Source:
+    """A member's packed bytes, joined over the volumes."""
+    parts: list[Source] = [PartSource(volumes[piece.volume], piece.offset, piece.size) for piece in member.pieces]
+    return parts[0] if len(parts) == 1 else JoinedSource(parts)
+
+
+class Deciphered:
+    """A source of AES-CBC bytes, deciphered at any offset. See `Source`."""
+
+    def __init__(self, locked: Source, key: bytes, start: bytes) -> None:
+        self._locked = locked
+        self._key = key
+        self._start = start
+        self.size = locked.size // AES_BLOCK * AES_BLOCK
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """See `Source`. Each block of 16 needs only the one before it, so any place can be read."""
+        from Cryptodome.Cipher import AES
+
+        first = offset // AES_BLOCK * AES_BLOCK
+        end = min(self.size, -(-(offset + count) // AES_BLOCK) * AES_BLOCK)
+        if end <= first:
+            return b""
+        before = self._locked.read_at(first - AES_BLOCK, AES_BLOCK) if first else self._start
+        locked = self._locked.read_at(first, end - first)
+        locked = locked[: len(locked) // AES_BLOCK * AES_BLOCK]
+        plain = AES.new(self._key, AES.MODE_CBC, before).decrypt(locked)
+        return plain[offset - first : offset - first + count]
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
+def blocks_of(source: Source, size: int) -> Iterator[bytes]:
+    """The first `size` bytes of a source, in blocks; EOFError if it ends before."""
+    offset = 0
+    while offset < size:
+        block = source.read_at(offset, min(BLOCK, size - offset))
+        if not block:
+            raise EOFError("the packed bytes end too early")
+        offset += len(block)
+        yield block
+
+
+class Blake2sp:
+    """BLAKE2sp: eight BLAKE2s leaves over turns of 64 bytes, and a root over their digests."""
+
+    def __init__(self) -> None:
+        self._leaves = [
+            hashlib.blake2s(fanout=8, depth=2, node_offset=leaf, inner_size=32, last_node=leaf == 7)
+            for leaf in range(8)
+        ]
+        self._rest = b""
+
+    def update(self, data: bytes) -> None:
+        """Take the next bytes."""
+        data = self._rest + data
+        whole = len(data) // 512 * 512
+        view = memoryview(data)
+        for leaf, engine in enumerate(self._leaves):
+            engine.update(b"".join(view[at : at + 64] for at in range(leaf * 64, whole, 512)))
+        self._rest = data[whole:]
+
+    def digest(self) -> bytes:
+        """32 bytes; no more may be taken after."""
+        for leaf, engine in enumerate(self._leaves):
+            engine.update(self._rest[leaf * 64 : leaf * 64 + 64])
+        root = hashlib.blake2s(fanout=8, depth=2, node_depth=1, inner_size=32, last_node=True)
+        for engine in self._leaves:
+            root.update(engine.digest())
+        return root.digest()
+
+
+@dataclass(frozen=True, slots=True)
+class Rar5Lock:
+    """The lock of a RAR 5 member or of the headers."""
+
+    rounds: int
+    """Power of two."""
+    salt: bytes
+    start: bytes = b""
+    """IV of the data."""
+    check: bytes = b""
+    """12 bytes, or none."""
+    is_tweaked: bool = False
+    """Checksums are made with the key, so that they tell nothing of the content."""
+
+    def _keys(self, password: str, extra: int) -> bytes:
+        if (self.salt, self.rounds, password, extra) not in _derived:
+            _derived[self.salt, self.rounds, password, extra] = hashlib.pbkdf2_hmac(
+                "sha256", password.encode("utf-8"), self.salt, (1 << self.rounds) + extra, 32
+            )
+        return _derived[self.salt, self.rounds, password, extra]
+
+    def fits(self, password: str) -> bool | None:
+        """See `Lock`. A damaged check value is told by its own checksum, and ignored."""
+        if len(self.check) != 12 or hashlib.sha256(self.check[:8]).digest()[:4] != self.check[8:]:
+            return None
+        made = self._keys(password, 32)
+        folded = bytes(made[n] ^ made[n + 8] ^ made[n + 16] ^ made[n + 24] for n in range(8))
+        return folded == self.check[:8]
+
+    def key(self, password: str) -> bytes:
+        """The AES-256 key."""
+        return self._keys(password, 0)
+
+    def cipher(self, password: str) -> tuple[bytes, bytes]:
+        """See `Lock`."""
+        return self.key(password), self.start
+
+    def tweaked_checksum(self, password: str, checksum: int) -> int:
+        """See `Lock`."""
+        if not self.is_tweaked:
+            return checksum
+        made = hmac.digest(self._keys(password, 16), checksum.to_bytes(4, "little"), "sha256")
+        folded = 0
+        for at in range(0, 32, 4):
+            folded ^= int.from_bytes(made[at : at + 4], "little")
+        return folded
+
+    def tweaked_digest(self, password: str, digest: bytes) -> bytes:
+        """See `Lock`."""
+        return hmac.digest(self._keys(password, 16), digest, "sha256") if self.is_tweaked else digest
+
+
+_derived: dict[tuple[bytes, int, str, int], bytes] = {}
+"""Keys made so far: each costs a hundredth of a second or more, and all members of an archive share a few."""
+
+
+@dataclass(frozen=True, slots=True)
+class Rar4Lock:
+    """The lock of a RAR 4 member or header: no check value, so a wrong password shows as a wrong checksum."""
+
+    salt: bytes
+
+    def fits(self, password: str) -> bool | None:
+        """See `Lock`."""
+        return None
+
+    def cipher(self, password: str) -> tuple[bytes, bytes]:
+        """See `Lock`. The key is one SHA-1 over a quarter of a million rounds."""
+        if (self.salt, password) not in _derived4:
+            seed = password.encode("utf-16-le") + self.salt
+            made = hashlib.sha1()
+            start = bytearray()
+            for turn in range(16):
+                first = turn * 0x4000
+                made.update(seed + first.to_bytes(3, "little"))
+                start.append(made.digest()[19])
+                made.update(b"".join(seed + n.to_bytes(3, "little") for n in range(first + 1, first + 0x4000)))
+            digest = made.digest()
+            key = b"".join(digest[at : at + 4][::-1] for at in range(0, 16, 4))
+            _derived4[self.salt, password] = key, bytes(start)
+        return _derived4[self.salt, password]
+
+    def tweaked_checksum(self, password: str, checksum: int) -> int:
+        """See `Lock`."""
+        return checksum
+
+    def tweaked_digest(self, password: str, digest: bytes) -> bytes:
+        """See `Lock`."""
+        return digest
+
+
+_derived4: dict[tuple[bytes, str], tuple[bytes, bytes]] = {}
+
+
+def checked(
+    member: Member, password: str | None, blocks: Iterator[bytes], fail: Callable[[str], Exception]
+) -> Iterator[bytes]:
+    """A member's content, ending well only if its size and its checksum or digest are as stated."""
+    total = checksum = 0
+    digest = Blake2sp() if member.digest else None
+    for block in blocks:
+        total += len(block)
+        if total > member.size:
+            raise fail(f"unpacks to more than its stated {member.size} bytes")
+        checksum = zlib.crc32(block, checksum)
+        if digest:
+            digest.update(block)
+        yield block
+    if total != member.size:
+        raise fail(f"unpacks to {total} bytes, not its stated {member.size}")
+    made = digest.digest() if digest else b""
+    if member.lock and password is not None:
+        checksum = member.lock.tweaked_checksum(password, checksum)
+        made = member.lock.tweaked_digest(password, made) if digest else made
+    if (member.checksum is not None and checksum != member.checksum) or made != member.digest:
+        raise fail("does not match its checksum")

@@ -1,0 +1,108 @@
+"""The protocol that every format's reader follows, and what they share."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from blake3 import blake3
+
+from usufruct.archives.passwords import Passwords
+from usufruct.errors import UnsafeArchive
+from usufruct.model.entries import Listing
+from usufruct.model.facts import Facts
+
+BLOCK = 1 << 20
+"""Most bytes that a reader gives at once."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """What an archive may demand before it is taken for one made to do harm."""
+
+    entries: int = 1_000_000
+    header: int = 1 << 28
+    """Bytes of all headers together."""
+    ratio: int = 1_000
+    """Unpacked bytes for each packed one, counted once more than `free` bytes are unpacked."""
+    free: int = 1 << 30
+    """Bytes that may be unpacked whatever the ratio."""
+    levels: int = 3
+    """How deep archives inside archives are opened."""
+
+    def refuse_excess(self, name: str, path: str, packed: int, unpacked: int) -> None:
+        """Raise UnsafeArchive for an archive that unpacks to more than anything of its size does."""
+        if unpacked > max(self.free, packed * self.ratio):
+            raise UnsafeArchive(
+                f"{name} is refused: it unpacks to more than {self.ratio:,} times its size, as one made to do harm.",
+                remedy="Do not use it; get it from another place.",
+                path=path,
+            )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Access:
+    """What the user gave for opening archives."""
+
+    passwords: Passwords = field(default_factory=Passwords)
+    names: str | None = None
+    """Encoding of names that do not say their own; None: guessed."""
+    limits: Limits = field(default_factory=Limits)
+    spool: str | None = None
+    """A directory in which the plain bytes of a packed stream may be kept while it is open; None: nowhere."""
+
+
+class Archive(Protocol):
+    """An opened archive. Closed by who opened it."""
+
+    path: str
+    """Absolute path of the file, or of the first of several parts."""
+    name: str
+    """The file's name, for messages."""
+    format: str
+    """`zip`, `tar`, `tar.gz` and so on."""
+    size: int
+    """Bytes of the file, or of all parts."""
+    listing: Listing
+    """The entries, in the archive's order."""
+    facts: Facts
+
+    @property
+    def is_divisible(self) -> bool:
+        """Any entry can be read without those before it, and several streams at once in threads of their own."""
+        ...
+
+    def unlock(self) -> None:
+        """Make sure that locked entries can be read, before anything is staged.
+
+        Does nothing where nothing is locked. Raises PasswordNeeded or WrongPassword.
+        """
+        ...
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """The content of these files, in the order that the archive is read fastest.
+
+        Blocks are at most `BLOCK` bytes. Each content must be read to its end before the next is asked for; its
+        end is reached only if its checksum holds. Raises DamagedArchive or UnreadableArchive, naming the entry.
+        """
+        ...
+
+    def close(self) -> None:
+        """Let go of the file."""
+        ...
+
+
+def digests_of(archive: Archive, rows: Sequence[int]) -> dict[int, bytes]:
+    """The BLAKE3 digests of these files' content, 32 bytes each."""
+    digests = {}
+    for row, blocks in archive.stream(rows):
+        digest = blake3()
+        for block in blocks:
+            digest.update(block)
+        digests[row] = digest.digest()
+    return digests
+
+
+def read_through(archive: Archive, rows: Sequence[int], tell: Callable[[int, int], None]) -> None:
+    """Read these files to their ends and keep nothing; `tell` gets each row with its bytes."""
+    for row, blocks in archive.stream(rows):
+        tell(row, sum(map(len, blocks)))

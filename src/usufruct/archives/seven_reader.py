@@ -1,0 +1,357 @@
+"""7z archives: headers and locked content by the common Python library, plain content by libarchive if it is there."""
+
+import queue
+import stat
+import threading
+import zlib
+from collections import Counter, deque
+from collections.abc import Iterator, Sequence
+from typing import IO, Any
+
+from usufruct.archives.library import LibraryFault, LibraryReader
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.rows import Rows
+from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
+from usufruct.files.sources import Source, as_file
+from usufruct.model.entries import EntryKind
+from usufruct.model.facts import Facts
+
+_METHODS = {
+    b"\x00": "stored",
+    b"\x03": "delta",
+    b"\x21": "lzma2",
+    b"\x03\x01\x01": "lzma",
+    b"\x03\x03\x01\x03": "bcj x86",
+    b"\x03\x03\x01\x1b": "bcj2",
+    b"\x03\x03\x02\x05": "bcj ppc",
+    b"\x03\x03\x04\x01": "bcj ia64",
+    b"\x03\x03\x05\x01": "bcj arm",
+    b"\x03\x03\x07\x01": "bcj armt",
+    b"\x03\x03\x08\x05": "bcj sparc",
+    b"\x03\x04\x01": "ppmd",
+    b"\x04\x01\x08": "deflate",
+    b"\x04\x01\x09": "deflate64",
+    b"\x04\x02\x02": "bzip2",
+    b"\x04\xf7\x11\x01": "zstd",
+    b"\x04\xf7\x11\x02": "brotli",
+    b"\x06\xf1\x07\x01": "AES-256",
+}
+_BY_LIBRARY = frozenset({"stored", "delta", "lzma2", "lzma", "bcj x86", "bcj2", "ppmd", "deflate", "bzip2"})
+"""Methods that every libarchive of the last years reads."""
+_LOCK = "AES-256"
+_UNIX_MODES = 0x8000
+"""Attribute bit: the upper half holds a Unix mode."""
+_BLOCKS_AHEAD = 8
+
+
+class SevenArchive:
+    """A 7z file, opened. See `Archive`."""
+
+    is_divisible = False
+
+    format = "7z"
+
+    def __init__(self, path: str, name: str, source: Source, access: Access) -> None:
+        self.path, self.name = path, name
+        self.facts = Facts()
+        self.size = source.size
+        self._source = source
+        self._access = access
+        self._password: str | None = None
+        self._rows = Rows(name, path, access.limits.entries)
+        self.listing = self._rows.listing
+        self._names: dict[int, str] = {}
+        """Row → name as the archive has it."""
+        try:
+            self._read_listing()
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+
+    def unlock(self) -> None:
+        """See `Archive.unlock`."""
+        if not self.facts.locked_entries or self._password is not None:
+            return
+        self._password = self._access.passwords.first_fitting(self.name, self._opens)
+
+    # --- listing -----------------------------------------------------------------------------------------
+
+    def _open(self, file: IO[bytes], password: str | None) -> Any:
+        # Only where a 7z is met: the library takes longer to import than a small archive to place.
+        import py7zr
+
+        return py7zr.SevenZipFile(file, password=password)
+
+    def _read_listing(self) -> None:
+        import py7zr
+
+        with as_file(self._source) as file:
+            try:
+                archive = self._open(file, None)
+            except py7zr.PasswordRequired:
+                self.facts.hides_names = True
+            except Exception as error:
+                raise self._damaged(error) from error
+        with as_file(self._source) as file:
+            if self.facts.hides_names:
+                self._password = self._access.passwords.first_fitting(self.name, self._opens_header)
+                archive = self._open(file, self._password)
+            methods: Counter[str] = Counter()
+            files_in: Counter[int] = Counter()
+            total = 0
+            for entry in archive.files:
+                total += entry.uncompressed or 0
+                self._enter(entry, methods, files_in)
+            self._access.limits.refuse_excess(self.name, self.path, self.size, total)
+        self.facts.packing = tuple(name for name, _ in methods.most_common() if name != _LOCK)
+        self.facts.locks = (_LOCK,) if methods[_LOCK] else ()
+        self.facts.locked_entries = methods[_LOCK]
+        self.facts.is_solid = any(count > 1 for count in files_in.values())
+
+    def _enter(self, entry: Any, methods: "Counter[str]", files_in: "Counter[int]") -> None:
+        time = entry.lastwritetime
+        modified = (int(time) - 116_444_736_000_000_000) * 100 if time is not None else None
+        mode = _unix_mode(entry)
+        size = entry.uncompressed or 0
+        kind = EntryKind.FILE
+        if entry.is_directory:
+            kind = EntryKind.DIRECTORY
+        elif stat.S_ISLNK(mode) or entry.is_symlink:
+            kind = EntryKind.LINK
+        elif entry.is_junction or stat.S_IFMT(mode) not in (0, stat.S_IFREG):
+            self._rows.refuse(entry.filename, "it is a junction, device, pipe or socket")
+            return
+        checksum = entry.crc32 if not entry.emptystream else None
+        row = self._rows.enter(entry.filename, kind, size, modified, checksum, can_run=bool(mode & 0o111) and not kind)
+        if row is None or kind is EntryKind.DIRECTORY:
+            return
+        self._names[row] = entry.filename
+        folder = None if entry.emptystream else entry.folder
+        if folder is not None:
+            files_in[id(folder)] += 1
+            methods.update(_METHODS.get(coder["method"], f"method {coder['method'].hex()}") for coder in folder.coders)
+        if kind is EntryKind.LINK:
+            target = b"".join(block for _, blocks in self.stream([row]) for block in blocks)
+            self.listing.targets[row] = target.decode("utf-8", "replace")
+            self.listing.sizes[row] = 0
+
+    # --- content -----------------------------------------------------------------------------------------
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; in the archive's order, empty files first."""
+        empty = [row for row in rows if not self.listing.sizes[row] and self.listing.kinds[row] == EntryKind.FILE]
+        for row in empty:
+            yield row, iter(())
+        rows = sorted(set(rows).difference(empty))
+        if not rows:
+            return
+        self.unlock()
+        if not self.facts.locks and _BY_LIBRARY.issuperset(self.facts.packing) and _has_library():
+            yield from self._stream_by_library(rows)
+        else:
+            yield from self._stream_by_python(rows, self._password)
+
+    def _stream_by_library(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        waiting = self._by_name(rows)
+        left = len(rows)
+        try:
+            with LibraryReader(self._source, ("7zip",)) as reader:
+                for entry in reader.entries():
+                    name = entry.name if entry.name is not None else entry.raw.decode("utf-8", "replace")
+                    found = waiting.get(name)
+                    if found and entry.size:
+                        yield found[0], self._checked(found[0], self._library_blocks(reader, found[0]))
+                        found.popleft()
+                        left -= 1
+                        if not left:
+                            return
+        except LibraryFault as fault:
+            raise self._damaged(fault) from fault
+        # Names that the two libraries read differently are left to the one that listed them.
+        yield from self._stream_by_python([row for rest in waiting.values() for row in rest], None)
+
+    def _by_name(self, rows: Sequence[int]) -> dict[str, deque[int]]:
+        waiting: dict[str, deque[int]] = {}
+        for row in rows:
+            waiting.setdefault(self._names[row], deque()).append(row)
+        return waiting
+
+    def _library_blocks(self, reader: LibraryReader, row: int) -> Iterator[bytes]:
+        try:
+            yield from reader.blocks(BLOCK)
+        except LibraryFault as fault:
+            raise self._broken(row, f"cannot be unpacked: {fault}") from fault
+
+    def _stream_by_python(self, rows: Sequence[int], password: str | None) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """The library pushes content; a thread of its own lets the reader pull it, a few blocks ahead."""
+        waiting = self._by_name(rows)
+        pushed: queue.Queue[Any] = queue.Queue(_BLOCKS_AHEAD)
+        is_over = threading.Event()
+        worker = threading.Thread(
+            target=self._push, args=(sorted(waiting), password, pushed, is_over), name="7z", daemon=True
+        )
+        worker.start()
+        try:
+            while (found := pushed.get()) is not None:
+                if isinstance(found, BaseException):
+                    raise found
+                assert isinstance(found, str), "a name comes before its blocks"
+                row = waiting[found].popleft()
+                yield row, self._checked(row, self._pulled(row, pushed))
+        except ArchiveError:
+            raise
+        except Exception as error:
+            self._raise_unreadable(error)
+            raise self._damaged(error) from error
+        finally:
+            is_over.set()
+            while worker.is_alive():
+                try:
+                    pushed.get(timeout=0.05)
+                except queue.Empty:
+                    continue
+
+    def _push(
+        self, names: list[str], password: str | None, pushed: "queue.Queue[Any]", is_over: threading.Event
+    ) -> None:
+        from py7zr.io import Py7zIO, WriterFactory
+
+        class Pipe(Py7zIO):
+            """Takes what the library writes of one file."""
+
+            def __init__(self, name: str) -> None:
+                self._size = 0
+                pushed.put(name)
+
+            def write(self, s: bytes | bytearray) -> int:
+                if is_over.is_set():
+                    raise InterruptedError
+                for at in range(0, len(s), BLOCK):
+                    pushed.put(bytes(s[at : at + BLOCK]))
+                self._size += len(s)
+                return len(s)
+
+            def read(self, size: int | None = None) -> bytes:
+                return b""
+
+            def seek(self, offset: int, whence: int = 0) -> int:
+                return 0
+
+            def flush(self) -> None:
+                return None
+
+            def size(self) -> int:
+                return self._size
+
+            def close(self) -> None:
+                pushed.put(_END)
+
+        class Pipes(WriterFactory):
+            def create(self, filename: str) -> Py7zIO:
+                return Pipe(filename)
+
+        try:
+            with as_file(self._source) as file:
+                self._open(file, password).extract(targets=names, factory=Pipes())
+        except BaseException as error:  # noqa: BLE001 - handed to the thread that reads
+            pushed.put(error)
+            return
+        pushed.put(None)
+
+    def _pulled(self, row: int, pushed: "queue.Queue[Any]") -> Iterator[bytes]:
+        """The blocks of one file."""
+        while (found := pushed.get()) is not _END:
+            if isinstance(found, BaseException):
+                # What the library raises for garbage, as a wrong password makes it, may be of any kind.
+                self._raise_unreadable(found)
+                raise self._broken(row, f"cannot be unpacked: {found}") from found
+            yield found
+
+    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        size, stated = self.listing.sizes[row], self.listing.checksum(row)
+        total = checksum = 0
+        for block in blocks:
+            total += len(block)
+            checksum = zlib.crc32(block, checksum)
+            yield block
+        is_link = self.listing.kinds[row] == EntryKind.LINK
+        if (total != size and not is_link) or (stated is not None and checksum != stated):
+            raise self._broken(row, "does not match its size and checksum")
+
+    # --- passwords ---------------------------------------------------------------------------------------
+
+    def _opens_header(self, password: str) -> bool:
+        try:
+            with as_file(self._source) as file:
+                self._open(file, password)
+        except Exception as error:  # noqa: BLE001 - a wrong key makes any garbage of the header
+            self._raise_unreadable(error)
+            return False
+        return True
+
+    def _opens(self, password: str) -> bool:
+        """Whether the first block of the smallest entry comes out; whole, its checksum proves it."""
+        sizes = self.listing.sizes
+        row = min((row for row in self._names if sizes[row]), key=lambda row: sizes[row], default=None)
+        if row is None:
+            return True
+        stream = self._stream_by_python([row], password)
+        try:
+            for _, blocks in stream:
+                if next(blocks, None) is not None and sizes[row] <= BLOCK:
+                    for _ in blocks:
+                        pass
+        except DamagedArchive:
+            return False
+        finally:
+            stream.close()  # type: ignore[attr-defined]
+        return True
+
+    # --- errors ------------------------------------------------------------------------------------------
+
+    def _raise_unreadable(self, error: BaseException) -> None:
+        import py7zr
+
+        if isinstance(error, py7zr.UnsupportedCompressionMethodError):
+            raise UnreadableArchive(
+                f"{self.name} is packed with {' and '.join(self.facts.packing) or 'a method'} that cannot be read.",
+                remedy="Ask its maker for one packed with LZMA2.",
+                path=self.path,
+            ) from error
+        if isinstance(error, py7zr.PasswordRequired):
+            raise PasswordNeeded(
+                f"{self.name} is locked with a password.", remedy="Name a file that holds it with --password-file."
+            ) from error
+
+    def _damaged(self, what: object) -> DamagedArchive:
+        return DamagedArchive(
+            f"{self.name} is a 7z, but is damaged or incomplete: {what or 'it breaks off'}.",
+            remedy="Download it again.",
+            path=self.path,
+        )
+
+    def _broken(self, row: int, what: str) -> DamagedArchive:
+        return DamagedArchive(
+            f"{self.listing.path(row)} in {self.name} {what}.",
+            remedy="The archive is damaged: download it again.",
+            path=self.path,
+        )
+
+
+_END = object()
+"""Stands behind the last block of a file."""
+
+
+def _unix_mode(entry: Any) -> int:
+    attributes = entry.file_properties().get("attributes") or 0
+    return attributes >> 16 if attributes & _UNIX_MODES else 0
+
+
+def _has_library() -> bool:
+    from usufruct.archives.library import library_version
+
+    return library_version() is not None

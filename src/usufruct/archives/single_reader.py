@@ -1,0 +1,88 @@
+"""One compressed file, which is an archive of one entry."""
+
+from collections.abc import Iterator, Sequence
+
+from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.rows import Rows
+from usufruct.errors import DamagedArchive
+from usufruct.files.sources import Source, as_file
+from usufruct.model.entries import EntryKind
+from usufruct.model.facts import Facts
+
+_GZIP_NAME, _GZIP_EXTRA = 0x08, 0x04
+_SUFFIXES = (".gz", ".xz", ".zst", ".bz2", ".lz4", ".lzma")
+
+
+class SingleFile:
+    """A compressed file, opened. See `Archive`.
+
+    The formats do not state the size before the end, so the file is read once to learn it.
+    """
+
+    is_divisible = False
+
+    def __init__(self, path: str, name: str, source: Source, compression: str, access: Access) -> None:
+        self.path, self.name = path, name
+        self.format = compression
+        self.facts = Facts(packing=(compression,))
+        self.size = source.size
+        self._source = source
+        self._limits = access.limits
+        rows = Rows(name, path)
+        self.listing = rows.listing
+        try:
+            size = sum(map(len, self._blocks()))
+            head = source.read_at(0, 4096)
+            inner, modified = _gzip_header(head, access) if compression == "gz" else ("", None)
+            rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+
+    def unlock(self) -> None:
+        """Nothing in it is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`."""
+        for row in rows:
+            yield row, self._blocks()
+
+    def _blocks(self) -> Iterator[bytes]:
+        total = 0
+        try:
+            with as_file(self._source, BLOCK) as file, plain_stream(file, self.format) as plain:
+                while block := plain.read(BLOCK):
+                    total += len(block)
+                    self._limits.refuse_excess(self.name, self.path, self.size, total)
+                    yield block
+        except PACKING_ERRORS as error:
+            raise DamagedArchive(
+                f"{self.name} is compressed with {self.format}, but breaks off or is damaged: {error}.",
+                remedy="Download it again.",
+                path=self.path,
+            ) from error
+
+
+def _without_suffix(name: str) -> str:
+    stem = next((name[: -len(suffix)] for suffix in _SUFFIXES if name.lower().endswith(suffix)), name)
+    return stem or name
+
+
+def _gzip_header(head: bytes, access: Access) -> tuple[str, int | None]:
+    """Name and time that a gzip header may hold; only the name's last component counts."""
+    seconds = int.from_bytes(head[4:8], "little")
+    modified = seconds * 1_000_000_000 if seconds else None
+    at = 10
+    if head[3] & _GZIP_EXTRA:
+        at += 2 + int.from_bytes(head[at : at + 2], "little")
+    if not head[3] & _GZIP_NAME:
+        return "", modified
+    raw = head[at : head.find(b"\0", at)]
+    encoding = "ascii" if raw.isascii() else encoding_for([raw], access.names)[0]
+    return decoded(raw, encoding).replace("\\", "/").rpartition("/")[2], modified

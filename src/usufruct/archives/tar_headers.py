@@ -1,0 +1,308 @@
+"""The headers of a tar: classic, GNU and pax, with long names and sparse files.
+
+Our own, because the standard reader makes an object with dozens of fields of each member, and copies its whole buffer
+for each header of a stream.
+"""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+from usufruct.archives.reading import BLOCK
+
+RECORD = 512
+_LONGEST_NAME = 1 << 16
+"""Bytes of a long name or of pax fields: more is no name."""
+_LONGEST_PAX = 1 << 20
+_NO_CONTENT = b"VAEI"
+"""Kinds that are no members: a volume's label, access lists and attributes of the next member."""
+_PIECES = 21
+"""Pieces in each further block of an old sparse map."""
+
+
+class TarFault(Exception):
+    """The headers do not hold together."""
+
+
+@dataclass(slots=True)
+class Member:
+    """One member as its headers tell it."""
+
+    name: bytes
+    kind: str
+    """`file`, `directory`, `link`, `hard link` or `other`."""
+    size: int
+    """Bytes once unpacked."""
+    modified: int
+    """Nanoseconds since 1970."""
+    mode: int
+    target: bytes = b""
+    offset: int = 0
+    """Where its data begins in the plain tar."""
+    stored: int = 0
+    """Bytes of its data there."""
+    pieces: list[tuple[int, int]] | None = None
+    """Of a sparse file: offset and length of each piece that is stored; zeros between."""
+    is_text: bool = False
+    """The names come from pax fields, which are UTF-8."""
+
+
+class Forward:
+    """Bytes read forwards, in large blocks."""
+
+    def __init__(self, read: Callable[[int], bytes]) -> None:
+        self._read = read
+        self._block = b""
+        self._at = 0
+        self.offset = 0
+        """Bytes taken and skipped so far."""
+
+    def take(self, count: int) -> bytes:
+        """The next bytes; fewer only at the end."""
+        if self._at + count <= len(self._block):
+            taken = self._block[self._at : self._at + count]
+            self._at += count
+            self.offset += count
+            return taken
+        parts = [self._block[self._at :]]
+        left = count - len(parts[0])
+        self._block, self._at = b"", 0
+        while left > 0 and (block := self._read(BLOCK)):
+            parts.append(block[:left])
+            if len(block) > left:
+                self._block, self._at = block, left
+            left -= len(parts[-1])
+        taken = b"".join(parts)
+        self.offset += len(taken)
+        return taken
+
+    def skip(self, count: int) -> None:
+        """Pass over bytes; TarFault if there are not so many."""
+        while count > 0:
+            here = min(count, len(self._block) - self._at)
+            if here:
+                self._at += here
+                self.offset += here
+                count -= here
+                continue
+            self._block, self._at = self._read(BLOCK), 0
+            if not self._block:
+                raise TarFault("it breaks off")
+
+    def rest(self) -> Iterator[int]:
+        """Read to the end; gives the length of each block."""
+        yield len(self._block) - self._at
+        self._block, self._at = b"", 0
+        while block := self._read(BLOCK):
+            yield len(block)
+
+
+@dataclass(slots=True)
+class _Said:
+    """What headers before a member's own say of it."""
+
+    name: bytes | None = None
+    target: bytes | None = None
+    pax: dict[str, bytes] = field(default_factory=dict)
+
+
+def members_of(data: Forward) -> Iterator[Member]:
+    """Every member, in order; its data may be taken from `data` until the next is asked for. Raises TarFault."""
+    everywhere: dict[str, bytes] = {}
+    said = _Said()
+    while True:
+        block = data.take(RECORD)
+        if not block and data.offset:
+            return  # the end's zeros are missing, as some writers leave them out
+        if len(block) < RECORD:
+            raise TarFault("it breaks off in the middle of a header")
+        if not block.strip(b"\0"):
+            return
+        _check(block, data.offset - RECORD)
+        size = _number(block[124:136])
+        kind = block[156:157]
+        if size < 0:
+            raise TarFault(f"a header at byte {data.offset - RECORD} states a size of {size}")
+        if kind in b"LK":
+            text = _text(data, size, _LONGEST_NAME).rstrip(b"\0")
+            said.name, said.target = (text, said.target) if kind == b"L" else (said.name, text)
+        elif kind in b"xX":
+            said.pax |= _pax(_text(data, size, _LONGEST_PAX))
+        elif kind == b"g":
+            everywhere |= _pax(_text(data, size, _LONGEST_PAX))
+        elif kind in _NO_CONTENT:
+            data.skip(_padded(size))
+        else:
+            member = _member(block, size, kind, said, everywhere | said.pax if everywhere or said.pax else said.pax)
+            _find_pieces(data, block, kind, member, said.pax)
+            said = _Said()
+            end = member.offset + _padded(member.stored)
+            yield member
+            data.skip(end - data.offset)
+
+
+def _padded(size: int) -> int:
+    return -(-size // RECORD) * RECORD
+
+
+def _check(block: bytes, offset: int) -> None:
+    try:
+        stated = int(block[148:156].strip(b"\0 ") or b"0", 8)
+    except ValueError:
+        stated = -1
+    if stated != sum(block) - sum(block[148:156]) + 256:
+        # Some old writers summed signed bytes.
+        signed = sum(byte - 256 if byte > 127 else byte for byte in block[:148] + block[156:]) + 256
+        if stated != signed:
+            raise TarFault(f"a header at byte {offset} does not match its checksum")
+
+
+def _number(text: bytes) -> int:
+    if text[0] & 0x80:
+        value = int.from_bytes(text, "big") & ((1 << (8 * len(text) - 1)) - 1)
+        return value - (1 << (8 * len(text) - 1)) if text[0] == 0xFF else value
+    try:
+        return int(text.split(b"\0", 1)[0].strip() or b"0", 8)
+    except ValueError as error:
+        raise TarFault("a header holds no number where one must be") from error
+
+
+def _text(data: Forward, size: int, most: int) -> bytes:
+    if size > most:
+        raise TarFault(f"a name or field of {size} bytes")
+    text = data.take(size)
+    if len(text) < size:
+        raise TarFault("it breaks off in the middle of a header")
+    data.skip(_padded(size) - size)
+    return text
+
+
+def _pax(text: bytes) -> dict[str, bytes]:
+    """The fields of a pax header; pieces of the oldest sparse form are gathered as its next form has them."""
+    fields: dict[str, bytes] = {}
+    pieces: list[bytes] = []
+    at = 0
+    while at < len(text) and text[at : at + 1] != b"\0":
+        space = text.find(b" ", at)
+        try:
+            length = int(text[at:space])
+        except ValueError as error:
+            raise TarFault("a pax field has no length") from error
+        record = text[space + 1 : at + length - 1]
+        if length < 5 or space < 0 or at + length > len(text) or b"=" not in record:
+            raise TarFault("a pax field is broken")
+        key, _, value = record.partition(b"=")
+        name = key.decode("utf-8", "replace")
+        if name in ("GNU.sparse.offset", "GNU.sparse.numbytes"):
+            pieces.append(value)
+        else:
+            fields[name] = value
+        at += length
+    if pieces:
+        fields["GNU.sparse.map"] = b",".join(pieces)
+    return fields
+
+
+def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, bytes]) -> Member:
+    name = said.name or block[:100].split(b"\0", 1)[0]
+    if not said.name and block[257:262] == b"ustar" and block[257:265] != b"ustar  \0":
+        prefix = block[345:500].split(b"\0", 1)[0]
+        name = prefix + b"/" + name if prefix else name
+    target = said.target or block[157:257].split(b"\0", 1)[0]
+    modified = _number(block[136:148]) * 1_000_000_000
+    is_text = False
+    if pax:
+        is_text = "path" in pax or "GNU.sparse.name" in pax
+        name = pax.get("GNU.sparse.name") or pax.get("path") or name
+        target = pax.get("linkpath") or target
+        modified = _pax_time(pax["mtime"]) if "mtime" in pax else modified
+        size = _decimal(pax["size"]) if "size" in pax else size
+    word = {b"1": "hard link", b"2": "link", b"5": "directory", b"S": "file"}.get(kind)
+    if word is None:
+        # What is unknown is a file, says the standard; devices, pipes and continued volumes are known.
+        word = "other" if kind in b"346M" else "file"
+    if word == "file" and kind == b"\0" and name.endswith(b"/"):
+        word = "directory"
+    stored = 0 if word in ("link", "directory", "other") and kind not in b"M" else size
+    if word == "hard link":
+        # Its content is that of the file it names. Old writers state that file's size, but store nothing.
+        return Member(name, word, 0, modified, _number(block[100:108]), target, is_text=is_text)
+    return Member(name, word, stored, modified, _number(block[100:108]), target, stored=stored, is_text=is_text)
+
+
+def _decimal(text: bytes) -> int:
+    try:
+        value = int(text)
+    except ValueError as error:
+        raise TarFault("a pax field holds no number where one must be") from error
+    if value < 0:
+        raise TarFault("a pax field states a negative size")
+    return value
+
+
+def _pax_time(text: bytes) -> int:
+    """Nanoseconds; exact, where a float would not be."""
+    seconds, _, fraction = text.decode("ascii", "replace").partition(".")
+    try:
+        nanoseconds = int((fraction + "000000000")[:9])
+        return int(seconds) * 1_000_000_000 + (-nanoseconds if seconds.startswith("-") else nanoseconds)
+    except ValueError:
+        return 0
+
+
+def _find_pieces(data: Forward, block: bytes, kind: bytes, member: Member, pax: dict[str, bytes]) -> None:
+    """Where the member's data begins, and of a sparse one which pieces are stored."""
+    pieces: list[tuple[int, int]] | None = None
+    real = member.size
+    if kind == b"S":
+        pieces = _old_pieces(block[386:482], 4)
+        is_more, real = bool(block[482]), _number(block[483:495])
+        while is_more:
+            more = data.take(RECORD)
+            if len(more) < RECORD:
+                raise TarFault("it breaks off in the middle of a header")
+            pieces += _old_pieces(more[: 24 * _PIECES], _PIECES)
+            is_more = bool(more[504])
+    elif "GNU.sparse.map" in pax:
+        numbers = [_decimal(number) for number in pax["GNU.sparse.map"].split(b",") if number]
+        pieces = list(zip(numbers[::2], numbers[1::2], strict=False))
+        real = _decimal(pax.get("GNU.sparse.size") or pax.get("GNU.sparse.realsize") or b"0")
+    elif pax.get("GNU.sparse.major") == b"1":
+        before = data.offset
+        pieces = _new_pieces(data)
+        real = _decimal(pax.get("GNU.sparse.realsize") or b"0")
+        member.stored -= data.offset - before
+    member.offset = data.offset
+    if pieces is None:
+        return
+    end = 0
+    for offset, length in pieces:
+        if offset < end or offset + length > real:
+            raise TarFault("the map of a sparse file is broken")
+        end = offset + length
+    if sum(length for _, length in pieces) != member.stored:
+        raise TarFault("the map of a sparse file is not as large as its data")
+    member.size, member.pieces = real, pieces
+
+
+def _old_pieces(text: bytes, count: int) -> list[tuple[int, int]]:
+    found = []
+    for at in range(0, 24 * count, 24):
+        if not text[at : at + 24].strip(b"\0"):
+            break
+        found.append((_number(text[at : at + 12]), _number(text[at + 12 : at + 24])))
+    return found
+
+
+def _new_pieces(data: Forward) -> list[tuple[int, int]]:
+    """The map that stands before the data: decimal numbers, one a line, filled to whole records."""
+    numbers: list[int] = []
+    text = b""
+    while True:
+        more = data.take(RECORD)
+        if len(more) < RECORD or len(text) > _LONGEST_PAX:
+            raise TarFault("the map of a sparse file breaks off")
+        text += more
+        lines = text.split(b"\n")[:-1]
+        numbers = [_decimal(line) for line in lines if line.strip(b"\0")]
+        if numbers and len(numbers) > 2 * numbers[0]:
+            return list(zip(numbers[1 : 2 * numbers[0] + 1 : 2], numbers[2 : 2 * numbers[0] + 1 : 2], strict=True))

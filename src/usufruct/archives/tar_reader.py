@@ -1,0 +1,305 @@
+"""Tar archives, plain or compressed as a whole."""
+
+import queue
+import threading
+from array import array
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+from usufruct.archives.names import encoding_for
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.rows import Rows
+from usufruct.archives.spool import Spool
+from usufruct.archives.tar_headers import Forward, Member, TarFault, members_of
+from usufruct.errors import ArchiveError, DamagedArchive
+from usufruct.files.sources import Source, as_file
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.facts import Facts
+
+FORMATS = {name: f"tar.{name}" if name else "tar" for name in ("", "gz", "bz2", "xz", "zst", "lz4", "lzma")}
+"""Compression → name of the format."""
+_FAULTS: tuple[type[Exception], ...] = (TarFault, *PACKING_ERRORS)
+_SLOW = ("bz2", "xz", "lzma")
+"""Packings that take longer to undo than to keep what they give."""
+_ZEROS = bytes(BLOCK)
+
+
+class TarArchive:
+    """A tar file, opened. See `Archive`.
+
+    A compressed tar tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
+    `Access` names a place for them; otherwise it is read a second time for its content.
+    """
+
+    def __init__(self, path: str, name: str, source: Source, compression: str, access: Access) -> None:
+        self.path, self.name = path, name
+        self.format = FORMATS[compression]
+        self.facts = Facts(
+            packing=(compression,) if compression else ("stored",),
+            is_solid=bool(compression),
+            has_checksums=bool(compression),
+        )
+        self.size = source.size
+        self._source = source
+        self._access = access
+        self._compression = compression
+        self._rows = Rows(name, path, access.limits.entries)
+        self.listing: Listing = self._rows.listing
+        self._offsets = array("Q")
+        """Row → where its data begins in the plain tar."""
+        self._pieces: dict[int, list[tuple[int, int]]] = {}
+        """Row of a sparse file → offset and length of each stored piece."""
+        self._copies: dict[int, int] = {}
+        """Row of a hard link → row of the file whose content it has."""
+        self._encoding: str | None = None
+        self._plain: Source | None = None if compression else source
+        """The plain tar, to be read at any offset; None: it must be unpacked again."""
+        try:
+            self._read_listing()
+        except BaseException:
+            self.close()
+            raise
+
+    @property
+    def is_divisible(self) -> bool:
+        """See `Archive.is_divisible`."""
+        return self._plain is not None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+        if self._plain:
+            self._plain.close()
+
+    def unlock(self) -> None:
+        """Nothing in a tar is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; in the archive's order."""
+        wanted = sorted(((self._copies.get(row, row), row) for row in rows), key=lambda pair: self._offsets[pair[0]])
+        if self._plain:
+            for original, row in wanted:
+                yield row, self._read(original)
+            return
+        # Unpacked forwards: a hard link needs the content of a file that has gone by, so each gets a pass of its own.
+        yield from self._pass([pair for pair in wanted if pair[0] == pair[1]])
+        for pair in wanted:
+            if pair[0] != pair[1]:
+                yield from self._pass([pair])
+
+    def _pass(self, wanted: Sequence[tuple[int, int]]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        if not wanted:
+            return
+        with self._forward() as data:
+            for original, row in wanted:
+                data.skip(self._offsets[original] - data.offset)
+                yield row, self._checked(original, self._expanded(original, self._taken(data)))
+
+    def _taken(self, data: Forward) -> Callable[[int], bytes]:
+        def take(count: int) -> bytes:
+            block = data.take(count)
+            if len(block) < count:
+                raise TarFault("the archive ends too early")
+            return block
+
+        return take
+
+    def _read(self, row: int) -> Iterator[bytes]:
+        plain, offset = self._plain, self._offsets[row]
+        assert plain, "only plain bytes are read at offsets"
+
+        def take(count: int) -> bytes:
+            nonlocal offset
+            block = plain.read_at(offset, count)
+            if len(block) < count:
+                raise TarFault("the archive ends too early")
+            offset += count
+            return block
+
+        return self._checked(row, self._expanded(row, take))
+
+    def _expanded(self, row: int, take: Callable[[int], bytes]) -> Iterator[bytes]:
+        """The content of a row, its stored bytes given by `take`; zeros where a sparse file has none."""
+        size = self.listing.sizes[row]
+        at = 0
+        for offset, length in self._pieces.get(row) or [(0, size)]:
+            while at < offset:
+                gap = min(BLOCK, offset - at)
+                yield _ZEROS[:gap]
+                at += gap
+            while length:
+                block = take(min(BLOCK, length))
+                yield block
+                at, length = at + len(block), length - len(block)
+        while at < size:
+            gap = min(BLOCK, size - at)
+            yield _ZEROS[:gap]
+            at += gap
+
+    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        try:
+            yield from blocks
+        except _FAULTS as error:
+            raise DamagedArchive(
+                f"{self.listing.path(row)} in {self.name} cannot be read: {error}.",
+                remedy="The archive is damaged: download it again.",
+                path=self.path,
+            ) from error
+
+    @contextmanager
+    def _forward(self, spool: Spool | None = None) -> Iterator[Forward]:
+        """The plain bytes from the start, unpacked by a thread of its own; faults are told as damage."""
+        try:
+            if not self._compression:
+                yield Forward(_reading(self._source))
+                return
+            with (
+                as_file(self._source, BLOCK) as file,
+                plain_stream(file, self._compression) as plain,
+                _ahead(plain.read) as read,
+            ):
+                yield Forward(spool.through(read) if spool else read)
+        except ArchiveError:
+            raise
+        except _FAULTS as error:
+            raise DamagedArchive(
+                f"{self.name} is a {self.format}, but it breaks off or is damaged: {error}.",
+                remedy="Download it again.",
+                path=self.path,
+            ) from error
+
+    # --- listing -----------------------------------------------------------------------------------------
+
+    def _read_listing(self) -> None:
+        paths: dict[bytes, int] = {}
+        limits = self._access.limits
+        waiting: list[Member] = []
+        spool = Spool(self._access.spool if self._compression in _SLOW else None)
+        try:
+            with self._forward(spool) as data:
+                for member in members_of(data):
+                    # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
+                    limits.refuse_excess(self.name, self.path, self.size, member.offset + member.size)
+                    if waiting or (not member.is_text and not (_is_utf8(member.name) and _is_utf8(member.target))):
+                        waiting.append(member)
+                    else:
+                        self._enter(member, paths)
+                # Only at its very end does a compressed stream prove its own checksum.
+                end = data.offset
+                for count in data.rest() if self._compression else ():
+                    end += count
+                    limits.refuse_excess(self.name, self.path, self.size, end)
+            self._plain = self._plain or spool.source()
+        finally:
+            spool.close()
+        if waiting:
+            raw = [name for one in waiting for name in (one.name, one.target) if not _is_utf8(name)]
+            self._encoding, self.facts.is_encoding_guessed = encoding_for(raw, self._access.names)
+            self.facts.encoding = self._encoding
+            for member in waiting:
+                self._enter(member, paths)
+
+    def _text(self, raw: bytes) -> str:
+        return raw.decode("utf-8") if _is_utf8(raw) else raw.decode(self._encoding or "latin-1", "replace")
+
+    def _enter(self, member: Member, paths: dict[bytes, int]) -> None:
+        name = self._text(member.name)
+        rows, modified = self._rows, member.modified
+        row: int | None
+        match member.kind:
+            case "directory":
+                row = rows.enter(name, EntryKind.DIRECTORY, 0, modified)
+            case "link":
+                row = rows.enter(name, EntryKind.LINK, 0, modified, target=self._text(member.target))
+            case "hard link":
+                source = paths.get(member.target)
+                if source is None:
+                    linked = self._text(member.target)
+                    rows.refuse(name, f"it is a hard link to {linked}, which is not in the archive before it")
+                    return
+                size, can_run = self.listing.sizes[source], source in self.listing.runnable
+                row = rows.enter(name, EntryKind.FILE, size, modified, can_run=can_run)
+                if row is not None:
+                    self._copies[row] = self._copies.get(source, source)
+            case "file":
+                row = rows.enter(name, EntryKind.FILE, member.size, modified, can_run=bool(member.mode & 0o111))
+                if row is not None and member.pieces is not None:
+                    self._pieces[row] = member.pieces
+            case _:
+                rows.refuse(name, "it is a device, pipe or of a kind that cannot be placed")
+                return
+        if row is None:
+            return
+        self._offsets.append(member.offset)
+        if member.kind in ("file", "hard link"):
+            paths[member.name] = row
+
+
+def _is_utf8(raw: bytes) -> bool:
+    if raw.isascii():
+        return True
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _reading(source: Source) -> Callable[[int], bytes]:
+    """Reading a source forwards."""
+    offset = 0
+
+    def read(count: int) -> bytes:
+        nonlocal offset
+        block = source.read_at(offset, count)
+        offset += len(block)
+        return block
+
+    return read
+
+
+@contextmanager
+def _ahead(read: Callable[[int], bytes]) -> Iterator[Callable[[int], bytes]]:
+    """The same reading, a few blocks ahead in a thread of its own: unpacking lets other threads run."""
+    blocks: queue.Queue[Any] = queue.Queue(4)
+    is_over = threading.Event()
+
+    def work() -> None:
+        while not is_over.is_set():
+            item: Any
+            try:
+                item = read(BLOCK)
+            except BaseException as error:  # noqa: BLE001 - handed to the thread that reads
+                item = error
+            while not is_over.is_set():
+                try:
+                    blocks.put(item, timeout=0.1)
+                except queue.Full:
+                    continue
+                break
+            if not item or isinstance(item, BaseException):
+                return
+
+    thread = threading.Thread(target=work, name="unpack", daemon=True)
+    thread.start()
+    at_end = False
+
+    def pulled(_: int) -> bytes:
+        nonlocal at_end
+        if at_end:
+            return b""
+        item = blocks.get()
+        if isinstance(item, BaseException):
+            at_end = True
+            raise item
+        at_end = not item
+        block: bytes = item
+        return block
+
+    try:
+        yield pulled
+    finally:
+        is_over.set()
+        thread.join()

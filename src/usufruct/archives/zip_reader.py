@@ -1,0 +1,464 @@
+"""Zip archives, read by their central directory."""
+
+import stat
+import struct
+import time
+from array import array
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from itertools import compress, islice
+from operator import gt
+from typing import Any
+
+from isal import isal_zlib
+
+from usufruct.archives import decompress
+from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.rows import Rows
+from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
+from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
+from usufruct.files.sources import JoinedSource, Source
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.facts import Facts
+
+_LOCAL = struct.Struct("<4s5H3L2H")
+_CENTRAL = struct.Struct("<4s4B4H3L5H2L")
+_END = struct.Struct("<4s4H2LH")
+_END64 = struct.Struct("<4sQ2H2L4Q")
+_END64_PLACE = struct.Struct("<4sLQL")
+_LOCAL_MARK, _CENTRAL_MARK, _END_MARK = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
+_END64_MARK, _END64_PLACE_MARK = b"PK\x06\x06", b"PK\x06\x07"
+_LONGEST_COMMENT = 0xFFFF
+_NTFS_EPOCH = 116_444_736_000_000_000
+"""1970 in units of 100 ns since 1601."""
+_LONGEST_TARGET = 4096
+_HEAD = 320
+"""Bytes that an entry's own header takes at most, nearly always: itself, its name, its extra field."""
+
+_METHODS: dict[int, tuple[str, decompress.Decompressor | None]] = {
+    0: ("stored", decompress.stored),
+    1: ("shrink", None),
+    6: ("implode", None),
+    8: ("deflate", decompress.inflate),
+    9: ("deflate64", decompress.inflate64),
+    12: ("bzip2", decompress.bunzip2),
+    14: ("lzma", decompress.unlzma),
+    93: ("zstd", decompress.unzstd),
+    95: ("xz", decompress.unxz),
+    96: ("jpeg", None),
+    97: ("wavpack", None),
+    98: ("ppmd", None),
+}
+_DEFLATE = 8
+_Central = tuple[Any, ...]
+"""The fixed fields of a central entry, in the order of `_CENTRAL`."""
+_FAULTS: tuple[type[Exception], ...] = (DamagedArchive, *decompress.PACKING_ERRORS)
+_ENCRYPTED, _DESCRIPTOR, _STRONG, _UTF8 = 0x1, 0x8, 0x40, 0x800
+_UNIX = 3
+
+
+class ZipArchive:
+    """A zip file, opened. See `Archive`."""
+
+    is_divisible = True
+
+    format = "zip"
+
+    def __init__(self, path: str, name: str, source: Source, access: Access) -> None:
+        self.path, self.name = path, name
+        self.facts = Facts()
+        self._source = source
+        self._access = access
+        self._password: str | None = None
+        self.size = source.size
+        self._part_starts = source.starts if isinstance(source, JoinedSource) else [0]
+        self._offsets: array[int] = array("Q")
+        self._packed: array[int] = array("Q")
+        self._methods = array("H")
+        self._flags = array("H")
+        self._checks = array("H")
+        """Clock of each entry: what the classic cipher is checked against where a descriptor follows."""
+        self._locks: dict[int, AesLock] = {}
+        self._rows = Rows(name, path, access.limits.entries)
+        self.listing: Listing = self._rows.listing
+        self._times: dict[int, int | None] = {}
+        self._encoding = ""
+        try:
+            self._read_directory()
+            access.limits.refuse_excess(name, path, self.size, sum(self.listing.sizes))
+            self._refuse_overlaps()
+        except (struct.error, IndexError) as error:
+            self.close()
+            raise self._damaged("its central directory is cut off") from error
+        except BaseException:
+            self.close()
+            raise
+        self._tell_facts()
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+
+    def unlock(self) -> None:
+        """See `Archive.unlock`."""
+        locked = self._locked_rows()
+        if not locked or self._password is not None:
+            return
+        if any(self._flags[row] & _STRONG for row in locked):
+            raise UnreadableArchive(
+                f"{self.name} is locked with a cipher of one vendor (strong encryption), which cannot be read.",
+                remedy="Unpack it with the program that made it.",
+                path=self.path,
+            )
+        # The smallest locked entry proves a password by its checksum; check values alone are short.
+        row = min(locked, key=lambda row: (not self.listing.sizes[row], self._packed[row]))
+        self._password = self._access.passwords.first_fitting(self.name, lambda word: self._opens(row, word))
+
+    def _locked_rows(self) -> list[int]:
+        if not any(flags & _ENCRYPTED for flags in set(self._flags)):
+            return []
+        return [row for row, flags in enumerate(self._flags) if flags & _ENCRYPTED]
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; in the order that the entries lie in the file."""
+        for row in sorted(rows, key=self._offsets.__getitem__):
+            yield row, self._content(row)
+
+    # --- the directory -----------------------------------------------------------------------------------
+
+    def _read_directory(self) -> None:
+        start, size, count = self._find_directory()
+        if size > self._access.limits.header:
+            raise self._harmful(f"its directory takes {size:,} bytes")
+        # Offsets in the parts of a split zip count from their own part; those of a whole one from where it begins,
+        # which is not the start of the file if a self-extractor stands before it.
+        shift = 0 if len(self._part_starts) > 1 else start - self._stated_start
+        self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE")
+        for fields, raw, extra in self._entries(start, size, count):
+            if not self._encoding and not raw.isascii() and _is_unsaid(fields, raw, extra):
+                unsaid = [
+                    name for other, name, more in self._entries(start, size, count) if _is_unsaid(other, name, more)
+                ]
+                self._encoding, self.facts.is_encoding_guessed = encoding_for(
+                    unsaid, self._access.names, is_from_dos=fields[2] != _UNIX
+                )
+                self.facts.encoding = self._encoding
+            self._read_entry(fields, raw, extra, shift)
+
+    def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
+        """The fixed fields, raw name and extra field of every entry; the directory is read in windows."""
+        position, left = start, size
+        window, at = b"", 0
+        for number in range(count):
+            if len(window) - at < _CENTRAL.size + 3 * 0xFFFF and left > 0:
+                more = self._source.read_at(position, min(BLOCK, left))
+                position, left = position + len(more), left - len(more) if more else 0
+                window, at = window[at:] + more, 0
+            fields = _CENTRAL.unpack_from(window, at)
+            if fields[0] != _CENTRAL_MARK:
+                raise self._damaged(f"entry {number + 1} of its central directory is broken")
+            name_end = at + _CENTRAL.size + fields[12]
+            extra_end = name_end + fields[13]
+            if extra_end + fields[14] > len(window):
+                raise self._damaged("its central directory is cut off")
+            yield fields, window[at + _CENTRAL.size : name_end], window[name_end:extra_end]
+            at = extra_end + fields[14]
+
+    def _find_directory(self) -> tuple[int, int, int]:
+        """Where the central directory starts, its size and its count of entries.
+
+        The place is reckoned from the end record, not from the start of the file: data that stands before the
+        archive (a self-extractor) shifts all stated offsets.
+        """
+        tail_start = max(0, self.size - _END.size - _LONGEST_COMMENT)
+        tail = self._source.read_at(tail_start, self.size - tail_start)
+        at = tail.rfind(_END_MARK)
+        while at >= 0 and at + _END.size + int.from_bytes(tail[at + 20 : at + 22], "little") > len(tail):
+            at = tail.rfind(_END_MARK, 0, at)
+        if at < 0:
+            raise self._damaged("its end is missing; the download may be incomplete")
+        _, disk, first_disk, _, count, size, stated, comment_size = _END.unpack_from(tail, at)
+        self.facts.comment = tail[at + _END.size :][:comment_size].decode("utf-8", "replace").strip()
+        end = tail_start + at
+        place = self._source.read_at(max(0, end - _END64_PLACE.size), _END64_PLACE.size)
+        if place.startswith(_END64_PLACE_MARK):
+            _, _, stated_end64, disks = _END64_PLACE.unpack(place)
+            end64 = self._find_end64(end - _END64_PLACE.size, stated_end64)
+            _, _, _, _, disk, first_disk, _, count, size, stated = _END64.unpack(
+                self._source.read_at(end64, _END64.size)
+            )
+            disk = max(disk, disks - 1)
+            end = end64
+        if not disk:
+            self._part_starts = [0]  # cut by size alone: what it states counts from the start of all
+        if disk + 1 != len(self._part_starts):
+            raise DamagedArchive(
+                f"{self.name} is a zip in {disk + 1} parts, of which {len(self._part_starts)} are here.",
+                remedy="Put all its parts (.z01, .z02, … and .zip) into one folder.",
+                path=self.path,
+            )
+        if size > end:
+            raise self._damaged("its central directory is larger than the file")
+        self._stated_start = stated
+        start = self._part_starts[first_disk] + stated if disk else end - size
+        if count and self._source.read_at(start, 4) != _CENTRAL_MARK:
+            raise self._damaged("its central directory is not where the end record says")
+        return start, size, count
+
+    def _find_end64(self, before: int, stated: int) -> int:
+        """Where the zip64 end record is: as stated, or right before its locator if data stands before the archive."""
+        for place in (self._part_starts[-1] + stated, stated, before - _END64.size):
+            if 0 <= place <= before and self._source.read_at(place, 4) == _END64_MARK:
+                return place
+        raise self._damaged("its zip64 end record is missing")
+
+    def _read_entry(self, fields: _Central, raw: bytes, extra: bytes, shift: int) -> None:
+        (_, _, system, _, _, flags, method, clock, date, checksum, packed, size, _, _, _,
+         disk, _, attributes, offset) = fields  # fmt: skip
+        modified = name = lock = None
+        if extra:
+            size, packed, offset, modified, name, lock = _read_extra(extra, raw, size, packed, offset)
+        if name is None:
+            name = raw.decode("ascii") if raw.isascii() else decoded(raw, "utf-8" if flags & _UTF8 else self._encoding)
+        if modified is None:
+            clock_time = date << 16 | clock
+            modified = self._times[clock_time] if clock_time in self._times else self._local_time(clock_time)
+        if len(self._part_starts) > 1:
+            shift = self._part_starts[min(disk, len(self._part_starts) - 1)]
+        mode = attributes >> 16 if system == _UNIX else 0
+        kind = EntryKind.FILE
+        file_type = mode & 0o170000
+        if name[-1:] in ("/", "\\") or file_type == stat.S_IFDIR:
+            kind, size = EntryKind.DIRECTORY, 0
+        elif file_type == stat.S_IFLNK:
+            kind = EntryKind.LINK
+        elif file_type not in (0, stat.S_IFREG):
+            self._rows.refuse(name, "it is a device, pipe or socket")
+            return
+        # An AES entry may leave the checksum out, for the cipher proves more.
+        known = checksum if not lock or lock.has_checksum else None
+        row = self._rows.enter(name, kind, size, modified, known, can_run=bool(mode & 0o111) and not kind)
+        if row is None:
+            return
+        offset += shift
+        if not 0 <= offset < self.size:
+            raise self._damaged(f"{name} begins outside the file, at byte {offset}")
+        self._offsets.append(offset)
+        self._packed.append(packed)
+        self._methods.append(lock.method if lock else method)
+        self._flags.append(flags)
+        self._checks.append(clock)
+        if lock:
+            self._locks[row] = lock
+        if kind is EntryKind.LINK:
+            self._read_target(row, name, size)
+
+    def _read_target(self, row: int, name: str, size: int) -> None:
+        if size > _LONGEST_TARGET:
+            raise self._damaged(f"the link {name} has a target of {size} bytes")
+        self.listing.targets[row] = b"".join(self._content(row)).decode("utf-8", "replace")
+        self.listing.sizes[row] = 0
+
+    def _refuse_overlaps(self) -> None:
+        """An entry that lies over another would let a small file unpack without end."""
+        offsets, packed, head = self._offsets, self._packed, _LOCAL.size
+        order: Sequence[int] = range(len(offsets))
+        if any(map(gt, offsets, islice(offsets, 1, None))):
+            order = sorted(order, key=offsets.__getitem__)
+        end, last = 0, -1
+        for row in order:
+            offset = offsets[row]
+            if offset < end:
+                names = f"{self.listing.path(last)} and {self.listing.path(row)}"
+                raise self._harmful(f"{names} lie over one another")
+            end, last = offset + head + packed[row], row
+
+    def _tell_facts(self) -> None:
+        kinds = self.listing.kinds
+        counted = Counter(compress(self._methods, map(EntryKind.FILE.__eq__, kinds)))
+        self.facts.packing = tuple(_method_name(method) for method, _ in counted.most_common())
+        locked = self._locked_rows()
+        self.facts.locked_entries = len(locked)
+        ciphers = {
+            f"AES-{8 * self._locks[row].key_size}" if row in self._locks else "the classic cipher" for row in locked
+        }
+        self.facts.locks = tuple(sorted(ciphers))
+
+    def _local_time(self, packed: int) -> int | None:
+        """Nanoseconds since 1970 of a DOS date and time, which are local; None for an impossible one."""
+        date, clock = packed >> 16, packed & 0xFFFF
+        month, day = date >> 5 & 15, date & 31
+        result = None
+        if 1 <= month <= 12 and day:
+            parts = (1980 + (date >> 9), month, day, clock >> 11, clock >> 5 & 63, (clock & 31) * 2, 0, 0, -1)
+            try:
+                result = int(time.mktime(parts)) * 1_000_000_000
+            except (OverflowError, ValueError):
+                result = None
+        self._times[packed] = result
+        return result
+
+    # --- content -----------------------------------------------------------------------------------------
+
+    def _content(self, row: int) -> Iterator[bytes]:
+        size, packed = self.listing.sizes[row], self._packed[row]
+        # One read gets all of a small entry: its header, a guess at what stands between, its bytes.
+        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, BLOCK))
+        if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
+            raise self._broken(row, "does not begin where the directory says")
+        start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
+        data = head[start : start + packed]
+        try:
+            if (
+                size <= BLOCK
+                and len(data) == packed
+                and self._methods[row] == _DEFLATE
+                and not self._flags[row] & _ENCRYPTED
+            ):
+                engine = isal_zlib.decompressobj(wbits=-15)
+                block = engine.decompress(data, size + 1)
+                if len(block) == size and engine.eof:
+                    if isal_zlib.crc32(block) != self.listing.checksums[row]:
+                        raise self._broken(row, "does not match its checksum")
+                    yield block
+                    return
+            blocks = self._plain_blocks(row, self._packed_blocks(row, start, data))
+            yield from self._checked(row, self._unpacker(row)(blocks))
+        except decompress.PACKING_ERRORS as error:
+            raise self._broken(row, f"cannot be unpacked: {error}") from error
+
+    def _unpacker(self, row: int) -> decompress.Decompressor:
+        method = self._methods[row]
+        unpack = _METHODS.get(method, ("", None))[1]
+        if unpack is None:
+            raise UnreadableArchive(
+                f"{self.listing.path(row)} in {self.name} is packed with {_method_name(method)}, which cannot be read.",
+                remedy="Ask its maker for a zip packed with deflate, or leave the entry out with --skip.",
+                path=self.path,
+            )
+        return unpack
+
+    def _packed_blocks(self, row: int, start: int, first: bytes) -> Iterator[bytes]:
+        """The entry's packed bytes: the first, already read, and the rest in blocks."""
+        yield first
+        offset = self._offsets[row] + start + len(first)
+        left = self._packed[row] - len(first)
+        while left > 0:
+            block = self._source.read_at(offset, min(BLOCK, left))
+            if not block:
+                raise EOFError("the file ends too early")
+            yield block
+            offset, left = offset + len(block), left - len(block)
+
+    def _plain_blocks(self, row: int, blocks: Iterator[bytes], password: str | None = None) -> Iterator[bytes]:
+        """The packed bytes deciphered, where they are locked."""
+        if not self._flags[row] & _ENCRYPTED:
+            return blocks
+        if password is None:
+            self.unlock()
+            password = self._password
+        assert password is not None, "unlock gives one or raises"
+        if row in self._locks:
+            return self._locks[row].unlock(password, blocks, self._packed[row])
+        return unlock_classic(password, blocks)
+
+    def _opens(self, row: int, password: str) -> bool:
+        """Whether a password opens an entry: by its check value, then by its content's checksum if it is small."""
+        head = self._source.read_at(self._offsets[row], _LOCAL.size)
+        start = _LOCAL.size + int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
+        first = self._source.read_at(self._offsets[row] + start, CLASSIC_HEAD + 32)
+        if row in self._locks:
+            if not self._locks[row].fits(password, first):
+                return False
+        else:
+            by_clock = self._flags[row] & _DESCRIPTOR
+            check = self._checks[row] >> 8 if by_clock else (self.listing.checksums[row] >> 24) & 0xFF
+            if not classic_fits(password, first, check):
+                return False
+        if self._packed[row] > BLOCK or self._methods[row] not in _METHODS:
+            return True
+        try:
+            blocks = self._plain_blocks(row, self._packed_blocks(row, start, b""), password)
+            for _ in self._checked(row, self._unpacker(row)(blocks)):
+                pass
+        except _FAULTS:
+            return False
+        return True
+
+    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        """The blocks, ending well only if size and checksum are as stated."""
+        size, checksum, total = self.listing.sizes[row], 0, 0
+        stated = self.listing.checksum(row)
+        is_link = self.listing.kinds[row] == EntryKind.LINK
+        if is_link:
+            size = _LONGEST_TARGET
+        for block in blocks:
+            total += len(block)
+            if total > size:
+                raise self._broken(row, f"unpacks to more than its stated {size} bytes")
+            checksum = isal_zlib.crc32(block, checksum)
+            yield block
+        if total != size and not is_link:
+            raise self._broken(row, f"unpacks to {total} bytes, not its stated {size}")
+        if stated is not None and checksum != stated:
+            raise self._broken(row, "does not match its checksum")
+
+    def _damaged(self, what: str) -> DamagedArchive:
+        return DamagedArchive(f"{self.name} is a zip, but {what}.", remedy="Download it again.", path=self.path)
+
+    def _harmful(self, what: str) -> UnsafeArchive:
+        return UnsafeArchive(
+            f"{self.name} is refused: {what}, as in an archive made to do harm.",
+            remedy="Do not use it; get it from another place.",
+            path=self.path,
+        )
+
+    def _broken(self, row: int, what: str) -> DamagedArchive:
+        return DamagedArchive(
+            f"{self.listing.path(row)} in {self.name} (at byte {self._offsets[row]}) {what}.",
+            remedy="The archive is damaged: download it again.",
+            path=self.path,
+        )
+
+
+def _is_unsaid(fields: _Central, raw: bytes, extra: bytes) -> bool:
+    """Whether nothing says how an entry's name is encoded."""
+    if raw.isascii() or fields[5] & _UTF8:
+        return False
+    return _read_extra(extra, raw, 0, 0, 0)[4] is None
+
+
+def _method_name(method: int) -> str:
+    return _METHODS[method][0] if method in _METHODS else f"method {method}"
+
+
+def _read_extra(
+    extra: bytes, raw: bytes, size: int, packed: int, offset: int
+) -> tuple[int, int, int, int | None, str | None, AesLock | None]:
+    """What the extra fields say better: sizes and offset (zip64), time in nanoseconds, name in Unicode, AES lock."""
+    modified: int | None = None
+    name: str | None = None
+    lock: AesLock | None = None
+    at = 0
+    while at + 4 <= len(extra):
+        tag, length = int.from_bytes(extra[at : at + 2], "little"), int.from_bytes(extra[at + 2 : at + 4], "little")
+        field = extra[at + 4 : at + 4 + length]
+        at += 4 + length
+        if tag == 0x0001:
+            values = iter(struct.unpack_from(f"<{min(3, len(field) // 8)}Q", field))
+            if size == 0xFFFFFFFF:
+                size = next(values, size)
+            if packed == 0xFFFFFFFF:
+                packed = next(values, packed)
+            if offset == 0xFFFFFFFF:
+                offset = next(values, offset)
+        elif tag == 0x5455 and length >= 5 and field[0] & 1:
+            modified = int.from_bytes(field[1:5], "little", signed=True) * 1_000_000_000
+        elif tag == 0x000A and length >= 32 and modified is None:
+            modified = (int.from_bytes(field[8:16], "little") - _NTFS_EPOCH) * 100
+        elif tag == 0x7075 and length > 5 and int.from_bytes(field[1:5], "little") == isal_zlib.crc32(raw):
+            name = field[5:].decode("utf-8", "replace")
+        elif tag == 0x9901:
+            lock = AesLock.of(field)
+    return size, packed, offset, modified, name, lock

@@ -1,0 +1,1 @@
+"""The command line: parses, calls one action, renders what it gives."""

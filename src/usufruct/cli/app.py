@@ -1,0 +1,266 @@
+"""`usufruct app`."""
+
+from collections import Counter
+from pathlib import Path
+from typing import Any, TextIO
+
+import click
+
+from usufruct.actions import defining
+from usufruct.actions.adding import look_at
+from usufruct.actions.applications import application_named, definition_file, known_applications
+from usufruct.actions.examine import Examined
+from usufruct.actions.gathering import gathered
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.documents import examined_document
+from usufruct.cli.questions import is_asking
+from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, path_words, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.definitions.load import load_application
+from usufruct.errors import BadDefinition, WrongUsage
+from usufruct.model.applications import Application, Folder
+from usufruct.model.layout import AsideKind
+
+
+@click.group(short_help="The applications Usufruct knows: learn, list, show, try, new, edit, drop.")
+def app() -> None:
+    """The applications Usufruct knows.
+
+    An application is described by one TOML file; docs/definitions.md explains its keys.
+    """
+
+
+@app.command("list")
+@json_option
+def list_command(*, as_json: bool) -> None:
+    """List the applications."""
+    around = surroundings()
+    applications = known_applications(around)
+    if as_json:
+        echo_json({"applications": [_document(around, application) for application in applications]})
+        return
+    if not applications:
+        echo(f"No application is defined. Definitions are read from {path_words(str(around.places.apps))}.")
+        return
+    rows = [
+        (
+            application.name,
+            application.title,
+            path_words(application.root),
+            ", ".join(folder.name for folder in application.folders),
+        )
+        for application in applications
+    ]
+    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if column == 0 else text):
+        echo(line)
+
+
+@app.command()
+@click.argument("name")
+@json_option
+def show(name: str, *, as_json: bool) -> None:
+    """Show what the application NAME keeps where."""
+    around = surroundings()
+    application = application_named(known_applications(around), name)
+    if as_json:
+        echo_json(_document(around, application))
+        return
+    echo(f"{styled(application.title, 'title')}  {application.name}")
+    echo(f"  root      {path_words(application.root)}")
+    if application.also:
+        echo(f"  also      {', '.join(application.also)}")
+    if application.leave:
+        echo(f"  leave     {', '.join(application.leave)}")
+    echo(f"  programs  {application.programs}")
+    if application.after:
+        echo(f"  after     {' '.join(application.after)}")
+    echo(f"  defined   {path_words(str(definition_file(around, application)))}")
+    echo()
+    rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
+    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if column == 0 else text):
+        echo(line)
+
+
+@app.command()
+@click.argument("directory", type=click.Path(path_type=Path))
+@click.option("--name", help="What the application is to be called; otherwise as the folder is.")
+@click.option("--yes", "accepts", is_flag=True, help="Accept the proposal and write it.")
+@json_option
+def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) -> None:
+    """Read DIRECTORY, an application's folder with content in it, and propose the definition.
+
+    Nothing is written until you accept. Each line of the proposal says what was seen.
+    """
+    around = surroundings()
+    proposal = defining.learn(around, directory, name)
+    if as_json:
+        echo_json({"name": proposal.name, "definition": proposal.text, "file": str(proposal.file), "written": accepts})
+    else:
+        echo(proposal.text)
+    if not accepts and not as_json and is_asking():
+        accepts = click.confirm(f"Write this to {path_words(str(proposal.file))}?")
+    if accepts:
+        defining.write_definition(around, proposal.text, proposal.file)
+    if not as_json:
+        _tell_written(proposal, is_written=accepts)
+
+
+def _tell_written(proposal: defining.Proposal, *, is_written: bool) -> None:
+    where = path_words(str(proposal.file))
+    if is_written:
+        echo(f"{styled('Written', 'good')} to {where}. `usufruct app edit {proposal.name}` changes it.")
+    else:
+        echo(f"Nothing was written. With --yes it goes to {where}.")
+
+
+@app.command()
+@click.argument("name")
+@click.option("--root", type=click.Path(path_type=Path), help="The folder that the application reads.")
+@click.option("--from", "source", type=click.File(encoding="utf-8"), help="A file with the definition; - for input.")
+def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
+    """Define the application NAME: from a file, or in your editor from a commented beginning."""
+    around = surroundings()
+    proposal = defining.blank(around, name, root)
+    if not defining.name_is_free(around, name):
+        raise WrongUsage(f"{name} is defined already.", remedy=f"`usufruct app edit {name}` changes it.")
+    text = source.read() if source else _edited(proposal.text)
+    if text is None:
+        echo("Nothing was written.")
+        return
+    application = defining.write_definition(around, text, proposal.file)
+    echo(f"{styled('Written', 'good')}: {application.title}, {count_words(len(application.folders), 'folder')}.")
+
+
+@app.command()
+@click.argument("name")
+def edit(name: str) -> None:
+    """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
+    around = surroundings()
+    application = application_named(known_applications(around), name)
+    file = definition_file(around, application)
+    text: str | None = file.read_text(encoding="utf-8")
+    while True:
+        text = _edited(text or "")
+        if text is None:
+            echo("Nothing was changed.")
+            return
+        try:
+            defining.write_definition(around, text, file, replaces=True)
+        except BadDefinition as fault:
+            if not is_asking():
+                kept = _keep_aside(around, application, text)
+                fault.kept = f"The definition is as it was; what you wrote is in {path_words(str(kept))}."
+                raise
+            click.echo(f"{fault.message} {fault.remedy}", err=True)
+            if not click.confirm("Edit it again?", default=True):
+                kept = _keep_aside(around, application, text)
+                echo(f"The definition is as it was; what you wrote is in {path_words(str(kept))}.")
+                return
+        else:
+            echo(f"{styled('Written', 'good')}: {application.name}.")
+            return
+
+
+def _edited(text: str) -> str | None:
+    """The text as the user's editor leaves it; None if it was left as it was."""
+    edited = click.edit(text, extension=".toml", require_save=True)
+    return None if edited is None or edited == text else edited
+
+
+def _keep_aside(around: Surroundings, application: Application, text: str) -> Path:
+    kept = around.places.apps / f"{application.name}.toml.rejected"
+    kept.parent.mkdir(parents=True, exist_ok=True)
+    kept.write_text(text, encoding="utf-8")
+    return kept
+
+
+@app.command()
+@click.argument("name")
+def drop(name: str) -> None:
+    """Forget the definition of NAME; refused while there are holdings of it."""
+    around = surroundings()
+    application = application_named(known_applications(around), name)
+    kept = defining.drop_definition(around, application)
+    echo(f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}.")
+
+
+@app.command("try")
+@click.argument("name")
+@click.argument("archives", metavar="ARCHIVE...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@json_option
+def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
+    """Show how the definition of NAME would place each ARCHIVE, to tune it against a downloads folder.
+
+    NAME may also be the path of a definition that is not in use yet. Ends with 1 if any archive would not be placed.
+    """
+    around = surroundings()
+    is_file = name.endswith(".toml") and Path(name).is_file()
+    application = load_application(Path(name)) if is_file else application_named(known_applications(around), name)
+    request = Request(applications=(application,), is_named=True)
+    results = look_at(around, gathered(archives), request)
+    if as_json:
+        echo_json({"archives": [examined_document(result) for result in results]})
+    else:
+        for line in in_columns([_tried(result) for result in results], frozenset({1, 2}), _tried_style):
+            echo(line)
+    return 1 if any(result.obstacle for result in results) else 0
+
+
+def _tried(result: Examined) -> tuple[str, ...]:
+    """Archive, files placed, files not taken, where they would go or what is in the way."""
+    name = result.path.replace("\\", "/").rpartition("/")[2]
+    layout = result.layout
+    if layout is None:
+        return name, "-", "-", result.obstacle.message if result.obstacle else ""
+    counted = Counter(one.home.folder.name for one in layout.placements if one.home.folder)
+    left = sum(1 for aside in layout.asides if aside.kind in (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))
+    words = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
+    obstacle = result.obstacle.message if result.obstacle else ""
+    return name, f"{layout.files:,}", f"{left:,}", " · ".join(filter(None, (words, obstacle)))
+
+
+def _tried_style(column: int, text: str) -> str:
+    return styled(text, "title") if not column else styled(text, "quiet") if column == 2 else text
+
+
+def _what_it_takes(folder: Folder) -> str:
+    parts = []
+    if folder.mark:
+        parts.append(f"marked by {', '.join(folder.mark)}")
+    if folder.takes:
+        parts.append(f"takes {', '.join(folder.takes)}")
+    if folder.prefer:
+        parts.append(f"prefers {' before '.join(folder.prefer)}")
+    if folder.also:
+        parts.append(f"also called {', '.join(folder.also)}")
+    if folder.known:
+        parts.append(f"knows {', '.join(folder.known)}")
+    return "; ".join(parts) or "takes anything that is named for it"
+
+
+def _document(around: Surroundings, application: Application) -> dict[str, Any]:
+    return {
+        "name": application.name,
+        "title": application.title,
+        "root": application.root,
+        "also": list(application.also),
+        "leave": list(application.leave),
+        "programs": application.programs.value,
+        "after": list(application.after),
+        "definition": str(definition_file(around, application)),
+        "folders": [
+            {
+                "name": folder.name,
+                "path": folder.path,
+                "arrange": folder.arrange.value,
+                "takes": list(folder.takes),
+                "prefer": list(folder.prefer),
+                "mark": list(folder.mark),
+                "unless": list(folder.unless),
+                "also": list(folder.also),
+                "known": list(folder.known),
+            }
+            for folder in application.folders
+        ],
+    }

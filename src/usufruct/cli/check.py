@@ -1,0 +1,97 @@
+"""`usufruct check`."""
+
+from typing import Any
+
+import click
+
+from usufruct.actions.checking import Checked, StoreCheck, check_holdings, check_store
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.files.printable import printable
+from usufruct.survey.condition import Condition
+
+_MOST_PATHS = 12
+_WORDS = {
+    Condition.CHANGED: "changed since",
+    Condition.DAMAGED: "damaged: another content, though nobody wrote it",
+    Condition.MISSING: "missing",
+    Condition.REPLACED: "something else is there",
+}
+
+
+@click.command(short_help="Compare the disk with the ledger.")
+@click.argument("holdings", metavar="[HOLDING...]", nargs=-1)
+@click.option("--deep", is_flag=True, help="Read every file, also where size and time are as recorded.")
+@click.option("--store", is_flag=True, help="Read every backup too and compare it with what it should be.")
+@click.option("--full", "in_full", is_flag=True, help="Name every file that is not fine.")
+@json_option
+def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, as_json: bool) -> int:
+    """Compare what each HOLDING (or every one) placed with what is on disk now. Changes nothing.
+
+    Ends with 1 if anything is changed, missing or damaged.
+    """
+    around = surroundings()
+    results = []
+    for result in check_holdings(around, holdings, deep=deep):
+        results.append(result)
+        if not as_json:
+            _tell(result, in_full=in_full)
+    stored = check_store(around) if store else None
+    if as_json:
+        document: dict[str, Any] = {"holdings": [_document(result) for result in results]}
+        if stored:
+            document["store"] = {
+                "kept": stored.kept,
+                "bytes": stored.size,
+                "missing": list(stored.missing),
+                "damaged": list(stored.damaged),
+                "unneeded": list(stored.unneeded),
+            }
+        echo_json(document)
+    elif stored:
+        _tell_store(stored)
+    elif not results:
+        echo("Nothing has been added yet, so there is nothing to check.")
+    is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)
+    return 0 if is_fine else 1
+
+
+def _tell(result: Checked, *, in_full: bool) -> None:
+    name = styled(printable(result.holding.name), "title")
+    if result.is_fine:
+        echo(f"{styled('fine', 'good')}  {name}  {count_words(result.fine, 'file')}")
+        return
+    echo(f"{styled('look', 'care')}  {name}  {count_words(result.fine, 'file')} fine")
+    for condition, paths in result.found.items():
+        echo(f"      {count_words(len(paths), 'file')} {styled(_WORDS[condition], 'care')}")
+        shown = paths if in_full else paths[:_MOST_PATHS]
+        for path in shown:
+            echo(f"        {path_words(path)}")
+        if len(shown) < len(paths):
+            echo(f"        … and {len(paths) - len(shown):,} more; --full names them")
+
+
+def _tell_store(stored: StoreCheck) -> None:
+    kept = f"{count_words(stored.kept, 'backup')}, {size_words(stored.size)}"
+    if stored.is_fine:
+        echo(f"{styled('fine', 'good')}  backups  {kept}")
+    else:
+        echo(f"{styled('bad', 'bad')}   backups  {kept}")
+        for word, digests in (("missing", stored.missing), ("damaged", stored.damaged)):
+            for digest in digests:
+                echo(f"      {word} {digest}")
+    if stored.unneeded:
+        echo(f"      {count_words(len(stored.unneeded), 'backup')} needed no longer; the next change drops them")
+
+
+def _document(result: Checked) -> dict[str, Any]:
+    found = result.found
+    changed = [*found.get(Condition.CHANGED, []), *found.get(Condition.DAMAGED, []), *found.get(Condition.REPLACED, [])]
+    return {
+        "name": result.holding.name,
+        "fine": result.fine,
+        "changed": sorted(changed),
+        "missing": found.get(Condition.MISSING, []),
+        "damaged": found.get(Condition.DAMAGED, []),
+        "replaced": found.get(Condition.REPLACED, []),
+    }

@@ -1,0 +1,122 @@
+"""`usufruct demo`: the real commands on sample data, shown as a user would type them."""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import click
+
+from usufruct.actions.demonstration import count_of_files, differences, prepare_demo, tree_of
+from usufruct.cli.screen import echo, styled
+from usufruct.errors import UsufructError, WrongUsage
+from usufruct.files.state_places import HOME_VARIABLE
+
+_SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
+    (
+        "Three programs keep content in three folders; a short definition tells Usufruct where and how.",
+        ("app list", "app show lanternbox"),
+    ),
+    (
+        "A puppet pack was downloaded. It is wrapped in two folders that mean nothing. Where would it go, and why?",
+        ("look Downloads/owl-family-v1.2.zip", "add Downloads/owl-family-v1.2.zip"),
+    ),
+    ("Gels that come in two formats: Lanternbox prefers one of them.", ("add Downloads/dusk-gels.tar.gz",)),
+    (
+        "A backdrop pack has a file that its user had already painted. It is backed up before it is replaced.",
+        ("add Downloads/forest-backdrops.zip", "show forest-backdrops"),
+    ),
+    (
+        "Two variants of the same gels: that is for the user to say.",
+        ("add Downloads/moon-gels.zip", "add Downloads/moon-gels.zip --choose dim"),
+    ),
+    ("Content for the other programs finds its own way.", ("add Downloads/herringbone-and-more.tar.xz",)),
+    (
+        "An archive that would write outside its folder, and half a download.",
+        (
+            "add Downloads/sneaky-gels.zip",
+            "add Downloads/half-a-download.zip",
+        ),
+    ),
+    (
+        "Archives inside an archive, old names that do not say their alphabet, a set with a part missing.",
+        (
+            "add Downloads/winter-season.zip",
+            "look Downloads/old-harbours.zip",
+            "look Downloads/night-sky.zip.001",
+        ),
+    ),
+    ("What has been added, after all that?", ("list",)),
+    (
+        "And out again, in any order. What was replaced comes back.",
+        ("remove forest-backdrops moon-gels", "remove owl-family dusk-gels herringbone-and-more winter-season", "list"),
+    ),
+)
+
+
+@click.command(short_help="Run a full example on sample data, in a folder of its own.")
+@click.option(
+    "--keep",
+    metavar="DIR",
+    type=click.Path(path_type=Path),
+    help="Make the example in this new folder and leave it for playing; nothing is removed at the end.",
+)
+def demo(*, keep: Path | None) -> int:
+    """Run a full example on the sample data that ships with Usufruct, in a folder of its own.
+
+    Your own folders, holdings and settings are not touched.
+    """
+    if keep is None:
+        with tempfile.TemporaryDirectory(prefix="usufruct-demo-") as passing:
+            return _play(Path(passing).resolve(), is_kept=False)
+    folder = keep.expanduser().absolute()
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise WrongUsage(f"{folder} is there already and not empty.", remedy="Name a folder that does not exist yet.")
+    folder.mkdir(parents=True, exist_ok=True)
+    return _play(folder, is_kept=True)
+
+
+def _play(folder: Path, *, is_kept: bool) -> int:
+    prepare_demo(folder)
+    programs = [folder / name for name in ("Lanternbox", "Weftline", "Tidebook")]
+    before = [tree_of(program) for program in programs]
+    for title, commands in _SCENES[:-1] if is_kept else _SCENES:
+        echo(styled(f"## {title}", "title"))
+        for command in commands:
+            _run(folder, command)
+    if is_kept:
+        echo(styled("## The example is yours to play with.", "title"))
+        echo(f"  cd {shlex.quote(str(folder))}")
+        echo(f"  export {HOME_VARIABLE}={shlex.quote(str(folder / 'usufruct'))}")
+        echo("  usufruct list")
+        return 0
+    faults = [
+        fault for program, tree in zip(programs, before, strict=True) for fault in differences(tree, tree_of(program))
+    ]
+    echo(styled("## Is everything as it was?", "title"))
+    if faults:
+        for fault in faults:
+            echo(f"  {fault}")
+        raise UsufructError(
+            "The demo's folders are not as they were before.",
+            kept="Your own folders were not touched.",
+            remedy="Please report this output: it must never happen.",
+        )
+    count = sum(map(count_of_files, before))
+    echo(f"  Yes: {count} files in {len(programs)} folders, equal in path, content, mode and time.")
+    return 0
+
+
+def _run(folder: Path, command: str) -> None:
+    """Show one command and let the real program carry it out; a question or refusal is part of the example."""
+    words = shlex.split(command)
+    echo(f"\n{styled('$', 'good')} usufruct {command}")
+    sys.stdout.flush()
+    home = str(folder / "usufruct")
+    environment = {**os.environ, HOME_VARIABLE: home}
+    done = subprocess.run([sys.executable, "-m", "usufruct", *words], cwd=folder, env=environment, check=False)
+    if done.returncode:
+        echo(styled(f"(exit code {done.returncode})", "quiet"))
+    echo()

@@ -1,0 +1,157 @@
+"""The JSON documents that others may build on."""
+
+from typing import TYPE_CHECKING, Any
+
+from usufruct.cli.errors import error_document
+from usufruct.cli.screen import time_iso
+from usufruct.model.holdings import Holding
+
+if TYPE_CHECKING:
+    from usufruct.actions.adding import Added
+    from usufruct.actions.examine import Examined
+    from usufruct.actions.reading import Verified
+    from usufruct.actions.showing import Shown
+    from usufruct.model.layout import Decision
+    from usufruct.model.records import FileState
+
+
+def examined_document(result: "Examined") -> dict[str, Any]:
+    """One archive of `look --json`."""
+    # Only here: `list` writes a document too, and starts without what reading archives needs.
+    from usufruct.cli.facts import facts_document
+
+    layout, plan = result.layout, result.plan
+    placements: list[dict[str, Any]] = []
+    aside: list[dict[str, Any]] = []
+    if layout:
+        out = {row.row for row in plan.asides} if plan else set()
+        clashes = plan.clashes if plan else {}
+        renamed = {
+            row: f"{layout.homes[layout.home_of[row]].path}/{name}".lstrip("/")
+            for row, name in (plan.names if plan else {}).items()
+        }
+        placements.extend(
+            {
+                "entry": layout.listing.path(placement.row),
+                "to": renamed.get(placement.row, placement.to),
+                "folder": placement.home.folder.name if placement.home.folder else None,
+                "why": placement.why,
+                "clash": clashes.get(placement.row),
+            }
+            for placement in layout.placements
+            if placement.row not in out
+        )
+        aside.extend(
+            {"entry": layout.listing.path(row.row), "kind": row.kind.label, "reason": row.reason}
+            for row in (*layout.asides, *(plan.asides if plan else ()))
+        )
+    return {
+        "path": result.path,
+        "format": result.format or None,
+        "bytes": result.size,
+        "unpacked": sum(result.listing.sizes) if result.listing else None,
+        "origin": result.origin or None,
+        "facts": facts_document(result),
+        "application": result.application.name if result.application else None,
+        "holding": result.holding or None,
+        "updates": result.updates.name if result.updates else None,
+        "already_added": result.already is not None,
+        "placements": placements,
+        "aside": aside,
+        "refused": [{"entry": refusal.entry, "reason": refusal.reason} for refusal in layout.refused] if layout else [],
+        "decision": decision_document(result.decisions[0]) if result.decisions else None,
+        "further_decisions": [decision_document(decision) for decision in result.decisions[1:]],
+        "also_for": [{"application": name, "files": count} for name, count in result.also_for],
+        "runners_up": [{"application": name, "why": why} for name, why in result.runners_up],
+        "error": error_document(result.error),
+    }
+
+
+def verified_document(result: "Verified") -> dict[str, Any]:
+    """One archive of `look --verify --json`."""
+    return {
+        "path": result.path,
+        "files": result.files,
+        "bytes": result.size,
+        "has_checksums": result.is_checked,
+        "unsafe": result.unsafe,
+        "error": error_document(result.error),
+    }
+
+
+def decision_document(decision: "Decision") -> dict[str, Any]:
+    """A question with its options."""
+    return {
+        "question": decision.question,
+        "detail": list(decision.detail),
+        "options": [
+            {
+                "name": option.name,
+                "answer": list(option.answer),
+                "files": option.files,
+                "bytes": option.size,
+                "example": option.example,
+            }
+            for option in decision.options
+        ],
+    }
+
+
+def added_document(result: "Added") -> dict[str, Any]:
+    """One archive of `add --json`."""
+    document = examined_document(result.examined)
+    document["state"] = result.state
+    document["error"] = error_document(result.error)
+    settled = result.settled
+    document["archive"] = (
+        {"afterwards": settled.how, "paths": list(settled.paths), "fault": settled.fault or None} if settled else None
+    )
+    return document
+
+
+def holding_document(holding: Holding) -> dict[str, Any]:
+    """One holding of `list --json`."""
+    return {
+        "name": holding.name,
+        "application": holding.application,
+        "archive": holding.archive,
+        "files": holding.files,
+        "bytes": holding.size,
+        "added": time_iso(holding.added),
+        "state": holding_state(holding),
+    }
+
+
+def holding_state(holding: Holding) -> str:
+    """How a holding stands."""
+    return "partly removed" if holding.is_partial else "added"
+
+
+def shown_document(shown: "Shown") -> dict[str, Any]:
+    """The document of `show --json`."""
+    return {
+        **holding_document(shown.holding),
+        "root": shown.holding.root,
+        "format": shown.holding.format,
+        "version": shown.holding.version or None,
+        "origin": shown.holding.origin or None,
+        "files": [
+            {
+                "path": file.path,
+                "entry": file.entry,
+                "bytes": file.state.size,
+                "hash": hash_words(file.state),
+                "replaced": file.replaced,
+            }
+            for file in shown.files
+        ],
+        "notes": [
+            {"entry": note.entry, "path": f"{shown.notes_directory}/{note.file}", "bytes": note.size}
+            for note in shown.notes
+        ],
+    }
+
+
+def hash_words(state: "FileState") -> str | None:
+    """A digest with the name of its algorithm; None for links."""
+    return f"blake3:{state.digest.hex()}" if state.digest else None

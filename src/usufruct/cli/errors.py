@@ -1,0 +1,26 @@
+"""How an error reaches the user: three sentences, or a JSON document."""
+
+from typing import Any
+
+import click
+
+from usufruct.cli.screen import styled, wrapped
+from usufruct.errors import UsufructError
+
+
+def error_document(error: UsufructError | None) -> dict[str, Any] | None:
+    """An error as JSON tells it."""
+    if error is None:
+        return None
+    return {"code": error.code, "message": error.message, "kept": error.kept, "remedy": error.remedy}
+
+
+def tell_error(error: UsufructError, *, as_json: bool) -> None:
+    """Say what happened, what was left as it was, and what to do next."""
+    if as_json:
+        import json
+
+        click.echo(json.dumps({"error": error_document(error)}, ensure_ascii=False, indent=2))
+    lines = wrapped(f"usufruct: {error.message}", "") + wrapped(f"{error.kept} {error.remedy}", "")
+    lines[0] = lines[0].replace("usufruct:", styled("usufruct:", "bad"), 1)
+    click.echo("\n".join(lines), err=True)

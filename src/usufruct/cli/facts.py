@@ -1,0 +1,90 @@
+"""What `look` says an archive is, beside where it would go."""
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from usufruct.cli.screen import count_words, in_lines, styled, wrapped
+from usufruct.files.printable import printable
+from usufruct.model.entries import Listing
+from usufruct.planning.dangers import disguised_in, links_in, programs_in
+
+if TYPE_CHECKING:
+    from usufruct.actions.examine import Examined
+
+_INDENT = "  "
+_NAMED = 3
+"""Entries that are named as examples of a danger."""
+
+
+def fact_lines(result: "Examined") -> Iterator[str]:
+    """How it is packed and locked, how its names were read, where it came from, what deserves a second look."""
+    facts, listing = result.facts, result.listing
+    if facts:
+        packing = [f"with {', '.join(facts.packing)}"] if facts.packing else []
+        if facts.is_solid:
+            packing.append("as one solid stream")
+        if len(facts.volumes) > 1:
+            packing.append(f"in {len(facts.volumes)} files")
+        if packing:
+            yield from _said("packed", " ".join(packing))
+        if facts.locks:
+            locked = "its names too" if facts.hides_names else count_words(facts.locked_entries, "file")
+            yield from _said("locked", f"with {' and '.join(facts.locks)}, {locked}")
+        if facts.encoding:
+            how = "guessed; --names tells another encoding" if facts.is_encoding_guessed else "as you said"
+            yield from _said("names", f"read as {facts.encoding}, {how}")
+        if facts.is_program:
+            yield from _said("program", f"self-extracting: read as the {result.format} it carries, never run", "care")
+        if facts.said_format:
+            yield from _said("careful", f"called {facts.said_format}, but it is {result.format}", "care")
+        if facts.comment:
+            first, *more = facts.comment.splitlines() or [""]
+            yield from _said("comment", printable(first) + (" …" if more else ""))
+    if result.origin:
+        yield from _said("origin", printable(result.origin))
+    if listing:
+        for what, rows in _dangers(listing).items():
+            one, many = _DANGER_WORDS[what]
+            names = [printable(listing.names[row]) for row in rows[:_NAMED]]
+            names += [f"and {len(rows) - _NAMED:,} more"] if len(rows) > _NAMED else []
+            yield from _said("careful", f"{count_words(len(rows), one, many)}: {' '.join(in_lines(names, ''))}", "care")
+
+
+_DANGER_WORDS = {
+    "programs": ("file that can run", "files that can run"),
+    "links": ("link", "links"),
+    "disguised": ("name that shows as another", "names that show as others"),
+}
+
+
+def _dangers(listing: Listing) -> dict[str, list[int]]:
+    found = {"programs": programs_in(listing), "links": links_in(listing), "disguised": disguised_in(listing)}
+    return {what: rows for what, rows in found.items() if rows}
+
+
+def _said(label: str, words: str, role: str = "quiet") -> Iterator[str]:
+    first, *others = wrapped(words, _INDENT + " " * 10)
+    yield f"{_INDENT}{styled(label.ljust(8), role)}  {first}"
+    yield from (f"{_INDENT}{'':10}{line}" for line in others)
+
+
+def facts_document(result: "Examined") -> dict[str, Any] | None:
+    """The same for programs that read the JSON."""
+    facts, listing = result.facts, result.listing
+    if facts is None:
+        return None
+    return {
+        "packing": list(facts.packing),
+        "solid": facts.is_solid,
+        "volumes": list(facts.volumes),
+        "locks": list(facts.locks),
+        "locked_entries": facts.locked_entries,
+        "hides_names": facts.hides_names,
+        "names": {"encoding": facts.encoding, "guessed": facts.is_encoding_guessed} if facts.encoding else None,
+        "self_extracting": facts.is_program,
+        "called": facts.said_format or None,
+        "comment": facts.comment or None,
+        "careful": {what: [listing.path(row) for row in rows] for what, rows in _dangers(listing).items()}
+        if listing
+        else {},
+    }

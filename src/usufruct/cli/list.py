@@ -1,0 +1,94 @@
+"""`usufruct list`."""
+
+from itertools import groupby
+
+import click
+
+from usufruct.actions.listing import Sizes, list_holdings, sizes_of
+from usufruct.cli.documents import holding_document, holding_state
+from usufruct.cli.screen import (
+    can_draw,
+    count_words,
+    echo,
+    echo_json,
+    in_columns,
+    json_option,
+    path_words,
+    shortened,
+    size_words,
+    styled,
+    time_words,
+    width,
+)
+from usufruct.cli.surroundings import surroundings
+from usufruct.files.printable import printable
+from usufruct.model.holdings import Holding
+
+
+@click.command("list", short_help="List the holdings.")
+@click.option("--find", metavar="TEXT", help="Only holdings with this in their name, application or archive.")
+@click.option(
+    "--sort", type=click.Choice(["name", "size", "added"]), default="name", show_default=True, help="In which order."
+)
+@click.option("--sizes", is_flag=True, help="Show with bars what takes the room.")
+@json_option
+def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
+    """List what has been added, by application."""
+    around = surroundings()
+    holdings = list_holdings(around, find=find, sort=sort)
+    if sizes:
+        _tell_sizes(sizes_of(around, holdings), as_json=as_json)
+        return
+    if as_json:
+        echo_json({"holdings": [holding_document(holding) for holding in holdings]})
+        return
+    if not holdings and find:
+        echo(f"No holding has {find} in its name, application or archive.")
+        return
+    if not holdings:
+        echo("Nothing has been added yet. `usufruct add ARCHIVE` places an archive.")
+        return
+    lines = iter(in_columns([_row(holding) for holding in holdings], frozenset({1, 2}), _list_style))
+    for application, group in groupby(holdings, key=lambda holding: holding.application):
+        echo(styled(application or "without an application", "title"))
+        for _ in group:
+            echo(next(lines))
+
+
+def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
+    if as_json:
+        echo_json(
+            {
+                "placed": [{"name": name, "bytes": size} for name, size in sizes.placed],
+                "backups": sizes.backups,
+                "archives": sizes.archives,
+            }
+        )
+        return
+    rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
+    rows += [("archives still kept, whose content is placed", sizes.archives)]
+    largest = max(size for _, size in rows) or 1
+    names = min(46, max(len(name) for name, _ in rows))
+    room = max(10, width() - names - 16)
+    full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
+    for name, size in rows:
+        eighths = round(size / largest * room * 8)
+        bar = full * (eighths // 8) + (part[eighths % 8 - 1] if part and eighths % 8 else "")
+        label = shortened(name, names).ljust(names)
+        echo(f"  {label}  {size_words(size).rjust(8)}  {styled(bar, 'place')}".rstrip())
+
+
+def _row(holding: Holding) -> tuple[str, ...]:
+    state = holding_state(holding)
+    source = path_words(holding.archive).rpartition("/")[2]
+    return (
+        printable(holding.name),
+        count_words(holding.files, "file"),
+        size_words(holding.size),
+        time_words(holding.added),
+        source if state == "added" else f"{state} · {source}",
+    )
+
+
+def _list_style(column: int, text: str) -> str:
+    return styled(text, "place") if column == 0 else styled(text, "quiet") if column > 2 else text

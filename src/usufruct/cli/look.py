@@ -1,0 +1,82 @@
+"""`usufruct look`."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from usufruct.actions.adding import look_at
+from usufruct.actions.gathering import gathered
+from usufruct.actions.reading import read_entry, verify
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.documents import examined_document, verified_document
+from usufruct.cli.options import access_of, ending, refuse_unheard, request_of, request_options
+from usufruct.cli.reports import look_report, verified_lines
+from usufruct.cli.screen import echo, echo_json, json_option, size_words
+from usufruct.cli.surroundings import surroundings
+from usufruct.errors import WrongUsage
+from usufruct.files.printable import printable
+
+
+@click.command(short_help="Say what archives are and where their content would go.")
+@click.argument("archives", metavar="ARCHIVE...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@request_options
+@click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
+@click.option("--read", "entry", metavar="ENTRY", help="Print this entry, a text, instead.")
+@click.option("--verify", "verifies", is_flag=True, help="Read everything and compare all checksums instead.")
+@json_option
+def look(
+    archives: tuple[Path, ...], *, in_full: bool, entry: str | None, verifies: bool, as_json: bool, **options: Any
+) -> int:
+    """Say what each ARCHIVE is, and show where each entry would go and why. Changes nothing.
+
+    Ends as `add` would end: 0 if it could place everything, 3 if it would have to ask, 4 if the archive is damaged or
+    unsafe, 5 if the machine says no.
+    """
+    around = surroundings()
+    if entry is not None:
+        return _print_entry(around, archives, entry, options, as_json=as_json)
+    if verifies:
+        return _verify(around, archives, options, as_json=as_json)
+    request = request_of(around, options)
+    results = look_at(around, gathered(archives), request)
+    refuse_unheard(request, results)
+    if as_json:
+        echo_json({"archives": [examined_document(result) for result in results]})
+    else:
+        for number, result in enumerate(results):
+            if number:
+                echo()
+            for line in look_report(result, in_full=in_full):
+                echo(line)
+    return ending([result.obstacle.exit_code if result.obstacle else 0 for result in results])
+
+
+def _print_entry(
+    around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
+) -> int:
+    if len(archives) > 1:
+        raise WrongUsage("--read prints one entry of one archive.", remedy="Name one archive.")
+    found = read_entry(archives[0], entry, access_of(around, options))
+    if as_json:
+        echo_json({"path": str(archives[0].absolute()), "entry": found.entry, "text": found.text, "cut": found.is_cut})
+        return 0
+    for line in found.text.splitlines():
+        echo(printable(line.expandtabs(4)))
+    if found.is_cut:
+        click.echo(f"… and more: only the first {size_words(found.shown)} are shown.", err=True)
+    return 0
+
+
+def _verify(around: Surroundings, archives: tuple[Path, ...], options: dict[str, Any], *, as_json: bool) -> int:
+    access = access_of(around, options)
+    results = []
+    for path in gathered(archives):
+        result = verify(path, access)
+        results.append(result)
+        if not as_json:
+            for line in verified_lines(result):
+                echo(line)
+    if as_json:
+        echo_json({"archives": [verified_document(result) for result in results]})
+    return ending([result.error.exit_code if result.error else 0 for result in results])

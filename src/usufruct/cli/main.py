@@ -1,0 +1,143 @@
+"""The command line's entrance: which commands there are, and how errors reach the user."""
+
+import importlib
+import os
+from collections.abc import Sequence
+
+import click
+
+from usufruct import __version__
+from usufruct.cli.errors import tell_error
+from usufruct.errors import UsufructError
+
+_SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
+    "Archives": {
+        "look": ("usufruct.cli.look:look", "Say what archives are and where their content would go."),
+        "add": ("usufruct.cli.add:add", "Place archives."),
+    },
+    "Downloads": {
+        "downloads": ("usufruct.cli.downloads:downloads", "Show what waits in the downloads folders."),
+    },
+    "What has been added": {
+        "list": ("usufruct.cli.list:list_command", "List the holdings."),
+        "show": ("usufruct.cli.show:show", "Show one holding: files, what they replaced, notes, source."),
+        "remove": ("usufruct.cli.remove:remove", "Take holdings out and give back what they replaced."),
+        "whose": ("usufruct.cli.whose:whose", "Say which holding put a file here."),
+        "check": ("usufruct.cli.check:check", "Compare the disk with the ledger."),
+        "repair": ("usufruct.cli.repair:repair", "Put missing or damaged files of a holding back from its archive."),
+        "undo": ("usufruct.cli.undo:undo", "Reverse the last change."),
+        "history": ("usufruct.cli.undo:history", "List the changes, newest first."),
+        "archives": ("usufruct.cli.archives:archives", "List the archives of what was added, and which are missing."),
+        "recover": ("usufruct.cli.recover:recover", "Reverse a change that was cut off."),
+    },
+    "Applications": {
+        "app": ("usufruct.cli.app:app", "The applications Usufruct knows: learn, list, show, try, new, edit, drop."),
+    },
+    "Usufruct itself": {
+        "settings": ("usufruct.cli.settings:settings", "Show and change the settings."),
+    },
+    "To try it": {
+        "demo": ("usufruct.cli.demo:demo", "Run a full example on sample data, in a folder of its own."),
+    },
+}
+_COMMANDS = {name: command for section in _SECTIONS.values() for name, command in section.items()}
+
+
+class _Commands(click.Group):
+    """A group that imports a command only when it is called: start-up is what every call pays."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        module, _, name = _COMMANDS[cmd_name][0].partition(":")
+        command: click.Command = getattr(importlib.import_module(module), name)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for title, commands in _SECTIONS.items():
+            with formatter.section(title):
+                formatter.write_dl([(name, help_line) for name, (_, help_line) in commands.items()])
+
+
+def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -> None:
+    if not is_wanted or context.resilient_parsing:
+        return
+    from usufruct.archives.library import library_version
+    from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
+
+    library = library_version()
+    click.echo(f"usufruct {__version__}")
+    click.echo(f"reads {', '.join(FORMATS)}")
+    if library:
+        click.echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
+    else:
+        click.echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
+    context.exit()
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_tell_version,
+    help="Show the version and the formats that can be read here.",
+)
+def cli() -> None:
+    """Put downloaded content into an application's folders, and take it out again.
+
+    Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
+    was there before comes back byte for byte.
+    """
+
+
+def _own_fault(error: Exception) -> UsufructError:
+    """What is told of a fault of our own; the log has the rest."""
+    import time
+    import traceback
+
+    from usufruct.files.state_places import StatePlaces
+
+    log = StatePlaces.found().log
+    try:
+        log.parent.mkdir(parents=True, exist_ok=True)
+        with log.open("a", encoding="utf-8") as file:
+            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')}\n{''.join(traceback.format_exception(error))}\n")
+    except OSError:
+        pass
+    return UsufructError(
+        f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
+        kept="A change that had begun was reversed, or is by the next command.",
+        remedy=f"Please report it with what stands at the end of {log}.",
+    )
+
+
+def run(words: Sequence[str]) -> int:
+    """Carry out one command line; gives the exit code."""
+    as_json = "--json" in words
+    try:
+        result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
+        return result if isinstance(result, int) else 0
+    except UsufructError as error:
+        tell_error(error, as_json=as_json)
+        return error.exit_code
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        return 0
+    except click.ClickException as error:
+        error.show()
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("Stopped.", err=True)
+        return 130
+    except BrokenPipeError:
+        # Whoever read our output has seen enough; the interpreter must not complain while it closes.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 0
+    except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
+        tell_error(_own_fault(error), as_json=as_json)
+        return UsufructError.exit_code

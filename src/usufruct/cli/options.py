@@ -1,0 +1,175 @@
+"""The options that `look` and `add` share, and the Request they make."""
+
+import codecs
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from usufruct.actions.applications import application_named, applications_with_folder, known_applications
+from usufruct.actions.examine import Examined
+from usufruct.actions.passwords import known_passwords
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.archives.reading import Access, Limits
+from usufruct.errors import WrongUsage
+from usufruct.files.printable import printable
+from usufruct.model.applications import Programs
+from usufruct.model.choices import Choices, OnClash
+from usufruct.planning.names import folded_path
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def _encoding(context: click.Context, option: click.Parameter, value: str | None) -> str | None:
+    if value is not None:
+        try:
+            codecs.lookup(value)
+        except LookupError:
+            raise click.BadParameter(f"{value} is no encoding that is known; cp437, cp866 and cp932 are.") from None
+    return value
+
+
+ACCESS_OPTIONS = (
+    click.option(
+        "--password-file",
+        metavar="FILE",
+        type=click.Path(path_type=Path, allow_dash=True),
+        help="Passwords for locked archives, one a line; `-` reads standard input.",
+    ),
+    click.option(
+        "--names", metavar="ENCODING", callback=_encoding, help="How file names in an old archive are encoded."
+    ),
+)
+"""What opening an archive may need."""
+
+_OPTIONS = [
+    click.option(
+        "--app",
+        "apps",
+        metavar="NAME",
+        multiple=True,
+        help="The application; otherwise the one that fits. Twice: each gets what is for it.",
+    ),
+    click.option("--into", metavar="FOLDER", help="Put everything into this folder of the application."),
+    click.option("--to", metavar="DIR", type=click.Path(path_type=Path), help="Place under this directory instead."),
+    click.option(
+        "--only", metavar="PATTERN", multiple=True, help="Only entries of this path or file name; repeatable."
+    ),
+    click.option("--skip", metavar="PATTERN", multiple=True, help="No entries of this path or file name; repeatable."),
+    click.option("--choose", metavar="NAME", multiple=True, help="Which alternative; repeatable; `all` keeps all."),
+    click.option("--pick", "picks", is_flag=True, help="Choose the entries from a checklist, at a terminal."),
+    click.option("--nested", is_flag=True, help="Open archives inside the archive."),
+    click.option("--every-format", is_flag=True, help="Do not drop the less preferred formats."),
+    click.option(
+        "--on-clash",
+        type=click.Choice([value.value for value in OnClash]),
+        default=OnClash.REPLACE.value,
+        show_default=True,
+        help="What becomes of a file that is there already and differs: it is backed up and replaced, it stays, it is "
+        "replaced only by a newer one, only such files are placed, the entry goes beside it, or you are asked.",
+    ),
+    click.option("--update", metavar="HOLDING", help="This archive takes the place of that holding."),
+    click.option("--as", "name", metavar="NAME", help="The holding's name."),
+    click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether files that can run are placed."),
+    click.option("--together", is_flag=True, help="Several archives make one holding."),
+    click.option("--yes", "takes_safe", is_flag=True, help="Take the proposed answer where there is a safe one."),
+    click.option("--skip-unsafe", is_flag=True, help="Place the rest of an archive with unsafe entries."),
+    *ACCESS_OPTIONS,
+]
+
+
+def request_options(command: F) -> F:
+    """Give a command the options that say what is to become of archives."""
+    for option in reversed(_OPTIONS):
+        command = option(command)
+    return command
+
+
+def access_options(command: F) -> F:
+    """Give a command the options for opening archives."""
+    for option in reversed(ACCESS_OPTIONS):
+        command = option(command)
+    return command
+
+
+def access_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Access:
+    """What these options give for opening archives; a person at a terminal may be asked."""
+    ask = _ask_password if may_ask and sys.stdin.isatty() and str(options["password_file"]) != "-" else None
+    settings = surroundings.settings()
+    return Access(
+        passwords=known_passwords(surroundings.places, options["password_file"], ask),
+        names=options["names"],
+        limits=Limits(entries=settings.most_entries, ratio=settings.most_ratio, levels=settings.most_levels),
+    )
+
+
+def _ask_password(name: str, attempt: int) -> str | None:
+    again = "" if attempt == 1 else " (that one does not fit)"
+    try:
+        word: str = click.prompt(
+            f"Password for {printable(name)}{again}", hide_input=True, default="", show_default=False, err=True
+        )
+    except click.Abort:
+        return None
+    return word or None
+
+
+def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Request:
+    """The request that these options make."""
+    for option in ("apps", "into"):
+        if options["to"] and options[option]:
+            raise WrongUsage(
+                f"--to and --{option.removesuffix('s')} contradict each other: --to places without an application.",
+                remedy="Give one of them.",
+            )
+    applications = [] if options["to"] else known_applications(surroundings)
+    if options["apps"]:
+        applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
+    if options["into"]:
+        applications = applications_with_folder(applications, options["into"])
+    return Request(
+        applications=tuple(applications),
+        is_named=bool(options["apps"] or options["into"]),
+        together=options["together"],
+        takes_safe=options["takes_safe"],
+        to=str(options["to"].expanduser().absolute()) if options["to"] else None,
+        update=options["update"],
+        name=options["name"],
+        access=access_of(surroundings, options, may_ask=may_ask),
+        choices=Choices(
+            only=options["only"],
+            skip=options["skip"],
+            into=options["into"],
+            choose=options["choose"],
+            nested=options["nested"],
+            every_format=options["every_format"],
+            programs=Programs(options["programs"]) if options["programs"] else None,
+            on_clash=OnClash(options["on_clash"]),
+            skip_unsafe=options["skip_unsafe"],
+        ),
+    )
+
+
+def refuse_unheard(request: Request, results: Sequence[Examined]) -> None:
+    """Raise WrongUsage for a `--choose` that named nothing, where nothing is left to ask that it could have meant."""
+    if any(result.error or result.decisions or result.layout is None for result in results):
+        return
+    used = {folded_path(word.strip("/")) for result in results if result.layout for word in result.layout.used_choices}
+    for word in request.choices.choose:
+        if folded_path(word.strip("/")) not in used and folded_path(word) not in used:
+            raise WrongUsage(
+                f"--choose {word} names no alternative.", remedy="`usufruct look` without it shows what can be chosen."
+            )
+
+
+def afterwards_of(surroundings: Surroundings, option: str | None) -> str:
+    """What becomes of archives: as the option says, or the settings."""
+    return option or surroundings.settings().afterwards
+
+
+def ending(errors: list[int]) -> int:
+    """The exit code of a command about several archives: their common one, or 1 if only some failed."""
+    return errors[0] if len(set(errors)) == 1 else 1

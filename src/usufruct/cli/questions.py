@@ -1,0 +1,183 @@
+"""Asking a person at a terminal, and telling everybody else the command that answers."""
+
+import shlex
+import sys
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import pairwise
+from pathlib import Path
+
+import click
+
+from usufruct.actions.downloads import Waiting
+from usufruct.actions.examine import Examined
+from usufruct.actions.request import Request
+from usufruct.cli.screen import count_words, shortened, size_words, width, wrapped
+from usufruct.model.choices import OnClash
+from usufruct.model.layout import Decision, Layout, Option
+
+_MOST_ROWS = 60
+"""Entries that a checklist names one by one; more are picked by directory."""
+
+
+def is_asking() -> bool:
+    """Whether a person sits at both ends."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def answered(result: Examined) -> Request | None:
+    """The request with the person's answers to all questions; None if one is left open."""
+    if result.plan and result.plan.open_clashes:
+        return decided_clashes(result)
+    request = result.request
+    for decision in result.decisions:
+        if not decision.options:
+            return None
+        option = _ask(decision)
+        if option is None:
+            return None
+        request = request.with_answer(option.answer)
+    return request
+
+
+def _ask(decision: Decision) -> Option | None:
+    # Only where a question is put: the library takes longer to import than most commands to run.
+    import questionary
+
+    question = "\n  ".join(wrapped(decision.question, "  "))
+    room = width() - 6
+    wide = max(len(option.name) for option in decision.options)
+    choices = [
+        questionary.Choice(title=shortened(_option_words(option, wide), room), value=option)
+        for option in decision.options
+    ]
+    # The library takes a value of None for the title, so nothing at all is told by another one.
+    choices.append(questionary.Choice(title="none of these: place nothing now", value=False))
+    option: Option | bool | None = questionary.select(question, choices=choices, instruction=" ").ask()
+    return option if isinstance(option, Option) else None
+
+
+def decided_clashes(result: Examined) -> Request | None:
+    """The request with a person's word on each file in the way; None if they stop."""
+    import questionary
+
+    plan, choices = result.plan, result.request.choices
+    assert plan, "there were clashes to ask about"
+    listing = plan.layout.listing
+    decided = dict(choices.on_clash_of)
+    rest: OnClash | None = None
+    for row in plan.open_clashes:
+        path = listing.path(row)
+        if rest is None:
+            answers = [questionary.Choice(title=words, value=policy) for policy, words in _CLASH_WORDS.items()]
+            answers += [
+                questionary.Choice(title=f"{words}, and the same for the rest", value=f"{policy} rest")
+                for policy, words in _CLASH_WORDS.items()
+            ]
+            question = f"{path} is there already and differs. What shall become of the one there?"
+            answer: str | None = questionary.select(question, choices=answers, instruction=" ").ask()
+            if answer is None:
+                return None
+            policy, _, is_rest = str(answer).partition(" ")
+            if is_rest:
+                rest = OnClash(policy)
+            decided[path] = OnClash(policy)
+        else:
+            decided[path] = rest
+    return replace(result.request, choices=replace(choices, on_clash_of=tuple(decided.items())))
+
+
+_CLASH_WORDS = {
+    OnClash.REPLACE: "replace it (it is backed up)",
+    OnClash.KEEP: "keep it",
+    OnClash.NEWER: "replace it if the new one is newer",
+    OnClash.BOTH: "keep it, and place the new one beside it",
+}
+
+
+def is_answerable(result: Examined) -> bool:
+    """Whether a person could answer all questions of an archive by picking."""
+    return bool(result.decisions) and not result.error and all(decision.options for decision in result.decisions)
+
+
+def _option_words(option: Option, wide: int) -> str:
+    """An option in one line: what it is called, how much it is, an example."""
+    example = f"  {option.example}" if option.example else ""
+    return f"{option.name.ljust(wide)}  {count_words(option.files, 'file')}, {size_words(option.size)}{example}"
+
+
+def picked(result: Examined) -> tuple[str, ...] | None:
+    """Paths of the entries that a person ticks; None if they stop. Long archives are picked by directory."""
+    import questionary
+
+    assert result.layout
+    groups = _groups(result.layout)
+    room = width() - 8
+    choices = [
+        questionary.Choice(title=shortened(title, room), value=paths, checked=True) for title, paths in groups.items()
+    ]
+    hint = "(space ticks, a ticks all, enter is done)"
+    answer: list[list[str]] | None = questionary.checkbox("Which shall be placed?", choices, instruction=hint).ask()
+    return None if answer is None else tuple(path for paths in answer for path in paths)
+
+
+def ticked(found: "Sequence[Waiting]") -> list[str]:
+    """Paths of the downloads that a person ticks, newest first."""
+    import questionary
+
+    choices = [
+        questionary.Choice(
+            title=shortened(f"{Path(one.path).name}  {size_words(one.size)}, for {one.application}", width() - 8),
+            value=one.path,
+        )
+        for one in found
+    ]
+    answer: list[str] | None = questionary.checkbox("Which shall be added?", choices).ask()
+    return answer or []
+
+
+def _groups(layout: Layout) -> dict[str, list[str]]:
+    """Title → paths of entries: each its own, or those of one destination directory."""
+    rows = list(layout.placed_rows())
+    listing = layout.listing
+    by_directory = len(rows) > _MOST_ROWS
+    groups: dict[str, list[str]] = {}
+    sizes: dict[str, int] = {}
+    for row in rows:
+        home = layout.homes[layout.home_of[row]]
+        title = (home.piece or home.path or ".") if by_directory else listing.path(row)
+        groups.setdefault(title, []).append(listing.path(row))
+        sizes[title] = sizes.get(title, 0) + listing.sizes[row]
+    return {
+        f"{title}  {count_words(len(paths), 'file')}, {size_words(sizes[title])}"
+        if by_directory
+        else f"{title}  {size_words(sizes[title])}": paths
+        for title, paths in groups.items()
+    }
+
+
+def answering_command(result: Examined) -> str:
+    """The command that answers every question of an archive, with the first option of each for an example."""
+    answers = [word for decision in result.decisions for word in (decision.options or (None,))[:1] if word]
+    if not answers:
+        return ""
+    words = ["usufruct", "add", *_words_about(result.path)]
+    for option in answers:
+        pairs = zip(option.answer[::2], option.answer[1::2], strict=True)
+        words.extend(word for pair in pairs if not _is_said(words, pair) for word in pair)
+    return shlex.join(words)
+
+
+def _is_said(words: Sequence[str], pair: tuple[str, str]) -> bool:
+    return pair in pairwise(words)
+
+
+def _words_about(path: str) -> list[str]:
+    """The words of the present command for one of its archives."""
+    context = click.get_current_context(silent=True)
+    given: list[str] = list(context.find_root().obj or []) if context else []
+    archives: Sequence[Path] = context.params.get("archives", ()) if context else ()
+    mine = next((str(word) for word in archives if str(word.absolute()) == path), path)
+    names = {str(word) for word in archives}
+    options = [word for word in given[1:] if word not in names and word not in ("--json", "--full", "--dry-run")]
+    return [mine, *options]

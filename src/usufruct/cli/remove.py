@@ -1,0 +1,122 @@
+"""`usufruct remove`."""
+
+from dataclasses import replace
+from typing import Any
+
+import click
+
+from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings
+from usufruct.cli.progress import Watching
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.files.printable import printable
+
+_MOST_PATHS = 8
+
+
+@click.command(short_help="Take holdings out and give back what they replaced.")
+@click.argument("holdings", metavar="HOLDING...", nargs=-1, required=True)
+@click.option(
+    "--changed",
+    type=click.Choice(["leave", "give-back"]),
+    default="leave",
+    show_default=True,
+    help="What becomes of files that were changed since: they stay, or go to the trash and the earlier ones come back.",
+)
+@click.option("--forget", is_flag=True, help="Only drop the record; all files stay as they are and are yours.")
+@json_option
+def remove(holdings: tuple[str, ...], *, changed: str, forget: bool, as_json: bool) -> int:
+    """Take the files of each HOLDING out and give back what they replaced.
+
+    Files that were changed since stay where they are; the holding is then kept in the list with what it still has, and
+    the command ends with 1.
+    """
+    around = surroundings()
+    if forget:
+        forgotten = forget_holdings(around, holdings)
+        if as_json:
+            echo_json({"holdings": [_forgotten_document(one) for one in forgotten]})
+        else:
+            for one in forgotten:
+                _tell_forgotten(one)
+        return 0
+
+    watching = Watching(len(holdings))
+
+    def tell(removal: Removal) -> None:
+        watching.pause()
+        if not as_json:
+            _tell(removal)
+
+    around = replace(around, watch=watching)
+    with watching:
+        removals = remove_holdings(around, holdings, tell, gives_back_changed=changed == "give-back")
+    if as_json:
+        echo_json({"holdings": [_document(removal) for removal in removals]})
+    return 1 if any(removal.removed.left for removal in removals) else 0
+
+
+def _tell(removal: Removal) -> None:
+    removed = removal.removed
+    name = styled(printable(removal.holding.name), "title")
+    done = styled("Removed", "good") if not removed.left else styled("Removed in part", "care")
+    echo(f"{done} {name}: {count_words(removed.taken, 'file')} taken out")
+    _tell_paths("earlier file is back", "earlier files are back", removed.given_back)
+    _tell_paths("file was changed since and stays", "files were changed since and stay", removed.left)
+    _tell_paths("changed file is in the trash", "changed files are in the trash", _trashed(removal.saved, removal.kept))
+    for path in removal.kept:
+        echo(f"  the changed file is kept as {path_words(path)}")
+    if removal.after:
+        echo(f"  {styled(removal.after, 'care')}")
+
+
+def _trashed(saved: tuple[str, ...], kept: tuple[str, ...]) -> tuple[str, ...]:
+    """Paths of which the trash took the copy; all of one command go the same way."""
+    return () if kept else saved
+
+
+def _tell_forgotten(one: Forgotten) -> None:
+    echo(
+        f"{styled('Forgotten', 'good')} {styled(printable(one.holding.name), 'title')}: "
+        f"{count_words(one.files, 'file')} stay and are yours now"
+    )
+    _tell_paths(
+        "file that it had replaced is in the trash",
+        "files that it had replaced are in the trash",
+        _trashed(one.saved, one.kept),
+    )
+    for path in one.kept:
+        echo(f"  the file that it had replaced is kept as {path_words(path)}")
+
+
+def _forgotten_document(one: Forgotten) -> dict[str, Any]:
+    return {
+        "name": one.holding.name,
+        "state": "forgotten",
+        "files": one.files,
+        "saved": list(one.saved),
+        "kept_at": list(one.kept),
+    }
+
+
+def _tell_paths(one: str, many: str, paths: tuple[str, ...]) -> None:
+    if not paths:
+        return
+    echo(f"  {len(paths)} {one if len(paths) == 1 else many}:")
+    for path in paths[:_MOST_PATHS]:
+        echo(f"    {path_words(path)}")
+    if len(paths) > _MOST_PATHS:
+        echo(f"    … and {len(paths) - _MOST_PATHS} more")
+
+
+def _document(removal: Removal) -> dict[str, Any]:
+    removed = removal.removed
+    return {
+        "name": removal.holding.name,
+        "taken": removed.taken,
+        "given_back": list(removed.given_back),
+        "left": list(removed.left),
+        "saved": list(removal.saved),
+        "kept_at": list(removal.kept),
+        "state": "partly removed" if removed.left else "removed",
+    }

@@ -1,0 +1,59 @@
+"""`usufruct repair`."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from usufruct.actions.repairing import repair as repair_action
+from usufruct.cli.options import access_of, access_options
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.files.printable import printable
+
+
+@click.command(short_help="Put missing or damaged files of a holding back from its archive.")
+@click.argument("holding")
+@click.option("--archive", type=click.Path(path_type=Path), help="Where the archive is now, if not where it was.")
+@click.option(
+    "--changed",
+    type=click.Choice(["leave", "give-back"]),
+    default="leave",
+    show_default=True,
+    help="What becomes of files that were changed since: they stay, or go to the trash and are put back as placed.",
+)
+@access_options
+@json_option
+def repair(holding: str, *, archive: Path | None, changed: str, as_json: bool, **options: Any) -> int:
+    """Put the missing and damaged files of HOLDING back from its archive; only these are written.
+
+    Ends with 1 if files stay that were changed since.
+    """
+    around = surroundings()
+    done = repair_action(
+        around, holding, access_of(around, options), archive, gives_back_changed=changed == "give-back"
+    )
+    if as_json:
+        echo_json(
+            {
+                "name": done.holding.name,
+                "written": list(done.written),
+                "changed": list(done.left),
+                "saved": list(done.saved),
+            }
+        )
+        return 1 if done.left else 0
+    name = styled(printable(done.holding.name), "title")
+    if not done.written:
+        echo(f"{name}: nothing is missing or damaged.")
+    else:
+        echo(f"{styled('Repaired', 'good')} {name}: {count_words(len(done.written), 'file')} put back")
+        for path in done.written[:12]:
+            echo(f"  {path_words(path)}")
+        if len(done.written) > 12:
+            echo(f"  … and {len(done.written) - 12:,} more")
+    for path in done.left:
+        echo(f"  {styled('changed since, and stays', 'care')}: {path_words(path)}")
+    for path in done.saved:
+        echo(f"  the changed file is kept as {path_words(path)}")
+    return 1 if done.left else 0

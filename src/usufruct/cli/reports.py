@@ -1,0 +1,308 @@
+"""What `look` and `add` say about an archive."""
+
+import shlex
+from collections import Counter
+from collections.abc import Iterator
+
+from usufruct.actions.adding import Added
+from usufruct.actions.afterwards import Settled
+from usufruct.actions.examine import Examined
+from usufruct.actions.reading import Verified
+from usufruct.cli.facts import fact_lines
+from usufruct.cli.questions import answering_command
+from usufruct.cli.screen import count_words, in_lines, path_words, shortened, size_words, styled, width, wrapped
+from usufruct.cli.trees import Branch, Leaf, drawn
+from usufruct.errors import UsufructError
+from usufruct.files.printable import printable
+from usufruct.model.entries import EntryKind
+from usufruct.model.layout import AsideKind, Decision, Home, Layout
+from usufruct.model.plan import Clash, Plan
+from usufruct.model.settings import TRASH
+
+_CLASH_ROLES = {"replaces": "care", "same": "quiet", "stays": "care"}
+_INDENT = "  "
+_MOST_REFUSED = 8
+_MOST_REASONS = 4
+_KIND_WORDS = {
+    AsideKind.JUNK: ("file of junk", "files of junk"),
+    AsideKind.NOTES: ("note", "notes"),
+    AsideKind.DUPLICATE: ("duplicate", "duplicates"),
+    AsideKind.NOT_TAKEN: ("not taken", "not taken"),
+    AsideKind.NOT_CHOSEN: ("not chosen", "not chosen"),
+    AsideKind.OTHER_FORMAT: ("in another format", "in another format"),
+    AsideKind.LEFT_OUT: ("left out", "left out"),
+    AsideKind.CLASH: ("clash", "clashes"),
+    AsideKind.ARCHIVE: ("archive inside", "archives inside"),
+}
+"""What one and several asides of a kind are called."""
+
+
+def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
+    """The lines that say what an archive is and would do."""
+    yield _headline(result)
+    yield from fact_lines(result)
+    layout = result.layout
+    if layout is None:
+        if result.error:
+            yield from _error_lines(result.error)
+        yield from decision_lines(result)
+        return
+    yield _destination_line(result)
+    if result.already:
+        yield f"{_INDENT}Added already as {styled(result.already.name, 'title')}: there is nothing to do."
+    if layout.files:
+        yield ""
+        # That each file of it is there already has just been said.
+        yield from tree_lines(result, layout, None if result.already else result.plan, in_full=in_full)
+    yield from remark_lines(result, layout, in_full=in_full)
+    if result.error:
+        yield ""
+        yield from _error_lines(result.error)
+    yield from decision_lines(result)
+
+
+def _headline(result: Examined) -> str:
+    name = printable(result.path.replace("\\", "/").rpartition("/")[2])
+    facts = []
+    if result.format:
+        facts.append(result.format)
+    if listing := result.listing:
+        entries = sum(1 for kind in listing.kinds if kind != EntryKind.DIRECTORY) + len(listing.refused)
+        facts.append(count_words(entries, "entry", "entries"))
+        facts.append(f"{size_words(sum(listing.sizes))} unpacked from {size_words(result.size)}")
+    return f"{styled(name, 'title')}  {' · '.join(facts)}".rstrip()
+
+
+def _destination_line(result: Examined) -> str:
+    holding = styled(printable(result.holding), "title")
+    if result.application:
+        return f"{_INDENT}for {result.application.title}, as {holding}"
+    return f"{_INDENT}without an application, as {holding}"
+
+
+def verified_lines(result: Verified) -> Iterator[str]:
+    """The lines that say what reading an archive through has shown."""
+    read = f"{count_words(result.files, 'file')}, {size_words(result.size)} read"
+    name = styled(printable(result.path.replace("\\", "/").rpartition("/")[2]), "title")
+    if result.error:
+        yield f"{styled('bad', 'bad')}   {name}  {read}"
+        yield from _error_lines(result.error)
+        return
+    what = "every checksum holds" if result.is_checked else "but the format has no checksums of its content"
+    unsafe = f", {count_words(result.unsafe, 'unsafe entry', 'unsafe entries')} not read" if result.unsafe else ""
+    yield f"{styled('fine', 'good')}  {name}  {read}, {what}{unsafe}"
+
+
+def _root_of(result: Examined) -> str:
+    return result.plan.snapshot.root if result.plan else (result.application.root if result.application else ".")
+
+
+def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: bool) -> Iterator[str]:
+    """The tree of destinations, one for each top they have."""
+    root = _root_of(result)
+    trees: dict[str, Branch] = {}
+    grown: dict[int, list[Leaf]] = {}
+    reasons: set[tuple[int, int]] = set()
+    remarks = _marks_of(layout, plan)
+    out = {aside.row for aside in plan.asides} if plan else set()
+    names, sizes = layout.listing.names, layout.listing.sizes
+    for row in layout.placed_rows():
+        if row in out:
+            continue
+        number = layout.home_of[row]
+        leaves = grown.get(number)
+        if leaves is None:
+            top, below = _place_of(layout.homes[number], root)
+            leaves = grown[number] = trees.setdefault(top, Branch()).at(below).leaves
+        reasons.add((number, layout.reason_of[row]))
+        leaves.append(remarks[row] if row in remarks else Leaf(names[row], sizes[row]))
+    whys: dict[tuple[str, str], set[str]] = {}
+    for number, reason in reasons:
+        home = layout.homes[number]
+        top, below = _place_of(home, root)
+        piece = home.piece if home.piece and not home.piece.startswith("/") else below
+        whys.setdefault((top, piece), set()).add(layout.reasons[reason])
+    for (top, path), texts in whys.items():
+        trees[top].at(path).remark = " · ".join(sorted(texts))
+    for top, tree in trees.items():
+        yield from (f"{_INDENT}{line}" for line in drawn(path_words(top), tree, in_full=in_full, marks=_CLASH_ROLES))
+
+
+def _place_of(home: Home, root: str) -> tuple[str, str]:
+    """The top of the tree that a home is drawn in, and its path below."""
+    return (home.path, "") if home.path.startswith("/") else (root, home.path)
+
+
+def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, Leaf]:
+    """The rows of which something is remarkable, as they are drawn."""
+    listing = layout.listing
+    clashes, names = (plan.clashes, plan.names) if plan else ({}, {})
+    twice: set[int] = set()
+    if layout.decisions:
+        rows_of: dict[tuple[str, str], list[int]] = {}
+        for row in layout.placed_rows():
+            rows_of.setdefault((layout.homes[layout.home_of[row]].path, layout.name(row)), []).append(row)
+        twice.update(row for rows in rows_of.values() if len(rows) > 1 for row in rows)
+    marks: dict[int, Leaf] = {}
+    for row in {*clashes, *names, *twice, *layout.renamed}:
+        name = names.get(row) or layout.name(row)
+        mark = ""
+        match clashes.get(row):
+            case Clash.REPLACES:
+                mark = "replaces the one there"
+            case Clash.SAME:
+                mark = "is there already"
+            case Clash.STAYS:
+                mark = f"beside {printable(layout.name(row))}"
+        if row in twice:
+            mark = f"in {printable(listing.directories[listing.directory_of[row]])}"
+        elif name != listing.names[row]:
+            mark = f"{mark}  called {printable(listing.names[row])} in the archive".strip()
+        marks[row] = Leaf(name, listing.sizes[row], mark)
+    return marks
+
+
+def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator[str]:
+    """What was dropped, what goes aside and why, what is refused, who else would have taken it."""
+    remarks: list[tuple[str, str, list[str]]] = []
+    for reason in dict.fromkeys(layout.wrappers.values()):
+        dropped = [path for path, why in layout.wrappers.items() if why == reason]
+        inner = [path for path in dropped if not any(other.startswith(path + "/") for other in dropped)]
+        remarks.append(("dropped", f"{', '.join(_named(inner, in_full=in_full))}: {reason}", []))
+    asides = [*layout.asides, *(result.plan.asides if result.plan else ())]
+    grouped: dict[tuple[AsideKind, str], list[str]] = {}
+    for aside in asides:
+        grouped.setdefault((aside.kind, aside.reason), []).append(layout.listing.path(aside.row))
+    if not in_full:
+        grouped = _like_with_like(grouped)
+    for (kind, reason), paths in grouped.items():
+        one, many = _KIND_WORDS[kind]
+        remarks.append(("aside", f"{count_words(len(paths), one, many)}: {reason}", _named(paths, in_full=in_full)))
+    shown = layout.refused if in_full or len(layout.refused) <= _MOST_REFUSED else layout.refused[:_MOST_REFUSED]
+    remarks.extend(("refused", f"{printable(refusal.entry)}: {refusal.reason}", []) for refusal in shown)
+    if len(shown) < len(layout.refused):
+        remarks.append(("refused", f"and {len(layout.refused) - len(shown):,} more; --full names them", []))
+    remarks.extend(("not for", f"{name}: {why}", []) for name, why in result.runners_up)
+    if result.also_for and result.application:
+        apps = " ".join(f"--app {name}" for name in (result.application.name, *(name for name, _ in result.also_for)))
+        takes = ", ".join(f"{name} takes {count_words(count, 'other file')}" for name, count in result.also_for)
+        remarks.append(("also for", f"{takes}; {apps} places all", []))
+    if remarks:
+        yield ""
+    for label, words, names in remarks:
+        role = "bad" if label == "refused" else "care" if label == "aside" else "quiet"
+        first, *others = wrapped(words, _INDENT + " " * 10)
+        yield f"{_INDENT}{styled(label.ljust(8), role)}  {first}"
+        yield from (f"{_INDENT}{'':10}{line}" for line in others)
+        yield from (f"{_INDENT}{'':10}{styled(line, 'quiet')}" for line in in_lines(names, _INDENT + " " * 10))
+
+
+def _like_with_like(grouped: dict[tuple[AsideKind, str], list[str]]) -> dict[tuple[AsideKind, str], list[str]]:
+    """The same with kinds that have many reasons, one for each entry, as one group each."""
+    reasons = Counter(kind for kind, _ in grouped)
+    merged: dict[tuple[AsideKind, str], list[str]] = {}
+    first: dict[AsideKind, str] = {}
+    for (kind, reason), paths in grouped.items():
+        if reasons[kind] > _MOST_REASONS:
+            reason = first.setdefault(kind, f"{reason}, and the like; --full tells each reason")
+        merged.setdefault((kind, reason), []).extend(paths)
+    return merged
+
+
+def _named(paths: list[str], *, in_full: bool) -> list[str]:
+    """Paths to be shown: all of them, or as many as say what kind they are."""
+    shown = paths if in_full or len(paths) <= 5 else paths[:4]
+    more = [f"and {len(paths) - len(shown):,} more"] if len(shown) < len(paths) else []
+    return [printable(path) for path in shown] + more
+
+
+def decision_lines(result: Examined) -> Iterator[str]:
+    """Each question with its options and the words that answer it."""
+    for decision in result.decisions:
+        yield ""
+        yield from _question_lines(decision)
+    if command := answering_command(result):
+        yield ""
+        yield f"{_INDENT}{styled('answer', 'quiet')}    {command}"
+
+
+def _question_lines(decision: Decision) -> Iterator[str]:
+    first, *others = wrapped(decision.question, _INDENT + "  ")
+    yield f"{_INDENT}{styled('?', 'care')} {first}"
+    yield from (f"{_INDENT}  {line}" for line in others)
+    for thought in decision.detail:
+        yield from (f"{_INDENT}  {styled(line, 'quiet')}" for line in wrapped(thought, _INDENT + "  "))
+    answers = [shlex.join(option.answer) for option in decision.options]
+    wide = max(map(len, answers), default=0)
+    facts = [f"{count_words(option.files, 'file')}, {size_words(option.size)}" for option in decision.options]
+    facts_wide = max(map(len, facts), default=0)
+    for option, answer, fact in zip(decision.options, answers, facts, strict=True):
+        room = width() - wide - facts_wide - 10
+        example = shortened(path_words(option.example), room) if option.example and room > 12 else ""
+        line = f"{_INDENT}    {styled(answer.ljust(wide), 'title')}  {fact.ljust(facts_wide)}"
+        yield f"{line}  {styled(example, 'quiet')}" if example else line.rstrip()
+
+
+def _error_lines(error: UsufructError, before: str = "") -> Iterator[str]:
+    kept = "" if error.kept in ("Nothing was changed.", "Nothing was placed.") else f"{error.kept} "
+    yield from (f"{_INDENT}{styled(line, 'bad')}" for line in wrapped(before + error.message, _INDENT))
+    yield from (f"{_INDENT}{line}" for line in wrapped(kept + error.remedy, _INDENT))
+
+
+def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[str]:
+    """The lines that say what became of an archive; with `asks` its questions follow as such."""
+    result = added.examined
+    layout, plan, placed = result.layout, result.plan, added.placed
+    name = styled(printable(result.holding), "title")
+    if added.state == "already added":
+        if result.already:
+            yield f"{name} was added already from {path_words(result.path)}: nothing was changed."
+        else:
+            yield f"All that is in {path_words(result.path)} is installed already: nothing was changed."
+        return
+    if added.error or not (layout and plan and placed):
+        yield _headline(result)
+        if layout and result.decisions:
+            yield _destination_line(result)
+            yield from tree_lines(result, layout, plan, in_full=in_full)
+        if added.error and not result.decisions:
+            yield from _error_lines(added.error, "Nothing was placed: ")
+        elif not asks:
+            yield f"{_INDENT}{styled('Nothing was placed yet.', 'bad')}"
+            yield from decision_lines(result)
+        return
+    where = result.application.title if result.application else path_words(plan.snapshot.root)
+    done = "Updated" if added.state == "updated" else "Added"
+    yield f"{styled(done, 'good')} {name} to {where}: {count_words(placed.files, 'file')}, {size_words(placed.size)}"
+    yield from tree_lines(result, layout, plan, in_full=in_full)
+    yield from remark_lines(result, layout, in_full=in_full)
+    yield ""
+    if placed.replaced:
+        what = count_words(len(placed.replaced), "file that was", "files that were")
+        yield f"{_INDENT}{what} there before, backed up and replaced"
+    if placed.taken:
+        yield f"{_INDENT}{count_words(placed.taken, 'file')} of the one before no longer shipped, taken out"
+    if placed.kept:
+        what = count_words(len(placed.kept), "file that you changed stays", "files that you changed stay")
+        yield f"{_INDENT}{what}: {', '.join(map(path_words, placed.kept[:4]))}"
+    if placed.shared:
+        yield f"{_INDENT}{count_words(len(placed.shared), 'file')} there already with the same content, left alone"
+    quoted = shlex.quote(result.holding)
+    if placed.notes:
+        yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {quoted} --notes"
+    if added.after:
+        yield f"{_INDENT}{styled(added.after, 'care')}"
+    if added.settled:
+        yield from _settled_lines(added.settled)
+    yield f"{_INDENT}To take it back: usufruct remove {quoted}"
+
+
+def _settled_lines(settled: Settled) -> Iterator[str]:
+    """What became of the archive."""
+    if settled.fault:
+        yield f"{_INDENT}{styled(settled.fault, 'care')}"
+    elif settled.paths:
+        more = f" and {len(settled.paths) - 1} more" if len(settled.paths) > 1 else ""
+        yield f"{_INDENT}The archive is kept as {path_words(settled.paths[0])}{more}"
+    elif settled.how == TRASH:
+        yield f"{_INDENT}The archive is in the trash"

@@ -1,0 +1,142 @@
+"""What all output shares: colours by meaning, sizes, times, paths, and the width there is."""
+
+import os
+import sys
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import click
+
+from usufruct.files.printable import printable
+
+_COLOURS: dict[str, dict[str, Any]] = {
+    "title": {"bold": True},
+    "place": {"fg": "cyan"},
+    "quiet": {"dim": True},
+    "good": {"fg": "green"},
+    "care": {"fg": "yellow"},
+    "bad": {"fg": "red", "bold": True},
+}
+"""Roles; none carries a meaning that the words beside it do not."""
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
+
+
+def styled(text: str, role: str) -> str:
+    """The text in the colour of its role, where colours are wanted."""
+    return text if os.environ.get("NO_COLOR") else click.style(text, **_COLOURS[role])
+
+
+def echo(text: str = "") -> None:
+    """Print a line; colours only at a terminal."""
+    click.echo(text)
+
+
+def echo_json(document: Any) -> None:
+    """Print one JSON document."""
+    # Ten times as fast as the standard library, which counts for archives of many thousand entries.
+    import msgspec
+
+    click.echo(msgspec.json.format(msgspec.json.encode(document), indent=2).decode("utf-8"))
+
+
+def width() -> int:
+    """Columns of the terminal, or of a page where there is none."""
+    try:
+        return int(os.environ.get("COLUMNS") or 0) or os.get_terminal_size(sys.stdout.fileno()).columns
+    except (OSError, ValueError):
+        return 100
+
+
+def can_draw() -> bool:
+    """Whether the output can show line-drawing characters."""
+    encoding = getattr(sys.stdout, "encoding", None) or "ascii"
+    try:
+        "└├│─…→".encode(encoding)
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def shortened(text: str, room: int) -> str:
+    """The text cut to a number of columns."""
+    text = printable(text)
+    return text if len(text) <= room else text[: max(0, room - 1)] + "…"
+
+
+def wrapped(text: str, indent: str) -> list[str]:
+    """The text in lines that fit the width once `indent` stands before each; at least one."""
+    import textwrap
+
+    return textwrap.wrap(text, max(30, min(width(), 110) - len(indent)), break_on_hyphens=False) or [""]
+
+
+def in_lines(items: Sequence[str], indent: str) -> list[str]:
+    """Items with commas between, in lines that fit the width once `indent` stands before each."""
+    room = max(30, min(width(), 110) - len(indent))
+    lines: list[str] = []
+    for number, item in enumerate(items):
+        text = shortened(item, room - 1) + ("," if number < len(items) - 1 else "")
+        if lines and len(lines[-1]) + 1 + len(text) <= room:
+            lines[-1] += " " + text
+        else:
+            lines.append(text)
+    return lines
+
+
+def size_words(size: int) -> str:
+    """Bytes as people say them: `48.2 kB`."""
+    if size < 1000:
+        return f"{size} B"
+    value = float(size)
+    for unit in ("kB", "MB", "GB", "TB"):
+        value /= 1000
+        if value < 999.5 or unit == "TB":
+            return f"{value:.1f} {unit}" if value < 99.95 else f"{value:.0f} {unit}"
+    raise AssertionError("every size has a unit")
+
+
+def count_words(count: int, one: str, many: str = "") -> str:
+    """`1 file`, `2 files`."""
+    return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def time_words(nanoseconds: int) -> str:
+    """A moment in local time: `2026-11-25 14:03`."""
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(nanoseconds // 1_000_000_000))
+
+
+def time_iso(nanoseconds: int) -> str:
+    """A moment in ISO 8601 with the local offset, to the second."""
+    from datetime import datetime
+
+    return datetime.fromtimestamp(nanoseconds // 1_000_000_000).astimezone().isoformat()
+
+
+def path_words(path: str) -> str:
+    """A path with the user's home as `~`, fit to be shown."""
+    home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
+    if home not in ("", "/") and (path == home or path.startswith(home + "/")):
+        path = "~" + path[len(home) :]
+    return printable(path)
+
+
+def in_columns(rows: Sequence[tuple[str, ...]], right: frozenset[int], style: Callable[[int, str], str]) -> list[str]:
+    """Rows of cells as aligned lines; `right` are the columns of numbers, the last column is cut to the width."""
+    if not rows:
+        return []
+    widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
+    last = len(widths) - 1
+    room = max(8, width() - sum(widths[:last]) - 2 * last - 2)
+    lines = []
+    for row in rows:
+        cells = []
+        for number, cell in enumerate(row):
+            cell = shortened(cell, room) if number == last else cell
+            padded = (
+                cell.rjust(widths[number]) if number in right else cell.ljust(widths[number] if number < last else 0)
+            )
+            cells.append(style(number, padded))
+        lines.append(("  " + "  ".join(cells)).rstrip())
+    return lines

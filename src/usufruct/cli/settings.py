@@ -1,0 +1,61 @@
+"""`usufruct settings`."""
+
+import json
+
+import click
+
+from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.definitions.settings import found_settings, parsed, write_setting
+from usufruct.errors import WrongUsage
+from usufruct.model.settings import meanings, variable_of
+
+
+@click.group(invoke_without_command=True, short_help="Show and change the settings.")
+@json_option
+@click.pass_context
+def settings(context: click.Context, *, as_json: bool) -> None:
+    """Show each setting with its value, where that comes from and what it means."""
+    if context.invoked_subcommand:
+        return
+    file = surroundings().places.settings
+    found = found_settings(file)
+    if as_json:
+        echo_json(
+            {
+                "file": str(file),
+                "settings": [
+                    {"key": one.key, "value": one.value, "source": one.source, "meaning": meanings()[one.key]}
+                    for one in found
+                ],
+            }
+        )
+        return
+    rows = [(one.key, _words(one.value), one.source, meanings()[one.key]) for one in found]
+    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if not column else text):
+        echo(line)
+    echo()
+    echo(f"  Kept in {path_words(str(file))}; an environment variable like {variable_of('patience')} is stronger.")
+
+
+@settings.command("set")
+@click.argument("key")
+@click.argument("value")
+def set_command(key: str, value: str) -> None:
+    """Set KEY to VALUE, for all commands from now on."""
+    write_setting(surroundings().places.settings, key, parsed(key, value))
+    echo(f"{key} is {value} now.")
+
+
+@settings.command()
+@click.argument("key")
+def reset(key: str) -> None:
+    """Give KEY its default again."""
+    if key not in meanings():
+        raise WrongUsage(f"There is no setting {key}.", remedy=f"Known are {', '.join(meanings())}.")
+    write_setting(surroundings().places.settings, key, None)
+    echo(f"{key} has its default again.")
+
+
+def _words(value: object) -> str:
+    return f"{value:,}" if isinstance(value, int) else value if isinstance(value, str) else json.dumps(value)

@@ -1,0 +1,84 @@
+"""`usufruct show`."""
+
+from pathlib import Path
+
+import click
+
+from usufruct.actions.showing import Shown, show_holding
+from usufruct.cli.documents import holding_state, shown_document
+from usufruct.cli.screen import (
+    count_words,
+    echo,
+    echo_json,
+    json_option,
+    path_words,
+    size_words,
+    styled,
+    time_words,
+)
+from usufruct.cli.surroundings import surroundings
+from usufruct.cli.trees import Branch, Leaf, drawn
+from usufruct.files.printable import printable
+
+
+@click.command(short_help="Show one holding: files, what they replaced, notes, source.")
+@click.argument("holding")
+@click.option("--notes", "with_notes", is_flag=True, help="Print the notes that came with it.")
+@click.option("--open", "opens", is_flag=True, help="Open its folder in the file manager.")
+@click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
+@json_option
+def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json: bool) -> None:
+    """Show what HOLDING has: its files, what they replaced, its notes and where it came from."""
+    shown = show_holding(surroundings(), holding)
+    if as_json:
+        echo_json(shown_document(shown))
+    elif with_notes:
+        _print_notes(shown)
+    else:
+        _print_shown(shown, in_full=in_full)
+    if opens and shown.files:
+        click.launch(str(Path(shown.files[0].path).parent))
+
+
+def _print_shown(shown: Shown, *, in_full: bool) -> None:
+    holding = shown.holding
+    echo(
+        f"{styled(printable(holding.name), 'title')}  {count_words(holding.files, 'file')}, {size_words(holding.size)}"
+        f" · {holding_state(holding)} {time_words(holding.added)}"
+    )
+    echo(f"  from {path_words(holding.archive)} ({holding.format}, {size_words(holding.archive_size)})")
+    if holding.origin:
+        echo(f"  downloaded from {printable(holding.origin)}")
+    echo()
+    tree = Branch()
+    for file in shown.files:
+        below = file.path[len(holding.root) + 1 :] if file.path.startswith(holding.root + "/") else file.path
+        directory, _, name = below.rpartition("/")
+        tree.at(directory).leaves.append(Leaf(name, file.state.size, _mark(file.replaced, file.is_on_top)))
+    for line in drawn(path_words(holding.root), tree, in_full=in_full):
+        echo(f"  {line}")
+    for note in shown.notes:
+        echo(f"  {styled('note', 'quiet')}      {printable(note.entry)}  {size_words(note.size)}")
+    if shown.notes:
+        echo("  To read the notes, add --notes.")
+
+
+def _mark(replaced: str | None, is_on_top: bool) -> str:
+    over = {None: "", "original": "replaced your file", "user": "replaced your changed file"}
+    mark = over.get(replaced, f"replaced that of {replaced}")
+    if not is_on_top:
+        mark = f"{mark}, itself replaced since".lstrip(", ")
+    return mark
+
+
+def _print_notes(shown: Shown) -> None:
+    if not shown.notes:
+        echo(f"{printable(shown.holding.name)} came without notes.")
+    for note in shown.notes:
+        echo(styled(printable(note.entry), "title"))
+        content = Path(shown.notes_directory, note.file).read_bytes()
+        if b"\0" in content[:1024]:
+            echo(f"  not text; it is kept as {path_words(f'{shown.notes_directory}/{note.file}')}")
+        else:
+            for line in content.decode("utf-8", "replace").splitlines():
+                echo(f"  {printable(line.expandtabs(4))}")

@@ -1,0 +1,145 @@
+"""Drawing what goes where, as a tree by destination."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from heapq import nsmallest
+from typing import NamedTuple
+
+from usufruct.cli.screen import can_draw, count_words, shortened, size_words, styled, width
+from usufruct.files.printable import printable
+
+_MOST_FILES = 10
+"""Files of one directory that are drawn before the rest is only counted."""
+
+
+_MOST_ROWS = 60
+"""Rows of a tree before whole levels are only counted."""
+_MOST_LEVELS = 64
+_EVERY_LEVEL = 1 << 30
+
+
+class Leaf(NamedTuple):
+    """One file of a tree."""
+
+    name: str
+    size: int
+    mark: str = ""
+    """What is remarkable about it, in a word or two."""
+
+
+@dataclass(slots=True)
+class Branch:
+    """One directory of a tree."""
+
+    remark: str = ""
+    branches: "dict[str, Branch]" = field(default_factory=dict)
+    leaves: list[Leaf] = field(default_factory=list)
+    _totals: tuple[int, int] | None = None
+
+    def at(self, path: str) -> "Branch":
+        """The branch at a `/`-separated path below, grown if need be."""
+        here = self
+        for part in path.split("/") if path else ():
+            here = here.branches.setdefault(part, Branch())
+        return here
+
+    def totals(self) -> tuple[int, int]:
+        """Files and bytes in it and below; reckoned once, when the tree is complete."""
+        if self._totals is None:
+            files, size = len(self.leaves), sum(leaf.size for leaf in self.leaves)
+            for branch in self.branches.values():
+                more_files, more_size = branch.totals()
+                files, size = files + more_files, size + more_size
+            self._totals = files, size
+        return self._totals
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    prefix: str
+    name: str
+    facts: tuple[str, str]
+    """Count and size, each aligned by its own column."""
+    remark: str
+    is_directory: bool
+    mark: str = ""
+
+
+def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Mapping[str, str] | None = None) -> list[str]:
+    """The lines of a tree below its root; long directories are cut unless `in_full`.
+
+    `marks` gives the colour role of each mark.
+    """
+    rows = list(_rows(tree, "", in_full)) if in_full else _fitting(tree)
+    room = width()
+    names = max((len(row.prefix) + len(row.name) for row in rows), default=0)
+    names = min(names, max(20, room // 2))
+    counts = max((len(row.facts[0]) for row in rows), default=0)
+    sizes = max((len(row.facts[1]) for row in rows), default=0)
+    lines = [styled(root, "place")]
+    for row in rows:
+        name = shortened(row.name, names - len(row.prefix))
+        pad = " " * (names - len(row.prefix) - len(name))
+        shown = styled(name, "place") if row.is_directory else name
+        facts = f"{row.facts[0].rjust(counts)}  {row.facts[1].rjust(sizes)}"
+        line = f"{styled(row.prefix, 'quiet')}{shown}{pad}  {styled(facts, 'quiet')}"
+        if row.mark:
+            line += "  " + styled(row.mark, (marks or {}).get(row.mark, "care"))
+        left = room - names - counts - sizes - 6
+        if row.remark and left >= 16:
+            line += "  " + styled(shortened(row.remark, left), "quiet")
+        lines.append(line.rstrip())
+    return lines
+
+
+def _fitting(tree: Branch) -> list[_Row]:
+    """As many levels as fit on a page or two; what lies deeper is only counted by its directory."""
+    rows: list[_Row] = []
+    for levels in range(1, _MOST_LEVELS):
+        deeper = list(_rows(tree, "", False, levels))
+        if rows and (len(deeper) > _MOST_ROWS or len(deeper) == len(rows)):
+            break
+        rows = deeper
+    return (
+        rows
+        if len(rows) <= _MOST_ROWS
+        else [*rows[: _MOST_ROWS - 1], _Row("", "… and more; --full shows all", ("", ""), "", False)]
+    )
+
+
+def _by_name(leaf: Leaf) -> str:
+    return leaf.name.lower()
+
+
+def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL) -> Iterator[_Row]:
+    tee, corner, bar, blank = ("├─ ", "└─ ", "│  ", "   ") if can_draw() else ("|- ", "`- ", "|  ", "   ")
+    if not levels:
+        return
+    hidden = hidden_size = 0
+    if in_full or len(branch.leaves) <= _MOST_FILES + 1:
+        leaves = sorted(branch.leaves, key=_by_name)
+    else:
+        # What is remarkable stays visible; the ordinary is counted.
+        remarkable = nsmallest(_MOST_FILES, (leaf for leaf in branch.leaves if leaf.mark), key=_by_name)
+        room = _MOST_FILES - len(remarkable)
+        plain = nsmallest(room, (leaf for leaf in branch.leaves if not leaf.mark), key=_by_name) if room else []
+        leaves = sorted((*remarkable, *plain), key=_by_name)
+        hidden = len(branch.leaves) - len(leaves)
+        hidden_size = sum(leaf.size for leaf in branch.leaves) - sum(leaf.size for leaf in leaves)
+    branches = sorted(branch.branches.items(), key=lambda item: item[0].lower())
+    last = len(branches) + len(leaves) + bool(hidden) - 1
+    for number, (name, child) in enumerate(branches):
+        files, size = child.totals()
+        lead, below = (corner, blank) if number == last else (tee, bar)
+        while len(child.branches) == 1 and not child.leaves and not child.remark:
+            inner, child = next(iter(child.branches.items()))
+            name = f"{name}/{inner}"
+        yield _Row(prefix + lead, printable(name), (count_words(files, "file"), size_words(size)), child.remark, True)
+        yield from _rows(child, prefix + below, in_full, levels - 1)
+    for number, leaf in enumerate(leaves, len(branches)):
+        lead = corner if number == last else tee
+        yield _Row(prefix + lead, printable(leaf.name), ("", size_words(leaf.size)), "", False, leaf.mark)
+    if hidden:
+        yield _Row(
+            prefix + corner, f"… and {count_words(hidden, 'more file')}", ("", size_words(hidden_size)), "", False
+        )

@@ -1,0 +1,65 @@
+"""Telling of downloads as they are finished."""
+
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+
+from usufruct.actions.downloads import NEW, NEWER, folders_of, waiting
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.downloads import lines_of
+from usufruct.cli.questions import is_asking
+from usufruct.cli.screen import echo, path_words
+
+_QUIET = 1.5
+"""Seconds without a write after which a file counts as finished."""
+
+
+def watch(around: Surroundings) -> None:
+    """Tell of each download once it is finished, and offer to add it; ends with Ctrl-C."""
+    # Only here: nothing else waits for files.
+    from watchdog.events import FileSystemEvent, FileSystemEventHandler
+    from watchdog.observers import Observer
+
+    touched: dict[str, float] = {}
+
+    class Handler(FileSystemEventHandler):
+        """Notes what was written, whoever wrote it."""
+
+        def on_any_event(self, event: FileSystemEvent) -> None:
+            path = str(event.dest_path or event.src_path)
+            if not event.is_directory and event.event_type in ("created", "modified", "moved", "closed"):
+                touched[path] = time.monotonic()
+
+    observer: Any = Observer()
+    folders = [folder for folder in folders_of(around) if folder.is_dir()]
+    for folder in folders:
+        observer.schedule(Handler(), str(folder))
+    observer.start()
+    echo(f"Watching {', '.join(path_words(str(folder)) for folder in folders)}; Ctrl-C ends it.")
+    try:
+        while True:
+            time.sleep(0.2)
+            quiet = [path for path, when in list(touched.items()) if time.monotonic() - when > _QUIET]
+            for path in quiet:
+                touched.pop(path)
+                if Path(path).is_file():
+                    _tell(around, path)
+    except KeyboardInterrupt:
+        return
+    finally:
+        observer.stop()
+        observer.join()
+
+
+def _tell(around: Surroundings, path: str) -> None:
+    for one in waiting(around, find=Path(path).name):
+        if one.path != path:
+            continue
+        for line in lines_of([one]):
+            echo(line)
+        if one.state in (NEW, NEWER) and is_asking() and click.confirm("  Add it?", default=False):
+            from usufruct.cli.main import run
+
+            run(["add", path])

@@ -1,0 +1,228 @@
+"""Loading and checking definitions."""
+
+import os
+import re
+import tomllib
+from pathlib import Path
+
+import msgspec
+
+from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
+from usufruct.errors import BadDefinition
+from usufruct.model.applications import Application, Arrange, Folder
+from usufruct.planning.names import folded
+
+BASE_DIRECTORIES = {"XDG_DATA_HOME": "~/.local/share", "XDG_CONFIG_HOME": "~/.config"}
+"""Variables that a path may begin with, and what holds where they are not set: the desktop's open standard."""
+SHIPPED = Path(__file__).parent / "shipped"
+"""The definitions that come with Usufruct."""
+NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
+
+
+def load_application(file: Path, *, is_shipped: bool = False) -> Application:
+    """The application that a definition file describes; BadDefinition names every fault's line and remedy."""
+    try:
+        text = file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadDefinition(
+            f"The definition {file} cannot be read: {_first_line(error)}.",
+            remedy="Make it a readable UTF-8 text file, or remove it.",
+            path=str(file),
+        ) from error
+    return parse_application(text, file, is_shipped=is_shipped)
+
+
+def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:
+    """The same for text at hand; `file` only names it in faults."""
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise _bad(file, f"is not valid TOML: {_first_line(error)}", "Correct that line.") from error
+    version = raw.get("usufruct")
+    if version != VERSION:
+        line = _line_of(text, "usufruct", None)
+        said = "does not say the version of its format" if version is None else f"has version {version}"
+        raise _bad(file, said, f"This Usufruct reads version {VERSION}: write `usufruct = {VERSION}`.", line)
+    try:
+        form = msgspec.convert(raw, DefinitionForm)
+    except msgspec.ValidationError as error:
+        raise _from_validation(file, text, error) from error
+    faults = _faults(form)
+    if faults:
+        said = "; ".join(f"line {_line_of(text, key, number)}: {fault}" for key, number, fault in faults)
+        raise _bad(file, f"is at fault: {said}", "Correct these lines.")
+    return _application(form, is_shipped)
+
+
+def load_applications(places: tuple[tuple[Path, bool], ...]) -> list[Application]:
+    """All definitions in these directories (each with whether they are shipped), the first of a name counting."""
+    found: dict[str, Application] = {}
+    for directory, is_shipped in places:
+        if directory.is_dir():
+            for file in sorted(directory.glob("*.toml")):
+                application = load_application(file, is_shipped=is_shipped)
+                found.setdefault(application.name, application)
+    return list(found.values())
+
+
+def _application(form: DefinitionForm, is_shipped: bool) -> Application:
+    application = form.application
+    return Application(
+        name=application.name,
+        title=application.title or application.name,
+        root=_expanded(application.root),
+        also=application.also,
+        leave=application.leave,
+        programs=application.programs,
+        after=application.after,
+        is_shipped=is_shipped,
+        folders=tuple(
+            Folder(
+                name=folder.name,
+                path=_folder_path(folder.path),
+                arrange=folder.arrange,
+                takes=folder.takes,
+                prefer=folder.prefer,
+                mark=folder.mark,
+                unless=folder.unless,
+                also=folder.also,
+                known=folder.known,
+                installed=tuple(map(_expanded, folder.installed)),
+            )
+            for folder in form.folder
+        ),
+    )
+
+
+def _expanded(path: str) -> str:
+    for variable, usual in BASE_DIRECTORIES.items():
+        if path == f"${variable}" or path.startswith(f"${variable}/"):
+            given = os.environ.get(variable, "")
+            # The standard says that a relative path there counts for nothing.
+            base = given if Path(given).is_absolute() else usual
+            path = base + path[len(variable) + 1 :]
+    return Path(path).expanduser().absolute().as_posix()
+
+
+def _is_absolute(path: str) -> bool:
+    starts = ("~", *(f"${variable}" for variable in BASE_DIRECTORIES))
+    return path.startswith(starts) or Path(path).is_absolute()
+
+
+def _folder_path(path: str) -> str:
+    if _is_absolute(path):
+        return _expanded(path)
+    return path.replace("\\", "/").strip("/")
+
+
+_Fault = tuple[str, int | None, str]
+"""Key, number of the folder (None: the application), what is wrong."""
+
+
+def _faults(form: DefinitionForm) -> list[_Fault]:
+    """What a form that is of the right shape still gets wrong."""
+    faults = _application_faults(form.application)
+    if not form.folder:
+        faults.append(("folder", None, "there is no [[folder]], so nothing could be placed"))
+    seen: set[str] = set()
+    for number, folder in enumerate(form.folder):
+        faults.extend((key, number, fault) for key, fault in _folder_faults(folder))
+        if folded(folder.name) in seen:
+            faults.append(("name", number, f"a folder is called {folder.name} already"))
+        seen.add(folded(folder.name))
+    return faults
+
+
+def _application_faults(application: ApplicationForm) -> list[_Fault]:
+    faults: list[_Fault] = []
+    if not NAME.fullmatch(application.name):
+        faults.append(("name", None, "name must be of lower-case letters, digits, dots, hyphens and underscores"))
+    if not _is_absolute(application.root):
+        variables = " or ".join(f"${variable}" for variable in BASE_DIRECTORIES)
+        faults.append(("root", None, f"root must be an absolute path or begin with ~, {variables}"))
+    return faults
+
+
+def _folder_faults(folder: FolderForm) -> list[tuple[str, str]]:
+    faults = []
+    if not folder.name.strip():
+        faults.append(("name", "a folder needs a name"))
+    if not folder.path.strip():
+        faults.append(("path", 'path is empty; "." means the root itself'))
+    if ".." in folder.path.replace("\\", "/").split("/"):
+        faults.append(("path", "path may not contain .."))
+    if folder.arrange is Arrange.PIECES and not folder.mark:
+        faults.append(("arrange", 'arrange = "pieces" needs a mark, the file that makes a directory a piece'))
+    if folder.arrange is not Arrange.PIECES and folder.mark:
+        faults.append(("mark", 'mark means something only with arrange = "pieces"'))
+    if folder.unless and not folder.mark:
+        faults.append(("unless", "unless means something only beside mark"))
+    if any(not _is_absolute(path) for path in folder.installed):
+        faults.append(("installed", "installed names absolute paths, or such that begin with ~"))
+    if folder.known and folder.path != ".":
+        faults.append(("known", 'known means something only with path = "."'))
+    for key, patterns in (
+        ("takes", folder.takes),
+        ("prefer", folder.prefer),
+        ("mark", folder.mark),
+        ("unless", folder.unless),
+    ):
+        if any(not pattern.strip(" /") for pattern in patterns):
+            faults.append((key, f"{key} holds an empty pattern"))
+    return faults
+
+
+_WHERE = re.compile(r" - at `\$(?P<path>[^`]*)`")
+_STEP = re.compile(r"\.(?P<key>\w+)|\[(?P<index>\d+|\.\.\.)\]")
+
+
+def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> BadDefinition:
+    """The library's finding with the line that it is about."""
+    said = str(error)
+    where = _WHERE.search(said)
+    steps = list(_STEP.finditer(where["path"])) if where else []
+    folder = next((int(step["index"]) for step in steps if step["index"] not in (None, "...")), None)
+    keys = [step["key"] for step in steps if step["key"]]
+    named = re.search(r"field `(\w+)`", said)
+    is_folder = "folder" in keys[:1]
+    key = named[1] if named else (keys[-1] if keys else "")
+    line = _line_of(text, key, folder if is_folder else None)
+    what = _WHERE.sub("", said).replace("Object", "the table").replace("object", "the table")
+    place = f"[[folder]] number {folder + 1}" if is_folder and folder is not None else ".".join(keys) or "the file"
+    form = FolderForm if is_folder else ApplicationForm if keys[:1] == ["application"] else DefinitionForm
+    known = ", ".join(form.__struct_fields__)
+    if "missing required" in said:
+        remedy = f"Add the key {key}."
+    elif "unknown field" in said:
+        remedy = f"Remove it or correct its name; the keys here are {known}."
+    else:
+        remedy = f"Correct {key or 'it'}."
+    return _bad(file, f"is at fault in {place}: {what[0].lower()}{what[1:]}", remedy, line)
+
+
+def _line_of(text: str, key: str, folder: int | None) -> int:
+    """The line of a key in the table it belongs to, or of the table; lines count from 1."""
+    header = re.compile(r"\s*\[\[?\s*(\w+)")
+    table, number, table_line = "", -1, 1
+    wanted = "folder" if folder is not None else "" if key == "usufruct" else "application"
+    start = 1
+    for count, line in enumerate(text.splitlines(), 1):
+        if head := header.match(line):
+            table, table_line = head[1], count
+            number += table == "folder"
+            if table == wanted and (folder is None or number == folder):
+                start = table_line
+            continue
+        is_here = (table == wanted and (folder is None or number == folder)) or (not table and folder is None)
+        if is_here and re.match(rf"\s*{re.escape(key)}\s*=", line):
+            return count
+    return start
+
+
+def _bad(file: Path, said: str, remedy: str, line: int | None = None) -> BadDefinition:
+    where = f"{file}, line {line}," if line else str(file)
+    return BadDefinition(f"The definition {where} {said}.", remedy=remedy, path=str(file))
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).splitlines()[0].rstrip(".")

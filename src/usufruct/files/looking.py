@@ -1,0 +1,51 @@
+"""Looking at what is on disk, without changing it."""
+
+import os
+import stat
+
+from blake3 import blake3
+
+from usufruct.model.records import ABSENT, FileKind, FileState
+
+BLOCK = 1 << 20
+"""Bytes read at a time."""
+
+
+def state_at(path: str) -> FileState:
+    """What is at a path, links not followed; a file's digest is left out."""
+    try:
+        found = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return ABSENT
+    return state_of(found, path)
+
+
+def state_of(found: os.stat_result, path: str) -> FileState:
+    """The state that a stat result tells of."""
+    mode = found.st_mode
+    permissions = stat.S_IMODE(mode)
+    if stat.S_ISREG(mode):
+        return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino)
+    if stat.S_ISLNK(mode):
+        return FileState(FileKind.LINK, 0, found.st_mtime_ns, 0, found.st_ino, b"", os.readlink(path))
+    if stat.S_ISDIR(mode):
+        return FileState(FileKind.DIRECTORY, 0, found.st_mtime_ns, permissions, found.st_ino)
+    return FileState(FileKind.OTHER, 0, found.st_mtime_ns, permissions, found.st_ino)
+
+
+def digest_of(path: str) -> bytes:
+    """BLAKE3 of a file's content, 32 bytes, read in blocks."""
+    digest = blake3()
+    with open(path, "rb", buffering=0) as file:
+        buffer = bytearray(BLOCK)
+        view = memoryview(buffer)
+        while count := file.readinto(buffer):
+            digest.update(view[:count])
+    return digest.digest()
+
+
+def with_digest(state: FileState, path: str) -> FileState:
+    """The same state with its content's digest, computed where it is a file and unknown."""
+    if state.kind is not FileKind.FILE or state.digest:
+        return state
+    return FileState(state.kind, state.size, state.modified, state.mode, state.inode, digest_of(path), state.target)

@@ -1,0 +1,77 @@
+"""Where Usufruct keeps what it knows: definitions, ledger, backups, notes."""
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+HOME_VARIABLE = "USUFRUCT_HOME"
+
+
+@dataclass(frozen=True, slots=True)
+class StatePlaces:
+    """The paths of Usufruct's own files."""
+
+    config: Path
+    """Holds what the user writes: `settings.toml` and `apps/`."""
+    data: Path
+    """Holds what Usufruct writes."""
+
+    @classmethod
+    def found(cls) -> "StatePlaces":
+        """All below `USUFRUCT_HOME` where that is set, else the platform's usual directories."""
+        home = os.environ.get(HOME_VARIABLE)
+        if home:
+            top = Path(home).expanduser().absolute()
+            return cls(top, top)
+        # Only here, because finding the usual directories costs a command that is told its home 30 ms.
+        import platformdirs
+
+        return cls(
+            Path(platformdirs.user_config_dir("usufruct", appauthor=False)),
+            Path(platformdirs.user_data_dir("usufruct", appauthor=False)),
+        )
+
+    @property
+    def apps(self) -> Path:
+        """The user's definitions, one TOML file an application."""
+        return self.config / "apps"
+
+    @property
+    def settings(self) -> Path:
+        """What the user set for all commands."""
+        return self.config / "settings.toml"
+
+    @property
+    def passwords(self) -> Path:
+        """Passwords that the user keeps for archives, one a line; readable by the user alone."""
+        return self.config / "passwords"
+
+    @property
+    def ledger(self) -> Path:
+        """The SQLite record."""
+        return self.data / "ledger.sqlite3"
+
+    @property
+    def backups(self) -> Path:
+        """Replaced files, by content."""
+        return self.data / "backups"
+
+    @property
+    def notes(self) -> Path:
+        """Readmes and the like, one directory a holding."""
+        return self.data / "notes"
+
+    @property
+    def saved(self) -> Path:
+        """Changed files that were saved and that the desktop's trash could not take."""
+        return self.data / "saved"
+
+    @property
+    def log(self) -> Path:
+        """What went wrong in Usufruct itself."""
+        return self.data / "log"
+
+    @property
+    def lock(self) -> Path:
+        """Held by the one Usufruct that writes."""
+        return self.data / "lock"

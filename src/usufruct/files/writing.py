@@ -1,0 +1,64 @@
+"""Writing staged files: new, complete, with their time and mode, hashed as they are written."""
+
+import os
+import stat
+from collections.abc import Iterable
+
+from blake3 import blake3
+
+from usufruct.files.looking import state_of
+from usufruct.model.records import FileKind, FileState
+
+FILE_MODE, PROGRAM_MODE = 0o644, 0o755
+_NEW = os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0)
+_TIME_BY_DESCRIPTOR = os.utime in os.supports_fd
+
+
+def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: int) -> FileState:
+    """Write a file that must not be there yet; gives its state with digest. It is not durable yet.
+
+    `modified` is in nanoseconds since 1970; None leaves the present. On an error the unfinished file stays for
+    whoever drops the staging directory.
+    """
+    digest = blake3()
+    descriptor = os.open(path, _NEW, mode)
+    try:
+        for block in blocks:
+            digest.update(block)
+            written = os.write(descriptor, block)
+            while written < len(block):
+                written += os.write(descriptor, memoryview(block)[written:])
+        if modified is not None and _TIME_BY_DESCRIPTOR:
+            os.utime(descriptor, ns=(modified, modified))
+        found = os.fstat(descriptor)
+    finally:
+        os.close(descriptor)
+    if modified is not None and not _TIME_BY_DESCRIPTOR:
+        os.utime(path, ns=(modified, modified))
+        found = os.lstat(path)
+    permissions = stat.S_IMODE(found.st_mode)
+    if permissions != mode:
+        # The user's umask may be stricter; the application's other users would not see the file.
+        os.chmod(path, mode)
+        permissions = stat.S_IMODE(os.lstat(path).st_mode)
+    return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino, digest.digest())
+
+
+def write_link(path: str, target: str, modified: int | None) -> FileState:
+    """Make a symbolic link that must not be there yet; gives its state."""
+    os.symlink(target, path)
+    if modified is not None and os.utime in os.supports_follow_symlinks:
+        os.utime(path, ns=(modified, modified), follow_symlinks=False)
+    return state_of(os.lstat(path), path)
+
+
+def restore_attributes(path: str, state: FileState) -> FileState:
+    """Give a file the mode and time of `state`; returns what it has now, with the digest of `state`."""
+    found = os.lstat(path)
+    if stat.S_IMODE(found.st_mode) != state.mode:
+        os.chmod(path, state.mode)
+    if found.st_mtime_ns != state.modified:
+        os.utime(path, ns=(found.st_atime_ns, state.modified))
+    found = os.lstat(path)
+    permissions = stat.S_IMODE(found.st_mode)
+    return FileState(state.kind, found.st_size, found.st_mtime_ns, permissions, found.st_ino, state.digest)

@@ -1,0 +1,109 @@
+"""Changes: their phases, their staging directories, what is left to tidy."""
+
+from collections.abc import Iterable
+
+from usufruct.files.staging import Staging
+from usufruct.ledger.ledger import Ledger
+from usufruct.model.changes import Change, ChangeKind, Phase
+
+
+def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, is_undo: bool = False) -> int:
+    """Enter a change in phase staging and give its number."""
+    cursor = ledger.connection.execute(
+        "INSERT INTO change (kind, phase, started, about, is_undo) VALUES (?, ?, ?, ?, ?)",
+        (kind, Phase.STAGING, now, about, is_undo),
+    )
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
+
+
+def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = None) -> None:
+    """Move a change on."""
+    ledger.connection.execute("UPDATE change SET phase = ?, finished = ? WHERE number = ?", (phase, finished, change))
+
+
+def unfinished_changes(ledger: Ledger) -> list[Change]:
+    """Changes that are neither done nor reversed, newest first."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM change WHERE phase IN (?, ?) ORDER BY number DESC", (Phase.STAGING, Phase.SWITCHING)
+    )
+    return [_change(row) for row in rows]
+
+
+def changes_done(ledger: Ledger, most: int | None = None) -> list[Change]:
+    """The history: changes that were done, newest first."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM change WHERE phase = ? ORDER BY number DESC LIMIT ?", (Phase.DONE, most or -1)
+    )
+    return [_change(row) for row in rows]
+
+
+_COLUMNS = "number, kind, phase, started, about, finished, is_undo"
+
+
+def _change(row: tuple[int, str, str, int, str, int | None, int]) -> Change:
+    number, kind, phase, started, about, finished, is_undo = row
+    return Change(
+        number=number,
+        kind=ChangeKind(kind),
+        phase=Phase(phase),
+        started=started,
+        about=about,
+        finished=finished,
+        is_undo=bool(is_undo),
+    )
+
+
+def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
+    """Record a staging directory, before it is made or with its times once it is."""
+    ledger.connection.execute(
+        "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after) VALUES (?, ?, ?, ?, ?)",
+        (staging.path, change, staging.base, staging.parent_before, staging.parent_after),
+    )
+
+
+def stagings_of(ledger: Ledger, change: int | None = None) -> list[Staging]:
+    """The staging directories on record: of one change, or all."""
+    rows = ledger.connection.execute(
+        "SELECT base, path, parent_before, parent_after FROM staging WHERE change = ?1 OR ?1 IS NULL ORDER BY path",
+        (change,),
+    )
+    return [Staging(*row) for row in rows]
+
+
+def forget_staging(ledger: Ledger, staging: Staging) -> None:
+    """Strike a staging directory that is gone."""
+    ledger.connection.execute("DELETE FROM staging WHERE path = ?", (staging.path,))
+
+
+def enter_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
+    """Note backups that may be forgotten once nothing is under way."""
+    ledger.connection.executemany("INSERT OR IGNORE INTO unneeded VALUES (?)", ((digest,) for digest in digests))
+
+
+def noted_backups(ledger: Ledger) -> list[tuple[bytes, bool]]:
+    """Backups noted as unneeded, each with whether a layer needs it all the same."""
+    rows = ledger.connection.execute(
+        "SELECT blake3, EXISTS (SELECT 1 FROM layer WHERE is_backed AND layer.blake3 = unneeded.blake3) FROM unneeded"
+    )
+    return [(digest, bool(is_needed)) for digest, is_needed in rows]
+
+
+def clear_unneeded(ledger: Ledger) -> None:
+    """Strike the list once the backups are forgotten."""
+    ledger.connection.execute("DELETE FROM unneeded")
+
+
+def phase_of(ledger: Ledger, change: int) -> Phase:
+    """How far a change has come."""
+    row = ledger.connection.execute("SELECT phase FROM change WHERE number = ?", (change,)).fetchone()
+    return Phase(row[0])
+
+
+def is_tidy(ledger: Ledger) -> bool:
+    """Nothing is under way and nothing is left to remove."""
+    row = ledger.connection.execute(
+        "SELECT (SELECT count(*) FROM staging) + (SELECT count(*) FROM unneeded)"
+        " + (SELECT count(*) FROM change WHERE phase IN ('staging', 'switching'))"
+    ).fetchone()
+    return bool(row[0] == 0)

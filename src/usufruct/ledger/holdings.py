@@ -1,0 +1,217 @@
+"""Holdings: finding, entering and striking them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from usufruct.ledger.ledger import Ledger
+from usufruct.model.holdings import Holding, Volume
+from usufruct.planning.names import folded
+
+_COLUMNS = (
+    "number, name, application, root, archive, archive_size, archive_blake3, format, tidy_name, version, origin,"
+    " choices, added, files, size, is_partial"
+)
+_Row = tuple[int, str, str | None, str, str, int, bytes, str, str, str, str, str, int, int, int, int]
+
+
+def _holding(row: _Row) -> Holding:
+    return Holding(
+        number=row[0],
+        name=row[1],
+        application=row[2],
+        root=row[3],
+        archive=row[4],
+        archive_size=row[5],
+        archive_digest=row[6],
+        format=row[7],
+        tidy_name=row[8],
+        version=row[9],
+        origin=row[10],
+        choices=row[11],
+        added=row[12],
+        files=row[13],
+        size=row[14],
+        is_partial=bool(row[15]),
+    )
+
+
+# A holding counts from the moment its change is done, and until the change that takes it out is.
+_LIVE = (
+    "(SELECT phase FROM change WHERE number = born) = 'done'"
+    " AND (gone IS NULL OR (SELECT phase FROM change WHERE number = gone) <> 'done')"
+)
+
+
+def all_holdings(ledger: Ledger) -> list[Holding]:
+    """Every holding, by application and name."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} ORDER BY application IS NULL, application, name_key"
+    )
+    return [_holding(row) for row in rows]
+
+
+def holding_named(ledger: Ledger, name: str) -> Holding | None:
+    """The holding of this name, compared as names are."""
+    row = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND name_key = ?", (folded(name),)
+    ).fetchone()
+    return _holding(row) if row else None
+
+
+def holdings_of_tidy_name(ledger: Ledger, application: str | None, root: str, tidy_name: str) -> list[Holding]:
+    """Holdings of one application (or one `--to` directory) whose archive had this tidy name."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND application IS ? AND root = ? AND tidy_key = ?",
+        (application, root, folded(tidy_name)),
+    )
+    return [_holding(row) for row in rows]
+
+
+def holding_numbered(ledger: Ledger, number: int) -> Holding | None:
+    """The holding with this number, one that the last change took too."""
+    row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE number = ?", (number,)).fetchone()
+    return _holding(row) if row else None
+
+
+def holdings_of_change(ledger: Ledger, change: int) -> tuple[Holding | None, Holding | None]:
+    """The holding that a change brought and the one that it took, as far as they are on record."""
+    found = []
+    for column in ("born", "gone"):
+        row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE {column} = ?", (change,)).fetchone()
+        found.append(_holding(row) if row else None)
+    return found[0], found[1]
+
+
+def name_of_holding(ledger: Ledger, number: int) -> str:
+    """The name of the holding with this number."""
+    name: str = ledger.connection.execute("SELECT name FROM holding WHERE number = ?", (number,)).fetchone()[0]
+    return name
+
+
+def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
+    """Enter a holding that this change brings; its number is given anew."""
+    cursor = ledger.connection.execute(
+        "INSERT INTO holding (name, name_key, application, root, archive, archive_size, archive_blake3, format,"
+        " tidy_name, tidy_key, version, origin, choices, added, files, size, born)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            holding.name,
+            folded(holding.name),
+            holding.application,
+            holding.root,
+            holding.archive,
+            holding.archive_size,
+            holding.archive_digest,
+            holding.format,
+            holding.tidy_name,
+            folded(holding.tidy_name),
+            holding.version,
+            holding.origin,
+            holding.choices,
+            holding.added,
+            holding.files,
+            holding.size,
+            change,
+        ),
+    )
+    assert cursor.lastrowid is not None
+    return cursor.lastrowid
+
+
+def set_totals(ledger: Ledger, holding: int, files: int, size: int, *, is_partial: bool = False) -> None:
+    """Record how much a holding has."""
+    ledger.connection.execute(
+        "UPDATE holding SET files = ?, size = ?, is_partial = ? WHERE number = ?", (files, size, is_partial, holding)
+    )
+
+
+def forget_holdings_born(ledger: Ledger, change: int) -> None:
+    """Strike the holdings that a reversed change brought."""
+    rows = ledger.connection.execute("SELECT number FROM holding WHERE born = ?", (change,)).fetchall()
+    _strike(ledger, [row[0] for row in rows])
+
+
+def forget_past_holdings(ledger: Ledger, change: int) -> None:
+    """Strike the holdings that changes before this one took: only the last change can be undone."""
+    rows = ledger.connection.execute("SELECT number FROM holding WHERE gone < ?", (change,)).fetchall()
+    _strike(ledger, [row[0] for row in rows])
+
+
+def _strike(ledger: Ledger, numbers: list[int]) -> None:
+    for number in numbers:
+        ledger.connection.execute("DELETE FROM holding_directory WHERE holding = ?", (number,))
+        ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (number,))
+        ledger.connection.execute("DELETE FROM note WHERE holding = ?", (number,))
+        ledger.connection.execute("DELETE FROM holding WHERE number = ?", (number,))
+
+
+def keep_holdings(ledger: Ledger, change: int) -> None:
+    """Let the holdings that a reversed change would have taken stay."""
+    ledger.connection.execute("UPDATE holding SET gone = NULL WHERE gone = ?", (change,))
+
+
+def revive_holding(ledger: Ledger, change: int, number: int) -> None:
+    """Let a holding that the last change took begin again with this one."""
+    ledger.connection.execute("UPDATE holding SET gone = NULL, born = ? WHERE number = ?", (change, number))
+
+
+def known_holdings(ledger: Ledger) -> set[int]:
+    """The numbers of all holdings on record: under way, done, or taken by the last change."""
+    return {row[0] for row in ledger.connection.execute("SELECT number FROM holding")}
+
+
+def mark_gone(ledger: Ledger, change: int, holding: int) -> None:
+    """Let a holding end with this change."""
+    ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (change, holding))
+
+
+def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> None:
+    """Record the files that a holding's archives consist of, in their order; what was on record of them goes."""
+    ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (holding,))
+    ledger.connection.executemany(
+        "INSERT INTO volume VALUES (?, ?, ?, ?, ?)",
+        [(holding, number, volume.path, volume.size, volume.digest) for number, volume in enumerate(volumes)],
+    )
+
+
+def volumes_of(ledger: Ledger, holding: int) -> list[Volume]:
+    """The files that a holding's archives consist of, in their order."""
+    rows = ledger.connection.execute(
+        "SELECT path, size, blake3 FROM volume WHERE holding = ? ORDER BY position", (holding,)
+    )
+    return [Volume(path=path, size=size, digest=digest) for path, size, digest in rows]
+
+
+def all_volumes(ledger: Ledger) -> list[tuple[str, Volume]]:
+    """The files of all archives on record, each with the name of its holding."""
+    rows = ledger.connection.execute(
+        f"SELECT name, path, volume.size, blake3 FROM volume JOIN holding ON number = holding WHERE {_LIVE}"
+    )
+    return [(name, Volume(path=path, size=size, digest=digest)) for name, path, size, digest in rows]
+
+
+def move_volume(ledger: Ledger, old: str, new: str) -> None:
+    """Record that a file of archives is in another place, for all holdings that came from it."""
+    ledger.connection.execute("UPDATE volume SET path = ? WHERE path = ?", (new, old))
+    ledger.connection.execute("UPDATE holding SET archive = ? WHERE archive = ?", (new, old))
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """A readme or the like that is kept with a holding."""
+
+    entry: str
+    file: str
+    """Name below the holding's own directory of notes."""
+    size: int
+
+
+def enter_note(ledger: Ledger, holding: int, note: Note) -> None:
+    """Record a kept note."""
+    ledger.connection.execute("INSERT INTO note VALUES (?, ?, ?, ?)", (holding, note.entry, note.file, note.size))
+
+
+def notes_of(ledger: Ledger, holding: int) -> list[Note]:
+    """The notes kept with a holding."""
+    rows = ledger.connection.execute("SELECT entry, file, size FROM note WHERE holding = ? ORDER BY entry", (holding,))
+    return [Note(*row) for row in rows]

@@ -1,0 +1,350 @@
+"""Layers and directories: the stacks of destinations, and how a change alters them."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import chain, islice
+from typing import NamedTuple
+
+from usufruct.ledger.ledger import Ledger
+from usufruct.model.records import FileKind, FileState, Layer
+
+_COLUMNS = "name, level, holding, kind, size, modified, mode, inode, blake3, target, entry, is_backed"
+_Row = tuple[str, int, int | None, str, int, int, int, int, bytes, str, str, int]
+
+
+def _layer(row: _Row) -> Layer:
+    _, level, holding, kind, size, modified, mode, inode, digest, target, entry, is_backed = row
+    state = FileState(FileKind(kind), size, modified, mode, inode, digest, target)
+    return Layer(level, holding, state, entry, bool(is_backed))
+
+
+class NewLayer(NamedTuple):
+    """A layer as a change enters it."""
+
+    directory: int
+    name: str
+    layer: Layer
+
+
+# --- directories ---------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class KnownDirectory:
+    """A directory on record."""
+
+    number: int
+    path: str
+    is_made: bool
+    """Usufruct made it."""
+    original: int | None
+    """Its time before the first change in it, nanoseconds; None if it was not there."""
+    left: int | None
+    """Its time as the last change left it."""
+
+
+def directory_number(ledger: Ledger, path: str) -> int | None:
+    """The number of a directory on record."""
+    row = ledger.connection.execute("SELECT number FROM directory WHERE path = ?", (path,)).fetchone()
+    return row[0] if row else None
+
+
+def enter_directories(ledger: Ledger, change: int, chain: list[tuple[str, int | None]]) -> int:
+    """Record that a change touches directories, each the parent of the next; gives the number of the last.
+
+    Each comes with its time now, or None if the change will make it.
+    """
+    number: int | None = None
+    for path, modified in chain:
+        made = change if modified is None else None
+        ledger.connection.execute(
+            "INSERT INTO directory (path, parent, made, original) VALUES (?1, ?2, ?3, ?4)"
+            " ON CONFLICT (path) DO UPDATE SET parent = coalesce(parent, ?2)",
+            (path, number, made, modified),
+        )
+        # Somebody else changed the directory since: that is the time to give back in the end.
+        ledger.connection.execute(
+            "UPDATE directory SET original = ?1 WHERE path = ?2 AND made IS NULL AND left IS NOT NULL AND left <> ?1",
+            (modified, path),
+        )
+        number = directory_number(ledger, path)
+        ledger.connection.execute("INSERT OR IGNORE INTO touched VALUES (?, ?, ?)", (change, number, modified))
+    assert number is not None, "a chain has at least one directory"
+    return number
+
+
+def is_made(ledger: Ledger, path: str) -> bool:
+    """Usufruct made the directory at this path, and it is on record."""
+    row = ledger.connection.execute("SELECT made IS NOT NULL FROM directory WHERE path = ?", (path,)).fetchone()
+    return bool(row and row[0])
+
+
+def must_stay_on_record(ledger: Ledger, change: int, directory: int) -> bool:
+    """Whether a directory has layers of holdings once a change is done, or directories made by others."""
+    row = ledger.connection.execute(
+        "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ?1 AND holding IS NOT NULL AND gone IS NOT ?2)"
+        " OR EXISTS (SELECT 1 FROM directory AS child WHERE child.parent = ?1 AND child.made IS NOT NULL AND NOT EXISTS"
+        " (SELECT 1 FROM touched WHERE change = ?2 AND directory = child.number))",
+        (directory, change),
+    ).fetchone()
+    return bool(row[0])
+
+
+def settle_directory(ledger: Ledger, directory: int, left: int) -> None:
+    """Record the time that a change leaves a directory with."""
+    ledger.connection.execute("UPDATE directory SET left = ? WHERE number = ?", (left, directory))
+
+
+def forget_directory(ledger: Ledger, directory: int) -> None:
+    """Strike a directory in which nothing of Usufruct's is left."""
+    ledger.connection.execute("DELETE FROM holding_directory WHERE directory = ?", (directory,))
+    ledger.connection.execute("UPDATE directory SET parent = NULL WHERE parent = ?", (directory,))
+    ledger.connection.execute("DELETE FROM directory WHERE number = ?", (directory,))
+
+
+def forget_touched(ledger: Ledger, change: int) -> None:
+    """Strike the list of a change's directories."""
+    ledger.connection.execute("DELETE FROM touched WHERE change = ?", (change,))
+
+
+def touched_directories(ledger: Ledger, change: int) -> list[tuple[KnownDirectory, int | None]]:
+    """The directories a change touches, parents first, each with its time before the change."""
+    rows = ledger.connection.execute(
+        "SELECT number, path, made IS NOT NULL, original, left, modified"
+        " FROM touched JOIN directory ON number = directory WHERE change = ? ORDER BY path",
+        (change,),
+    )
+    return [(KnownDirectory(row[0], row[1], bool(row[2]), row[3], row[4]), row[5]) for row in rows]
+
+
+def directories_of_holding(ledger: Ledger, holding: int) -> list[tuple[int, str]]:
+    """Number and path of the directories a holding has files in."""
+    return ledger.connection.execute(
+        "SELECT number, path FROM holding_directory JOIN directory ON number = directory WHERE holding = ?"
+        " ORDER BY path",
+        (holding,),
+    ).fetchall()
+
+
+def enter_holding_directories(ledger: Ledger, holding: int, directories: Iterable[int]) -> None:
+    """Record which directories a holding has files in."""
+    ledger.connection.executemany(
+        "INSERT OR IGNORE INTO holding_directory VALUES (?, ?)", ((holding, number) for number in directories)
+    )
+
+
+# --- stacks --------------------------------------------------------------------------------------------------
+
+
+def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None) -> dict[str, tuple[Layer, ...]]:
+    """The stacks of a directory's names, lowest layer first: of all names, or of these."""
+    stacks: dict[str, list[Layer]] = {}
+    if names is None:
+        rows: Iterable[_Row] = ledger.connection.execute(
+            f"SELECT {_COLUMNS} FROM layer WHERE directory = ? ORDER BY name, level", (directory,)
+        )
+        for row in rows:
+            stacks.setdefault(row[0], []).append(_layer(row))
+    else:
+        query = f"SELECT {_COLUMNS} FROM layer WHERE directory = ? AND name = ? ORDER BY level"
+        for name in names:
+            found = ledger.connection.execute(query, (directory, name)).fetchall()
+            if found:
+                stacks[name] = [_layer(row) for row in found]
+    return {name: tuple(stack) for name, stack in stacks.items()}
+
+
+def names_of_holding(ledger: Ledger, holding: int, directory: int) -> list[str]:
+    """The names in a directory that a holding placed."""
+    rows = ledger.connection.execute(
+        "SELECT DISTINCT name FROM layer WHERE directory = ? AND holding = ? ORDER BY name", (directory, holding)
+    )
+    return [row[0] for row in rows]
+
+
+_MANY = 60
+"""Rows of one statement: the library lets other threads run between two, and each must wait for its turn again."""
+_LAYER = f"({', '.join('?' * 15)})"
+
+
+def enter_layers(ledger: Ledger, change: int, layers: Iterable[NewLayer], *, gone: bool = False) -> None:
+    """Enter layers that a change brings; `gone`: ones that exist only to tell what it found."""
+    ended = change if gone else None
+    rows = (
+        (
+            directory,
+            name,
+            layer.level,
+            change,
+            ended,
+            layer.holding,
+            layer.state.kind,
+            layer.state.size,
+            layer.state.modified,
+            layer.state.mode,
+            layer.state.inode,
+            layer.state.digest,
+            layer.state.target,
+            layer.entry,
+            layer.is_backed,
+        )
+        for directory, name, layer in layers
+    )
+    while several := list(islice(rows, _MANY)):
+        statement = f"INSERT INTO layer VALUES {', '.join([_LAYER] * len(several))}"
+        ledger.connection.execute(statement, list(chain.from_iterable(several)))
+
+
+def mark_layers_gone(ledger: Ledger, change: int, layers: Iterable[tuple[int, str, int]]) -> None:
+    """Let layers, each by directory, name and level, end with a change."""
+    ledger.connection.executemany(
+        "UPDATE layer SET gone = ? WHERE directory = ? AND name = ? AND level = ?",
+        ((change, directory, name, level) for directory, name, level in layers),
+    )
+
+
+def set_backed(ledger: Ledger, layers: Iterable[tuple[int, str, int]], *, is_backed: bool) -> None:
+    """Record whether the bytes of layers, each by directory, name and level, lie in the backups."""
+    ledger.connection.executemany(
+        "UPDATE layer SET is_backed = ? WHERE directory = ? AND name = ? AND level = ?",
+        ((is_backed, directory, name, level) for directory, name, level in layers),
+    )
+
+
+def backed_layers(ledger: Ledger, digest: bytes) -> int:
+    """How many layers have this content in the backups."""
+    count: int = ledger.connection.execute(
+        "SELECT count(*) FROM layer WHERE is_backed AND blake3 = ?", (digest,)
+    ).fetchone()[0]
+    return count
+
+
+def needed_backups(ledger: Ledger) -> set[bytes]:
+    """The digests of all content that some layer needs from the backups."""
+    return {row[0] for row in ledger.connection.execute("SELECT DISTINCT blake3 FROM layer WHERE is_backed")}
+
+
+def set_inode(ledger: Ledger, directory: int, name: str, level: int, inode: int) -> None:
+    """Record that a layer's file is another one now, of the same content."""
+    ledger.connection.execute(
+        "UPDATE layer SET inode = ? WHERE directory = ? AND name = ? AND level = ?", (inode, directory, name, level)
+    )
+
+
+# --- what a change alters ------------------------------------------------------------------------------------
+
+
+class Difference(NamedTuple):
+    """One destination before and after a change: the layer on top, None where there is none."""
+
+    name: str
+    before: Layer | None
+    after: Layer | None
+    is_covered: bool
+    """`before` stays in the stack beneath `after`, so its bytes must be kept in the backups."""
+
+
+def differences(ledger: Ledger, change: int, directory: int) -> Iterator[Difference]:
+    """How the tops of a directory's stacks differ by a change that is under way, by name."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS}, born = ?1, gone IS ?1 FROM layer WHERE directory = ?2 AND name IN"
+        " (SELECT name FROM layer WHERE directory = ?2 AND (born = ?1 OR gone = ?1)) ORDER BY name, level, born",
+        (change, directory),
+    )
+    name: str | None = None
+    before: Layer | None = None
+    after: Layer | None = None
+    is_before_gone = False
+    for row in rows:
+        *columns, is_born, is_gone = row
+        if columns[0] != name:
+            if name is not None:
+                yield Difference(name, before, after, before is not None and not is_before_gone)
+            name, before, after = columns[0], None, None
+        layer = _layer(tuple(columns))
+        if not is_born or layer.holding is None:
+            before, is_before_gone = layer, is_gone
+        if not is_gone:
+            after = layer
+    if name is not None:
+        yield Difference(name, before, after, before is not None and not is_before_gone)
+
+
+class PastLayer(NamedTuple):
+    """A layer that the last change took."""
+
+    path: str
+    """Absolute path of the directory."""
+    name: str
+    layer: Layer
+
+
+def keep_past(ledger: Ledger, change: int, directory: int, path: str) -> None:
+    """Remember what a change takes from a directory's stacks, so that it can be undone."""
+    ledger.connection.execute(
+        "INSERT OR IGNORE INTO past_layer SELECT ?1, ?3, name, level, holding, kind, size, modified, mode, blake3,"
+        " target, entry FROM layer WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND holding IS NOT NULL",
+        (change, directory, path),
+    )
+
+
+def forget_past(ledger: Ledger, change: int) -> None:
+    """Forget what changes before this one took."""
+    ledger.connection.execute("DELETE FROM past_layer WHERE change < ?", (change,))
+
+
+def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
+    """What a change took from the stacks, by directory and name."""
+    rows = ledger.connection.execute(
+        "SELECT path, name, level, holding, kind, size, modified, mode, blake3, target, entry FROM past_layer"
+        " WHERE change = ? ORDER BY path, name, level",
+        (change,),
+    )
+    return [
+        PastLayer(path, name, Layer(level, holding, FileState(FileKind(kind), *state), entry))
+        for path, name, level, holding, kind, *state, entry in (
+            (*row[:5], row[5], row[6], row[7], 0, row[8], row[9], row[10]) for row in rows
+        )
+    ]
+
+
+def takes_layers(ledger: Ledger, change: int, directory: int) -> bool:
+    """Whether a change takes any layer of a directory's stacks."""
+    row = ledger.connection.execute(
+        "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ? AND gone = ?)", (directory, change)
+    ).fetchone()
+    return bool(row[0])
+
+
+def forget_gone(ledger: Ledger, change: int, directory: int) -> list[bytes]:
+    """Strike the layers that a change took; gives the digests of those that had a backup."""
+    digests = ledger.connection.execute(
+        "SELECT blake3 FROM layer WHERE directory = ? AND gone = ? AND is_backed", (directory, change)
+    ).fetchall()
+    ledger.connection.execute("DELETE FROM layer WHERE directory = ? AND gone = ?", (directory, change))
+    return [row[0] for row in digests]
+
+
+def forget_uncovered(ledger: Ledger, directory: int) -> list[bytes]:
+    """Strike the user's own layers that no holding covers any more, the disk has them; gives digests likewise."""
+    where = (
+        " FROM layer WHERE directory = ?1 AND holding IS NULL AND NOT EXISTS (SELECT 1 FROM layer AS other"
+        " WHERE other.directory = ?1 AND other.name = layer.name AND other.level > layer.level"
+        " AND other.holding IS NOT NULL)"
+    )
+    digests = ledger.connection.execute(f"SELECT blake3{where} AND is_backed", (directory,)).fetchall()
+    ledger.connection.execute(f"DELETE{where}", (directory,))
+    return [row[0] for row in digests]
+
+
+def forget_born(ledger: Ledger, change: int, directory: int) -> list[bytes]:
+    """Strike the layers that a reversed change brought, and keep those it would have taken.
+
+    Gives the digests of those that it had brought into the backups.
+    """
+    digests = ledger.connection.execute(
+        "SELECT blake3 FROM layer WHERE directory = ? AND born = ? AND is_backed", (directory, change)
+    ).fetchall()
+    ledger.connection.execute("DELETE FROM layer WHERE directory = ? AND born = ?", (directory, change))
+    ledger.connection.execute("UPDATE layer SET gone = NULL WHERE directory = ? AND gone = ?", (directory, change))
+    return [row[0] for row in digests]

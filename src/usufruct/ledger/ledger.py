@@ -1,0 +1,125 @@
+"""Opening the ledger, and its transactions."""
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from usufruct.errors import StoreError
+from usufruct.ledger.schema import STEPS, TABLES, VERSION
+
+
+class Ledger:
+    """An open ledger. Functions of this package read and write it; `transaction` groups what they write."""
+
+    def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
+        self.connection = connection
+        self.path = path
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All that is written inside becomes durable together at the end, or not at all on an error."""
+        self.connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self.connection.execute("ROLLBACK")
+            raise
+        self.connection.execute("COMMIT")
+
+    def close(self) -> None:
+        """Close the connection; what was not committed is gone."""
+        self.connection.close()
+
+
+@contextmanager
+def open_ledger(path: Path) -> Iterator[Ledger]:
+    """The ledger at `path`, made if it is not there, for reading and writing."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with _connected(str(path), path) as ledger:
+        connection = ledger.connection
+        connection.execute("PRAGMA journal_mode = WAL")
+        # WAL with less than FULL may forget the last commits after a power cut, and one of them is the commit
+        # point of a change whose files have already been switched.
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA foreign_keys = ON")
+        if _version(ledger) == 0:
+            _carry_out(ledger, TABLES, VERSION)
+        elif _version(ledger) < VERSION:
+            _bring_up_to_date(ledger)
+        yield ledger
+
+
+@contextmanager
+def read_ledger(path: Path) -> Iterator[Ledger | None]:
+    """The ledger for reading only; None where nothing has been recorded yet."""
+    if not path.exists():
+        yield None
+        return
+    with _connected(f"{path.absolute().as_uri()}?mode=ro", path, uri=True) as ledger:
+        version = _version(ledger)
+        if 0 < version < VERSION:
+            # Only a command that may write can change it; the next one does.
+            with open_ledger(path):
+                pass
+        yield ledger if version else None
+
+
+def _carry_out(ledger: Ledger, statements: str, version: int) -> None:
+    with ledger.transaction():
+        for statement in statements.split(";\n"):
+            ledger.connection.execute(statement)
+        ledger.connection.execute(f"PRAGMA user_version = {version}")
+
+
+def _bring_up_to_date(ledger: Ledger) -> None:
+    """Change an older ledger to today's tables, step by step, once it is backed up beside itself."""
+    version = _version(ledger)
+    kept = ledger.path.with_name(f"{ledger.path.name}.version-{version}")
+    if not kept.exists():
+        beside = ledger.path.with_name(f"{ledger.path.name}.partial")
+        beside.unlink(missing_ok=True)
+        copy = sqlite3.connect(beside)
+        try:
+            ledger.connection.backup(copy)
+        finally:
+            copy.close()
+        beside.replace(kept)
+    while version < VERSION:
+        _carry_out(ledger, STEPS[version], version + 1)
+        version += 1
+
+
+@contextmanager
+def _connected(where: str, path: Path, *, uri: bool = False) -> Iterator[Ledger]:
+    try:
+        connection = sqlite3.connect(where, timeout=10, isolation_level=None, uri=uri)
+    except sqlite3.Error as error:
+        raise _unusable(path, error) from error
+    try:
+        version = _version(Ledger(connection, path))
+        if version > VERSION:
+            raise StoreError(
+                f"The ledger {path} was written by a newer Usufruct (its version is {version}, known is {VERSION}).",
+                remedy="Use that newer Usufruct.",
+                path=str(path),
+            )
+        yield Ledger(connection, path)
+    except sqlite3.DatabaseError as error:
+        raise _unusable(path, error) from error
+    finally:
+        connection.close()
+
+
+def _version(ledger: Ledger) -> int:
+    version: int = ledger.connection.execute("PRAGMA user_version").fetchone()[0]
+    return version
+
+
+def _unusable(path: Path, error: sqlite3.Error) -> StoreError:
+    return StoreError(
+        f"The ledger {path} cannot be used: {error}.",
+        kept="The files in the applications' folders were left as they are.",
+        remedy="Check free space and the file's permissions; if it is damaged, put it back from your own backup.",
+        path=str(path),
+    )

@@ -1,0 +1,153 @@
+"""The tables of the ledger and their version.
+
+One row of `layer` is both record and journal. A change that is under way enters the layers it brings with
+`born` and marks those it takes with `gone`; until its one committing row says `done`, both can be undone:
+
+    before the change   rows not born in it, and the user's own (`holding` NULL), gone or not
+    after the change    rows not gone in it
+
+A destination's highest level is on disk; of the others the bytes lie in the backups (`is_backed`).
+Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `/`.
+"""
+
+VERSION = 2
+
+VOLUMES = """
+CREATE TABLE volume (                    -- the files of the archives that a holding came from
+    holding  INTEGER NOT NULL REFERENCES holding,
+    position INTEGER NOT NULL,
+    path     TEXT NOT NULL,
+    size     INTEGER NOT NULL,
+    blake3   BLOB NOT NULL,
+    PRIMARY KEY (holding, position)
+) WITHOUT ROWID;
+"""
+
+PAST = """
+CREATE TABLE past_layer (                -- what the last change took, so that it can be undone
+    change    INTEGER NOT NULL REFERENCES change,
+    path      TEXT NOT NULL,             -- of the directory
+    name      TEXT NOT NULL,
+    level     INTEGER NOT NULL,
+    holding   INTEGER NOT NULL,
+    kind      TEXT NOT NULL,
+    size      INTEGER NOT NULL,
+    modified  INTEGER NOT NULL,
+    mode      INTEGER NOT NULL,
+    blake3    BLOB NOT NULL,
+    target    TEXT NOT NULL,
+    entry     TEXT NOT NULL,
+    PRIMARY KEY (change, path, name, level)
+) WITHOUT ROWID;
+"""
+
+STEPS = {
+    1: f"""
+ALTER TABLE holding ADD COLUMN origin TEXT NOT NULL DEFAULT '';
+ALTER TABLE change ADD COLUMN is_undo INTEGER NOT NULL DEFAULT 0;
+{VOLUMES}{PAST}""",
+}
+"""Version → the statements that make the next one of it."""
+
+_FIRST = """
+CREATE TABLE change (
+    number   INTEGER PRIMARY KEY,
+    kind     TEXT NOT NULL,
+    phase    TEXT NOT NULL,
+    started  INTEGER NOT NULL,
+    finished INTEGER,
+    about    TEXT NOT NULL,              -- names of the holdings concerned
+    is_undo  INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX change_phase ON change (phase) WHERE phase IN ('staging', 'switching');
+
+CREATE TABLE staging (
+    path          TEXT PRIMARY KEY,
+    change        INTEGER NOT NULL REFERENCES change,
+    base          TEXT NOT NULL,
+    parent_before INTEGER NOT NULL,
+    parent_after  INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE holding (
+    number       INTEGER PRIMARY KEY,
+    name         TEXT NOT NULL,
+    name_key     TEXT NOT NULL,
+    application  TEXT,
+    root         TEXT NOT NULL,
+    archive      TEXT NOT NULL,
+    archive_size INTEGER NOT NULL,
+    archive_blake3 BLOB NOT NULL,
+    format       TEXT NOT NULL,
+    tidy_name    TEXT NOT NULL,
+    tidy_key     TEXT NOT NULL,
+    version      TEXT NOT NULL,
+    origin       TEXT NOT NULL,           -- where the archive was downloaded from, if that is known
+    choices      TEXT NOT NULL,
+    added        INTEGER NOT NULL,
+    files        INTEGER NOT NULL,
+    size         INTEGER NOT NULL,
+    is_partial   INTEGER NOT NULL DEFAULT 0,
+    born         INTEGER NOT NULL REFERENCES change,
+    gone         INTEGER REFERENCES change
+);
+CREATE UNIQUE INDEX holding_name ON holding (name_key) WHERE gone IS NULL;
+
+CREATE TABLE directory (
+    number   INTEGER PRIMARY KEY,
+    path     TEXT NOT NULL UNIQUE,
+    parent   INTEGER REFERENCES directory,  -- NULL: nothing is on record of the directory above
+    made     INTEGER REFERENCES change,  -- NULL: it was there before Usufruct
+    original INTEGER,                    -- its time before the first change in it
+    left     INTEGER                     -- its time as the last change left it
+);
+CREATE INDEX directory_parent ON directory (parent);
+
+CREATE TABLE layer (
+    directory INTEGER NOT NULL REFERENCES directory,
+    name      TEXT NOT NULL,
+    level     INTEGER NOT NULL,
+    born      INTEGER NOT NULL REFERENCES change,
+    gone      INTEGER REFERENCES change,
+    holding   INTEGER REFERENCES holding,  -- NULL: the user's own
+    kind      TEXT NOT NULL,
+    size      INTEGER NOT NULL,
+    modified  INTEGER NOT NULL,
+    mode      INTEGER NOT NULL,
+    inode     INTEGER NOT NULL,
+    blake3    BLOB NOT NULL,
+    target    TEXT NOT NULL,
+    entry     TEXT NOT NULL,
+    is_backed INTEGER NOT NULL,
+    PRIMARY KEY (directory, name, level, born)
+) WITHOUT ROWID;
+CREATE INDEX layer_backed ON layer (blake3) WHERE is_backed;
+
+CREATE TABLE holding_directory (
+    holding   INTEGER NOT NULL REFERENCES holding,
+    directory INTEGER NOT NULL REFERENCES directory,
+    PRIMARY KEY (holding, directory)
+) WITHOUT ROWID;
+
+CREATE TABLE touched (                   -- directories of a change that is under way
+    change    INTEGER NOT NULL REFERENCES change,
+    directory INTEGER NOT NULL REFERENCES directory,
+    modified  INTEGER,                   -- the directory's time before the change; NULL: it was not there
+    PRIMARY KEY (change, directory)
+) WITHOUT ROWID;
+
+CREATE TABLE unneeded (                  -- backups to forget once a change is done or reversed
+    blake3 BLOB PRIMARY KEY
+) WITHOUT ROWID;
+
+CREATE TABLE note (
+    holding INTEGER NOT NULL REFERENCES holding,
+    entry   TEXT NOT NULL,
+    file    TEXT NOT NULL,               -- name below the notes directory of the holding
+    size    INTEGER NOT NULL,
+    PRIMARY KEY (holding, entry)
+) WITHOUT ROWID;
+"""
+
+TABLES = _FIRST + VOLUMES + PAST
+"""The statements that make a new ledger."""

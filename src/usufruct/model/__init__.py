@@ -1,0 +1,1 @@
+"""The values that every layer shares. They know nothing of disks, databases or screens."""

@@ -1,0 +1,30 @@
+"""What is worth knowing of an archive beside its entries."""
+
+from dataclasses import dataclass
+
+
+@dataclass(slots=True)
+class Facts:
+    """How an archive is made, as its reader found it."""
+
+    packing: tuple[str, ...] = ()
+    """Methods by which entries are packed: `deflate`, `stored` and so on, most used first."""
+    locks: tuple[str, ...] = ()
+    """Ciphers by which entries are locked."""
+    locked_entries: int = 0
+    hides_names: bool = False
+    """The listing itself is locked."""
+    is_solid: bool = False
+    """Entries are packed as one stream, so that none can be read without those before it."""
+    volumes: tuple[str, ...] = ()
+    """Absolute paths of the files that the archive consists of; empty for one inside another."""
+    encoding: str = ""
+    """Encoding by which names were read that do not say their own; empty where all do."""
+    is_encoding_guessed: bool = False
+    is_program: bool = False
+    """A self-extracting program, read as the archive it carries."""
+    said_format: str = ""
+    """What the file's name says it is, where that is not what it is."""
+    comment: str = ""
+    has_checksums: bool = True
+    """The format states checksums of its content."""

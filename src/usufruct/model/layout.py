@@ -1,0 +1,223 @@
+"""Where each entry of an archive would go, and why: a Layout, before anyone looked at the disk."""
+
+from array import array
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+from itertools import compress
+from typing import NamedTuple
+
+from usufruct.model.applications import Application, Folder
+from usufruct.model.entries import EntryKind, Listing, Refusal
+
+_IS_PLACED = (-1).__lt__
+"""Of a home's number. Passing over all rows without a step of Python for each is what keeps large archives quick."""
+
+
+class AsideKind(IntEnum):
+    """Why an entry is not placed; the label is what users and programs read."""
+
+    JUNK = 1
+    NOTES = 2
+    DUPLICATE = 3
+    NOT_TAKEN = 4
+    NOT_CHOSEN = 5
+    OTHER_FORMAT = 6
+    LEFT_OUT = 7
+    CLASH = 8
+    ARCHIVE = 9
+
+    @property
+    def label(self) -> str:
+        """`not-taken` for NOT_TAKEN."""
+        return self.name.lower().replace("_", "-")
+
+
+class Evidence(IntEnum):
+    """By what an entry found its place; a higher value is stronger."""
+
+    NONE = 0
+    PATTERN = 1
+    MARK = 2
+    FOLDER_NAME = 3
+    ROOT_NAME = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Home:
+    """A directory that entries go to."""
+
+    folder: Folder | None
+    """The application's folder it belongs to; None without an application."""
+    path: str
+    """Relative to the root, `/`-separated, empty for the root itself; absolute where the folder lies elsewhere."""
+    piece: str = ""
+    """Path of the piece that the directory is part of, in the same form; empty outside pieces."""
+
+
+class Placement(NamedTuple):
+    """An entry and its destination."""
+
+    row: int
+    """The entry's number in the Listing."""
+    home: Home
+    name: str
+    """The file's name in that directory."""
+    why: str
+
+    @property
+    def to(self) -> str:
+        """The destination, relative to the root with `/`, or absolute where the folder lies elsewhere."""
+        return f"{self.home.path}/{self.name}" if self.home.path else self.name
+
+
+class Aside(NamedTuple):
+    """An entry that is not placed."""
+
+    row: int
+    kind: AsideKind
+    reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Option:
+    """One answer to a question."""
+
+    name: str
+    answer: tuple[str, ...]
+    """The words to add to the command."""
+    files: int
+    size: int
+    """Bytes that would be placed by it."""
+    example: str = ""
+    """An entry or destination that it stands for."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Decision:
+    """A question that only the user can answer."""
+
+    question: str
+    options: tuple[Option, ...]
+    detail: tuple[str, ...] = ()
+    """What is good to know before answering, one thought each."""
+    safe: Option | None = None
+    """The answer that can be taken without asking, where one loses nothing."""
+
+
+class Layout:
+    """One archive against one application (or none): a place or a reason for every entry.
+
+    Columns that run beside the Listing's, for the same reason. Every file and link of the listing is either
+    placed or aside; directories are rows only where a piece needs an empty one.
+    """
+
+    def __init__(self, listing: Listing, application: Application | None, tidy_name: str) -> None:
+        rows = len(listing)
+        self.listing = listing
+        self.application = application
+        self.tidy_name = tidy_name
+        self.homes: list[Home] = []
+        self.reasons: list[str] = []
+        self.wrappers: dict[str, str] = {}
+        """Directories of the archive that only wrap, each with the reason it was dropped."""
+        self.refused: list[Refusal] = list(listing.refused)
+        """Entries that are unsafe to place: those the archive's reader refused, then those the rules did."""
+        self.decisions: list[Decision] = []
+        self.used_choices: set[str] = set()
+        """The `--choose` words that named an alternative."""
+        self.unsettled: set[int] = set()
+        """Rows of one destination and one size, whose content must be compared before the layout is final."""
+        self.home_of: array[int] = array("i", [-1]) * rows
+        self.reason_of: array[int] = array("i", [-1]) * rows
+        self.aside_of = bytearray(rows)
+        self.evidence_of = bytearray(rows)
+        self.renamed: dict[int, str] = {}
+        """Rows that get another name than their own."""
+        self._home_numbers: dict[tuple[str, str, str], int] = {}
+        self._reason_numbers: dict[str, int] = {}
+
+    def home(self, folder: Folder | None, path: str, piece: str = "") -> int:
+        """The number of this home, entered if new."""
+        key = (folder.name if folder else "", path, piece)
+        number = self._home_numbers.get(key)
+        if number is None:
+            number = self._home_numbers[key] = len(self.homes)
+            self.homes.append(Home(folder, path, piece))
+        return number
+
+    def reason(self, text: str) -> int:
+        """The number of this reason, entered if new."""
+        number = self._reason_numbers.get(text)
+        if number is None:
+            number = self._reason_numbers[text] = len(self.reasons)
+            self.reasons.append(text)
+        return number
+
+    def place(self, row: int, home: int, reason: int, evidence: Evidence) -> None:
+        """Give the row its home."""
+        self.home_of[row] = home
+        self.reason_of[row] = reason
+        self.evidence_of[row] = evidence
+
+    def set_aside(self, row: int, kind: AsideKind, reason: int) -> None:
+        """Take the row out, whatever place it had."""
+        self.home_of[row] = -1
+        self.aside_of[row] = kind
+        self.reason_of[row] = reason
+
+    def doubt(self, row: int, reason: int) -> None:
+        """Remember why an open row found no place where its directory pointed, should it find no other."""
+        if self.is_open(row):
+            self.reason_of[row] = reason
+
+    def is_open(self, row: int) -> bool:
+        """The row has neither a place nor a reason yet."""
+        return self.home_of[row] < 0 and not self.aside_of[row]
+
+    def refuse(self, row: int, reason: str) -> None:
+        """Take the row out as unsafe."""
+        self.home_of[row] = -1
+        self.aside_of[row] = 0
+        self.reason_of[row] = -1
+        self.refused.append(Refusal(self.listing.path(row), reason))
+
+    def move(self, row: int, folder: Folder | None, path: str, piece: str) -> None:
+        """Give a placed row another home, for the same reason."""
+        self.home_of[row] = self.home(folder, path, piece)
+
+    def name(self, row: int) -> str:
+        """The row's name at its destination."""
+        return self.renamed.get(row) or self.listing.names[row]
+
+    def placed_rows(self) -> Iterator[int]:
+        """Numbers of the rows that have a place, in the archive's order."""
+        return compress(range(len(self.home_of)), map(_IS_PLACED, self.home_of))
+
+    @property
+    def placements(self) -> Iterator[Placement]:
+        """All placements, in the archive's order."""
+        for row in self.placed_rows():
+            yield Placement(row, self.homes[self.home_of[row]], self.name(row), self.reasons[self.reason_of[row]])
+
+    @property
+    def asides(self) -> Iterator[Aside]:
+        """All asides, in the archive's order."""
+        for row in compress(range(len(self.aside_of)), self.aside_of):
+            yield Aside(row, AsideKind(self.aside_of[row]), self.reasons[self.reason_of[row]])
+
+    @property
+    def files(self) -> int:
+        """How many files and links are placed."""
+        kinds = compress(self.listing.kinds, map(_IS_PLACED, self.home_of))
+        return sum(map(EntryKind.DIRECTORY.__ne__, kinds))
+
+    @property
+    def size(self) -> int:
+        """Bytes placed."""
+        return sum(compress(self.listing.sizes, map(_IS_PLACED, self.home_of)))
+
+    @property
+    def evidence(self) -> Evidence:
+        """The strongest evidence by which any entry is placed."""
+        return Evidence(max(compress(self.evidence_of, map(_IS_PLACED, self.home_of)), default=0))

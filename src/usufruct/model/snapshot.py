@@ -1,0 +1,41 @@
+"""What a survey found on disk and in the ledger, frozen, for planning to decide on."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from usufruct.model.records import FileState, Layer
+
+
+class Found(NamedTuple):
+    """What is at one destination."""
+
+    name: str
+    """As spelled on disk."""
+    state: FileState
+    stack: tuple[Layer, ...]
+    """The layers on record, lowest first; empty where Usufruct never placed anything."""
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyedHome:
+    """One home of a layout, on this disk."""
+
+    path: str
+    """Absolute, links resolved, in the spelling on disk."""
+    base: str
+    """Absolute path of the destination that must not be left: the root, or a folder that lies elsewhere."""
+    exists: bool
+    found: Mapping[str, Found]
+    """Spelling key of a name that is to be placed here → what is there already."""
+    taken: frozenset[str] = frozenset()
+    """Spelling keys of all names on disk or on record here; only where free names may be looked for."""
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """All homes of a layout, by their number there; None where nothing is placed."""
+
+    root: str
+    """The root's absolute path, links resolved."""
+    homes: tuple[SurveyedHome | None, ...]

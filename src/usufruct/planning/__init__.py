@@ -1,0 +1,1 @@
+"""Decisions: entries and definitions in, placements, asides and questions out. Nothing here touches a disk."""

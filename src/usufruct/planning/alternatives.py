@@ -1,0 +1,264 @@
+"""Entries of one archive that want the same destination: duplicates, or alternatives the user chooses from."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from usufruct.model.choices import Choices
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.layout import AsideKind, Decision, Layout, Option
+from usufruct.planning.names import folded, folded_path, free_name, spelling_key
+from usufruct.planning.tree import Tree
+
+HERE = "."
+"""The alternative that stands directly above the others."""
+FIRST, LAST = "first", "last"
+
+
+@dataclass(slots=True)
+class _Group:
+    """Alternatives that part at one directory (-1: of one name, told apart by order alone)."""
+
+    parent: int
+    options: dict[str, int] = field(default_factory=dict)
+    """Name → the directory whose sub-tree it is."""
+    clashes: list[list[int]] = field(default_factory=list)
+    """Rows of one destination each."""
+
+
+def unify_spellings(layout: Layout) -> None:
+    """Let destination directories that differ only in case or Unicode form be one directory."""
+    spellings: dict[str, str] = {}
+    for home in layout.homes:
+        key = ""
+        for part in home.path.split("/"):
+            key += spelling_key(part) + "/"
+            spellings[key] = min(part, spellings.get(key, part))
+    changed: dict[int, tuple[str, str]] = {}
+    for number, home in enumerate(layout.homes):
+        path = _spelled(home.path, spellings)
+        if path != home.path:
+            changed[number] = path, _spelled(home.piece, spellings)
+    if changed:
+        for row in list(layout.placed_rows()):
+            if renamed := changed.get(layout.home_of[row]):
+                layout.move(row, layout.homes[layout.home_of[row]].folder, *renamed)
+
+
+def _spelled(path: str, spellings: dict[str, str]) -> str:
+    key, parts = "", []
+    for part in path.split("/"):
+        key += spelling_key(part) + "/"
+        parts.append(spellings.get(key, part))
+    return "/".join(parts)
+
+
+def settle_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: Mapping[int, bytes]) -> None:
+    """Take out what was not chosen, ask where nothing was, and let equal content count once.
+
+    `digests` gives the content digests that are known; rows that must be compared but are missing there go to
+    `layout.unsettled`.
+    """
+    if next(_shared_destinations(layout), None) is None:
+        return
+    # Choosing leaves whole sub-trees out, which may settle other groups or uncover none: look again each time.
+    while groups := _groups(layout, tree, digests):
+        applied = [_apply(layout, tree, group, choices) for group in groups]
+        if not any(applied):
+            layout.decisions.extend(_question(layout, tree, group) for group in groups)
+            break
+    asked = {row for group in groups for rows in group.clashes for row in rows}
+    for rows in list(_shared_destinations(layout)):
+        if asked.isdisjoint(rows):
+            _count_once(layout, rows)
+
+
+def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
+    """The rows of every destination that two or more rows have."""
+    same_path: dict[str, list[int]] = {}
+    rows_of = [same_path.setdefault(spelling_key(home.path), []) for home in layout.homes]
+    for row in layout.placed_rows():
+        rows_of[layout.home_of[row]].append(row)
+    for rows in same_path.values():
+        if len(rows) < 2 or len({spelling_key(layout.name(row)) for row in rows}) == len(rows):
+            continue
+        by_name: dict[str, list[int]] = {}
+        for row in rows:
+            by_name.setdefault(spelling_key(layout.name(row)), []).append(row)
+        yield from (shared for shared in by_name.values() if len(shared) > 1)
+
+
+def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes]) -> bool:
+    listing = layout.listing
+    if _leads_to(listing, one, other) or _leads_to(listing, other, one):
+        return True
+    if listing.kinds[one] != listing.kinds[other]:
+        return False
+    if listing.kinds[one] == EntryKind.LINK:
+        return listing.targets[one] == listing.targets[other]
+    if listing.sizes[one] != listing.sizes[other]:
+        return False
+    if listing.kinds[one] == EntryKind.DIRECTORY or not listing.sizes[one]:
+        return True
+    checksums = listing.checksum(one), listing.checksum(other)
+    if None not in checksums and checksums[0] != checksums[1]:
+        return False
+    if one in digests and other in digests:
+        return digests[one] == digests[other]
+    layout.unsettled.update((one, other))
+    return True
+
+
+def _leads_to(listing: Listing, link: int, file: int) -> bool:
+    """Whether a link gives a file beside it another spelling: where both are one name, the file is enough."""
+    return (
+        listing.kinds[link] == EntryKind.LINK
+        and listing.kinds[file] == EntryKind.FILE
+        and listing.directory_of[link] == listing.directory_of[file]
+        and listing.targets[link] == listing.names[file]
+    )
+
+
+def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_Group]:
+    """The alternatives among the placed rows, outermost first."""
+    groups: dict[int, _Group] = {}
+    for rows in _shared_destinations(layout):
+        if all(_are_equal(layout, rows[0], row, digests) for row in rows[1:]):
+            continue
+        directories = [layout.listing.directory_of[row] for row in rows]
+        parent = tree.common(set(directories))
+        sides = [_side(tree, directory, parent) for directory in directories]
+        names = {tree.names[side] if side != parent else HERE for side in sides}
+        if len({spelling_key(name) for name in names}) < len(names) or len(names) == 1:
+            group = groups.setdefault(-1, _Group(-1, {FIRST: 0, LAST: 0}))
+        else:
+            group = groups.setdefault(parent, _Group(parent))
+            for side in sides:
+                group.options[tree.names[side] if side != parent else HERE] = side
+        group.clashes.append(rows)
+    return [groups[parent] for parent in sorted(groups)]
+
+
+def _side(tree: Tree, directory: int, parent: int) -> int:
+    """The directory directly below `parent` that leads to `directory`, or `parent` itself."""
+    while directory != parent and tree.parent(directory) != parent:
+        directory = tree.parent(directory)
+    return directory
+
+
+def _rows_of(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
+    """The placed rows that an option stands for."""
+    if group.parent < 0:
+        picked = min if name == FIRST else max
+        return [picked(rows) for rows in group.clashes]
+    directory = group.options[name]
+    directories = [directory] if name == HERE else list(tree.below(directory))
+    rows = [row for here in directories for row in tree.rows[here] if layout.home_of[row] >= 0]
+    empty = [tree.empty_rows[here] for here in directories if here in tree.empty_rows and name != HERE]
+    return rows + [row for row in empty if layout.home_of[row] >= 0]
+
+
+def _sorted_options(group: _Group) -> list[str]:
+    return sorted(group.options, key=lambda name: (name != HERE, folded(name), name))
+
+
+def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
+    """Carry out the user's choice for a group; False if there is none."""
+    wanted = {folded_path(word.strip("/")): word for word in choices.choose}
+    chosen = []
+    for name in _sorted_options(group):
+        path = folded_path(f"{tree.path(group.parent)}/{name}") if group.parent > 0 else folded(name)
+        word = wanted.get(folded(name)) or wanted.get(path) or wanted.get("all")
+        if word:
+            layout.used_choices.add(word)
+            chosen.append(name)
+    if not chosen:
+        return False
+    reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
+    if group.parent < 0:
+        kept, left = _kept_by_order(group, chosen)
+    else:
+        kept = [_rows_of(layout, tree, group, name) for name in chosen]
+        left = [row for name in group.options if name not in chosen for row in _rows_of(layout, tree, group, name)]
+    for row in left:
+        layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+    for number in range(1, len(kept)):
+        _move_to_free_names(layout, [row for rows in kept[:number] for row in rows], kept[number])
+    return True
+
+
+def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], list[int]]:
+    """Of rows of one name, those that `first`, `last` or both keep, in rounds, and those that stay out."""
+    ordered = [sorted(rows) for rows in group.clashes]
+    if len(chosen) > 1:
+        most = max(map(len, ordered))
+        return [[rows[number] for rows in ordered if number < len(rows)] for number in range(most)], []
+    if chosen == [FIRST]:
+        return [[rows[0] for rows in ordered]], [row for rows in ordered for row in rows[1:]]
+    return [[rows[-1] for rows in ordered]], [row for rows in ordered for row in rows[:-1]]
+
+
+def _move_to_free_names(layout: Layout, earlier: list[int], later: list[int]) -> None:
+    """Rename what of `later` has a destination of `earlier`: files one by one, a piece as a whole."""
+    taken: dict[str, set[str]] = {}
+    for row in layout.placed_rows():
+        home = layout.homes[layout.home_of[row]]
+        taken.setdefault(spelling_key(home.path), set()).add(spelling_key(layout.name(row)))
+        if home.piece:
+            above, _, name = home.piece.rpartition("/")
+            taken.setdefault(spelling_key(above), set()).add(spelling_key(name))
+    there = {_destination(layout, row) for row in earlier}
+    moved: dict[str, str] = {}
+    for row in later:
+        home = layout.homes[layout.home_of[row]]
+        if home.piece and home.piece not in moved and _destination(layout, row) in there:
+            above, _, name = home.piece.rpartition("/")
+            free = free_name(name, taken[spelling_key(above)])
+            taken[spelling_key(above)].add(spelling_key(free))
+            moved[home.piece] = f"{above}/{free}" if above else free
+    for row in later:
+        home = layout.homes[layout.home_of[row]]
+        if home.piece in moved:
+            piece = moved[home.piece]
+            layout.move(row, home.folder, piece + home.path[len(home.piece) :], piece)
+        elif _destination(layout, row) in there:
+            names = taken[spelling_key(home.path)]
+            layout.renamed[row] = free_name(layout.name(row), names)
+            names.add(spelling_key(layout.renamed[row]))
+
+
+def _destination(layout: Layout, row: int) -> tuple[str, str]:
+    return spelling_key(layout.homes[layout.home_of[row]].path), spelling_key(layout.name(row))
+
+
+def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
+    """The question that a group of alternatives puts."""
+    row = group.clashes[0][0]
+    home = layout.homes[layout.home_of[row]]
+    example = f"{home.path}/{layout.name(row)}" if home.path else layout.name(row)
+    options = []
+    for name in _sorted_options(group):
+        rows = _rows_of(layout, tree, group, name)
+        size = sum(layout.listing.sizes[row] for row in rows)
+        shown = layout.listing.path(rows[0]) if rows else ""
+        options.append(Option(name=name, answer=("--choose", name), files=len(rows), size=size, example=shown))
+    every = sum(option.files for option in options)
+    total = sum(option.size for option in options)
+    options.append(Option(name="all", answer=("--choose", "all"), files=every, size=total))
+    if group.parent < 0:
+        question = f"{len(group.clashes)} destinations occur more than once, {example} for one. Which shall be placed?"
+    else:
+        where = f" (in {tree.path(group.parent)})" if group.parent else ""
+        *first, last = _sorted_options(group)
+        names = f"{', '.join(first)} and {last}"
+        question = f"{names}{where} are alternatives: they would land on the same files, {example} for one. Which?"
+    return Decision(question=question, options=tuple(options))
+
+
+def _count_once(layout: Layout, rows: list[int]) -> None:
+    """Keep one of several rows of equal content and destination: the one nearest the archive's top."""
+    listing = layout.listing
+    link = EntryKind.LINK
+    kept = min(rows, key=lambda row: (listing.kinds[row] == link, listing.path(row).count("/"), listing.path(row), row))
+    for row in rows:
+        if row != kept:
+            layout.set_aside(row, AsideKind.DUPLICATE, layout.reason(f"the same content as {listing.path(kept)}"))

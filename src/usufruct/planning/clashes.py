@@ -1,0 +1,210 @@
+"""From a Layout and a Snapshot of the disk to a Plan: what each placement meets and does."""
+
+from collections.abc import Mapping, Set
+from typing import assert_never
+
+from usufruct.errors import MachineError
+from usufruct.model.choices import Choices, OnClash
+from usufruct.model.entries import EntryKind
+from usufruct.model.layout import Aside, AsideKind, Layout
+from usufruct.model.plan import Clash, Place, Plan, Renew, Replace
+from usufruct.model.records import FileKind, Layer
+from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.planning.names import free_name, spelling_key
+from usufruct.planning.stacks import is_unchanged
+
+NONE_SAME: frozenset[int] = frozenset()
+_TIME_STEP = 2_000_000_000
+"""Nanoseconds: FAT keeps times in steps of two seconds, so a smaller difference says nothing."""
+
+
+def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
+    """Rows whose destination may hold the same content already, each with that destination's path.
+
+    A file of the same size may; only its content tells.
+    """
+    listing = layout.listing
+    suspects = []
+    for row in layout.placed_rows():
+        home = _home(snapshot, layout.home_of[row])
+        found = home.found.get(spelling_key(layout.name(row))) if home.found else None
+        if (
+            found
+            and listing.kinds[row] == EntryKind.FILE
+            and found.state.kind is FileKind.FILE
+            and found.state.size == listing.sizes[row]
+        ):
+            suspects.append((row, f"{home.path}/{found.name}"))
+    return suspects
+
+
+def plan_of(
+    layout: Layout,
+    snapshot: Snapshot,
+    choices: Choices,
+    same: Set[int] = NONE_SAME,
+    updating: int | None = None,
+) -> Plan:
+    """What each placement does on this disk.
+
+    `same` are the rows whose destination holds the very same content; `updating` is the holding that the archive
+    takes the place of. Raises MachineError, naming all of them, if a directory is in the way of a file, or the
+    reverse.
+    """
+    return _Meeting(layout, snapshot, choices, same, updating).plan()
+
+
+class _Meeting:
+    """The placements of one layout meeting what is on disk."""
+
+    def __init__(
+        self, layout: Layout, snapshot: Snapshot, choices: Choices, same: Set[int], updating: int | None
+    ) -> None:
+        self._layout = layout
+        self._snapshot = snapshot
+        self._on_clash = choices.on_clash
+        self._answers: Mapping[str, OnClash] = dict(choices.on_clash_of)
+        self._same = same
+        self._updating = updating
+        self._plan = Plan(layout, snapshot)
+        self._taken: dict[int, set[str]] = {}
+        """Home → spelling keys of the names that are taken there, once a free one was looked for."""
+
+    def plan(self) -> Plan:
+        layout, blocked = self._layout, []
+        for row in layout.placed_rows():
+            number = layout.home_of[row]
+            home = _home(self._snapshot, number)
+            name = layout.name(row)
+            found = home.found.get(spelling_key(name)) if home.found else None
+            if found is None:
+                if self._on_clash is OnClash.EXISTING:
+                    self._leave_out(row, "no file of this name is there (--on-clash existing)")
+                else:
+                    self._plan.steps.append(Place(row, number, name))
+            elif _is_blocked(layout, row, found):
+                blocked.append(f"{home.path}/{found.name}")
+            elif (mine := _layer_of(found, self._updating)) is not None:
+                self._renew(row, number, found, mine)
+            else:
+                self._meet(row, number, found)
+        if blocked:
+            raise in_the_way(blocked)
+        return self._plan
+
+    def _renew(self, row: int, home: int, found: Found, mine: Layer) -> None:
+        """Meet what the holding that is updated had placed: its layer is renewed, an edited file keeps its name."""
+        if is_users_now(found, mine):
+            self._place_beside(row, home)
+            return
+        if row in self._same:
+            self._plan.clashes[row] = Clash.SAME
+        elif found.state.kind is not FileKind.ABSENT:
+            self._plan.clashes[row] = Clash.REPLACES
+        self._plan.steps.append(Renew(row, home, found, mine.level))
+
+    def _meet(self, row: int, home: int, found: Found) -> None:
+        """Decide what becomes of a row whose destination is taken, or was once."""
+        layout, plan = self._layout, self._plan
+        if found.state.kind is FileKind.ABSENT:
+            if self._on_clash is OnClash.EXISTING:
+                self._leave_out(row, "no file of this name is there (--on-clash existing)")
+            else:
+                plan.steps.append(Replace(row, home, found))
+            return
+        is_same = row in self._same
+        if layout.listing.kinds[row] == EntryKind.LINK:
+            is_same = found.state.kind is FileKind.LINK and found.state.target == layout.listing.targets[row]
+        if is_same or layout.listing.kinds[row] == EntryKind.DIRECTORY:
+            plan.clashes[row] = Clash.SAME
+            plan.steps.append(Replace(row, home, found))
+            return
+        self._decide(row, home, found, self._answers.get(layout.listing.path(row), self._on_clash))
+
+    def _decide(self, row: int, home: int, found: Found, on_clash: OnClash) -> None:
+        match on_clash:
+            case OnClash.REPLACE | OnClash.EXISTING:
+                self._replace(row, home, found)
+            case OnClash.KEEP:
+                self._leave_out(row, "a file of this name is there and stays (--on-clash keep)")
+            case OnClash.NEWER:
+                time = self._layout.listing.modified(row)
+                if time is not None and time > found.state.modified + _TIME_STEP:
+                    self._replace(row, home, found)
+                else:
+                    self._leave_out(row, "the file that is there is as new, or newer (--on-clash newer)")
+            case OnClash.BOTH:
+                self._place_beside(row, home)
+            case OnClash.ASK:
+                self._plan.open_clashes.append(row)
+                self._replace(row, home, found)
+            case _:
+                assert_never(on_clash)
+
+    def _replace(self, row: int, home: int, found: Found) -> None:
+        self._plan.clashes[row] = Clash.REPLACES
+        self._plan.steps.append(Replace(row, home, found))
+
+    def _leave_out(self, row: int, reason: str) -> None:
+        self._plan.asides.append(Aside(row, AsideKind.CLASH, reason))
+
+    def _place_beside(self, row: int, number: int) -> None:
+        """Place under a free name, beside what is there."""
+        if number not in self._taken:
+            home = _home(self._snapshot, number)
+            path = spelling_key(self._layout.homes[number].path)
+            wanted = {
+                spelling_key(self._layout.name(other))
+                for other in self._layout.placed_rows()
+                if spelling_key(self._layout.homes[self._layout.home_of[other]].path) == path
+            }
+            self._taken[number] = {*home.taken, *wanted}
+        name = free_name(self._layout.name(row), self._taken[number])
+        self._taken[number].add(spelling_key(name))
+        self._plan.clashes[row] = Clash.STAYS
+        self._plan.steps.append(Place(row, number, name))
+
+
+def pieces_beside(plan: Plan) -> set[str]:
+    """Paths of the pieces of which some file is to be placed beside what is there: the whole piece must be."""
+    layout = plan.layout
+    homes = {layout.homes[layout.home_of[row]] for row, clash in plan.clashes.items() if clash is Clash.STAYS}
+    return {home.piece for home in homes if home.piece}
+
+
+def _layer_of(found: Found, holding: int | None) -> Layer | None:
+    """The layer of a holding among those of a destination."""
+    if holding is None:
+        return None
+    return next((layer for layer in found.stack if layer.holding == holding), None)
+
+
+def is_users_now(found: Found, mine: Layer) -> bool:
+    """Whether a file that a holding placed has become the user's own since: edited, or edited and then covered."""
+    above = found.stack[found.stack.index(mine) + 1 :]
+    if above:
+        return above[0].holding is None and above[0].state.kind is not FileKind.ABSENT
+    return found.state.kind is not FileKind.ABSENT and not is_unchanged(mine, found.state)
+
+
+def in_the_way(paths: list[str]) -> MachineError:
+    """The error for files where directories are needed, directories where files are, and devices."""
+    more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
+    return MachineError(
+        f"{paths[0]}{more} is in the way: a file and a folder cannot have the same name.",
+        remedy="Move it away, or leave the entry out with --skip.",
+        path=paths[0],
+    )
+
+
+def _home(snapshot: Snapshot, number: int) -> SurveyedHome:
+    home = snapshot.homes[number]
+    assert home is not None, "a home with placements was surveyed"
+    return home
+
+
+def _is_blocked(layout: Layout, row: int, found: Found) -> bool:
+    is_directory = layout.listing.kinds[row] == EntryKind.DIRECTORY
+    if found.state.kind is FileKind.ABSENT:
+        return False
+    return is_directory != (found.state.kind is FileKind.DIRECTORY) or found.state.kind is FileKind.OTHER

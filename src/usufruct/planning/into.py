@@ -1,0 +1,78 @@
+"""All of an archive into one folder, because the user said so."""
+
+from usufruct.model.applications import Arrange, Folder
+from usufruct.model.entries import TOP
+from usufruct.model.layout import Evidence, Layout
+from usufruct.planning.junk import is_notes
+from usufruct.planning.places import Places
+from usufruct.planning.tree import Tree
+
+
+def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder) -> None:
+    """Read all content as lying below the folder's name, whatever the folder takes.
+
+    Directories common to all of it are dropped. In a pieces folder those are only the ones above a piece; where
+    nothing is marked, each directory is a piece, and loose files make one under the archive's name.
+    """
+    why = f"you said --into {folder.name}"
+    content = {here for here, rows in enumerate(tree.rows) if any(_is_content(layout, row) for row in rows)}
+    if not content:
+        return
+    if folder.arrange is not Arrange.PIECES:
+        top = tree.common(content)
+        _drop(layout, tree, top)
+        places.read_folder(top, folder, why, Evidence.FOLDER_NAME, takes_all=True)
+    elif places.marks.get(folder.name):
+        places.read_folder(TOP, folder, why, Evidence.FOLDER_NAME)
+        _place_unmarked(layout, tree, places, folder, why)
+    else:
+        _place_unmarked(layout, tree, places, folder, why)
+
+
+def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, why: str) -> None:
+    """Make pieces of what no mark speaks for."""
+    holding = _directories_with_content(layout, tree)
+    top = TOP
+    while not _holds_files(layout, tree, top):
+        inner = [child for child in tree.children[top] if child in holding]
+        if len(inner) != 1:
+            break
+        top = inner[0]
+    if top not in holding:
+        return
+    if top != TOP and _holds_files(layout, tree, top):
+        _drop(layout, tree, tree.parent(top))
+        places.place_piece(top, folder, tree.names[top], f"{why}; it is one directory", Evidence.FOLDER_NAME)
+        return
+    _drop(layout, tree, top)
+    apart = frozenset(tree.children[top])
+    for child in tree.children[top]:
+        if child in holding:
+            places.place_piece(child, folder, tree.names[child], f"{why}; it is a directory", Evidence.FOLDER_NAME)
+    if _holds_files(layout, tree, top):
+        loose = f"{why}; loose files go together under the archive's name"
+        places.place_piece(top, folder, places.tidy_name_at(top), loose, Evidence.FOLDER_NAME, apart)
+
+
+def _is_content(layout: Layout, row: int) -> bool:
+    return layout.is_open(row) and not is_notes(layout.listing.names[row])
+
+
+def _holds_files(layout: Layout, tree: Tree, directory: int) -> bool:
+    return any(_is_content(layout, row) for row in tree.rows[directory])
+
+
+def _directories_with_content(layout: Layout, tree: Tree) -> set[int]:
+    """The directories that hold open content, at any depth."""
+    return {
+        above
+        for directory in range(len(tree.rows))
+        if _holds_files(layout, tree, directory)
+        for above in tree.chain(directory)
+    }
+
+
+def _drop(layout: Layout, tree: Tree, top: int) -> None:
+    """Note the directories down to `top` as wrappers."""
+    for above in tree.chain(top)[1:]:
+        layout.wrappers.setdefault(tree.path(above), "is common to all of the content")

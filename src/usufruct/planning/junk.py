@@ -1,0 +1,184 @@
+"""Which names are junk, which are notes and which are files that can run."""
+
+import re
+
+from usufruct.planning.names import folded
+
+# Compared without case but otherwise to the letter: folding would make "__MACOSX" of a folder "Mac OS X"
+# and "._*" of every dotted name.
+_JUNK = re.compile(
+    r"__macosx|\.ds_store|\._.*|\.appledouble|\.apdisk|\.lsoverride|\.localized|\.volumeicon\.icns"
+    r"|\.spotlight-v100|\.trashes|\.trash-\d+|\.fseventsd|\.temporaryitems|\.documentrevisions-v100|icon\r"
+    r"|thumbs\.db|ehthumbs(?:_vista)?\.db|desktop\.ini|\$recycle\.bin|system volume information"
+    r"|\.directory|lost\+found|@eadir|#recycle|\.fuse_hidden.*|\.nfs[0-9a-f]{8,}"
+    r"|.*~|~\$.*|\.~lock\..*#|\.#.*|#.*#|\.[^/]*\.sw[opx]"
+    r"|\.git|\.gitignore|\.gitattributes|\.gitmodules|\.svn|\.hg|\.hgignore|\.bzr|cvs"
+    r"|\.idea|\.vscode|\.vs|\.editorconfig",
+    re.IGNORECASE | re.DOTALL,
+)
+
+_TEXT = frozenset(
+    [
+        "",
+        "txt",
+        "text",
+        "md",
+        "markdown",
+        "rst",
+        "rtf",
+        "pdf",
+        "html",
+        "htm",
+        "doc",
+        "docx",
+        "odt",
+        "asc",
+        "adoc",
+        "org",
+        "1st",
+        "de",
+        "en",
+        "es",
+        "fr",
+        "it",
+        "ja",
+        "nl",
+        "pl",
+        "pt",
+        "ru",
+        "zh",
+        "ofl",
+        "mit",
+        "gpl",
+        "gpl2",
+        "gpl3",
+        "lgpl",
+        "bsd",
+        "cc0",
+        "apache",
+        "lesser",
+    ]
+)
+_ALWAYS_NOTES = frozenset(["nfo", "diz", "url", "webloc"])
+_IMAGES = frozenset(["png", "jpg", "jpeg", "gif", "webp", "bmp", "tif", "tiff", "avif"])
+_BEGINS = re.compile(r"readme|licen[cs]e|changelog")
+_FIRST_WORDS = frozenset(
+    [
+        "copying",
+        "copyright",
+        "credit",
+        "credits",
+        "author",
+        "authors",
+        "contributors",
+        "acknowledgements",
+        "acknowledgments",
+        "install",
+        "installation",
+        "installing",
+        "instructions",
+        "howto",
+        "fontlog",
+        "ofl",
+        "eula",
+        "lisezmoi",
+        "liesmich",
+        "leeme",
+        "leggimi",
+        "releasenotes",
+    ]
+)
+_WHOLE = frozenset(
+    [
+        "changes",
+        "history",
+        "news",
+        "notice",
+        "terms",
+        "version",
+        "about",
+        "manifest",
+        "usage",
+        "manual",
+        "faq",
+        "thanks",
+        "todo",
+    ]
+)
+_PREVIEW_NAMES = re.compile(r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?)(?:\W*\d*\W*)")
+
+_PROGRAMS = frozenset(
+    [
+        "exe",
+        "com",
+        "bat",
+        "cmd",
+        "msi",
+        "msix",
+        "scr",
+        "pif",
+        "ps1",
+        "psm1",
+        "vbs",
+        "vbe",
+        "wsf",
+        "wsh",
+        "hta",
+        "cpl",
+        "reg",
+        "lnk",
+        "jar",
+        "app",
+        "sh",
+        "bash",
+        "zsh",
+        "fish",
+        "csh",
+        "ksh",
+        "command",
+        "run",
+        "appimage",
+        "bin",
+        "elf",
+        "out",
+        "desktop",
+        "dll",
+        "so",
+        "dylib",
+        "sys",
+        "drv",
+    ]
+)
+
+
+def is_junk(name: str) -> bool:
+    """What operating systems, file managers, editors and version control leave behind."""
+    return _JUNK.fullmatch(name) is not None
+
+
+def is_notes(name: str) -> bool:
+    """A readme, licence and the like, or a preview image: written for people, not for the application."""
+    stem, dot, suffix = name.rpartition(".")
+    if not dot or not stem:
+        stem, suffix = name, ""
+    suffix = suffix.lower()
+    if suffix in _TEXT:
+        words = re.findall(r"[^\W\d_]+", stem.lower())
+        return bool(
+            _BEGINS.match(folded(stem))
+            or not _FIRST_WORDS.isdisjoint({*words[:1], "".join(words[:2])})
+            or (len(words) == 1 and words[0] in _WHOLE)
+        )
+    if suffix in _IMAGES:
+        return _PREVIEW_NAMES.fullmatch(folded(stem)) is not None
+    return suffix in _ALWAYS_NOTES
+
+
+def can_run(name: str, *, is_marked: bool) -> bool:
+    """A file that the system could start.
+
+    The archive's own executable mark counts only for names without a type: archives made on file systems
+    without modes mark every picture as executable.
+    """
+    suffix = name.rpartition(".")[2].lower() if "." in name[1:] else ""
+    return suffix in _PROGRAMS or (is_marked and not suffix)

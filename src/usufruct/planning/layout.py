@@ -1,0 +1,185 @@
+"""From an archive's entries to a Layout: the rules in their order."""
+
+from collections.abc import Mapping, Sequence
+
+from usufruct.model.applications import Application
+from usufruct.model.choices import Choices
+from usufruct.model.entries import TOP, EntryKind, Listing
+from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.planning.alternatives import settle_alternatives, unify_spellings
+from usufruct.planning.formats import prefer_formats
+from usufruct.planning.into import place_into
+from usufruct.planning.links import judge_links
+from usufruct.planning.names import spelling_key
+from usufruct.planning.places import Places, folder_named
+from usufruct.planning.remainder import place_by_pattern, set_rest_aside
+from usufruct.planning.selection import judge_programs, leave_out, set_junk_aside
+from usufruct.planning.tree import Tree
+
+NOTHING_KNOWN: Mapping[int, bytes] = {}
+
+
+def layout_of(
+    listing: Listing,
+    application: Application,
+    tidy_name: str,
+    choices: Choices,
+    digests: Mapping[int, bytes] = NOTHING_KNOWN,
+) -> Layout:
+    """Where each entry of an archive belongs in an application.
+
+    `digests` maps rows to content digests, where known; see `Layout.unsettled`.
+    """
+    layout = Layout(listing, application, tidy_name)
+    tree = Tree(listing)
+    set_junk_aside(layout, tree, application.leave)
+    places = Places(layout, tree, application)
+    if choices.into is not None:
+        folder = folder_named(application, choices.into)
+        assert folder, "the folder was looked up before"
+        place_into(layout, tree, places, folder)
+    else:
+        places.read_top(TOP)
+        place_by_pattern(layout, tree, application)
+    set_rest_aside(layout, tree, application)
+    _settle(layout, tree, choices, digests, application)
+    return layout
+
+
+def outside_layout(
+    listing: Listing, tidy_name: str, choices: Choices, digests: Mapping[int, bytes] = NOTHING_KNOWN
+) -> Layout:
+    """Where each entry goes below a directory of the user's choice, without an application.
+
+    One file alone goes straight in, a single top directory under its own name, several top entries into a
+    directory of the archive's name, so that nothing spills.
+    """
+    layout = Layout(listing, None, tidy_name)
+    tree = Tree(listing)
+    set_junk_aside(layout, tree)
+    rows = [row for here in tree.rows for row in here if layout.is_open(row)]
+    tops = {_top_name(listing, row) for row in rows}
+    if len(tops) == 1 and not any(layout.is_open(row) for row in tree.rows[TOP]):
+        top = next(child for child in tree.children[TOP] if tree.names[child] in tops)
+        inner = _innermost_repeat(layout, tree, top)
+        base, above = inner, tree.names[top]
+        why = f"the archive's one top directory, {above}, goes in under its own name"
+        if inner != top:
+            layout.wrappers[tree.path(top)] = "repeats its own name inside"
+    else:
+        base, above = TOP, tidy_name
+        why = f"several entries at the archive's top go together into {tidy_name}"
+    reason = layout.reason(why)
+    for directory in tree.below(base):
+        home = -1
+        for row in tree.rows[directory]:
+            if layout.is_open(row):
+                if home < 0:
+                    relative = tree.relative(directory, base)
+                    home = layout.home(None, f"{above}/{relative}" if relative else above)
+                layout.place(row, home, reason, Evidence.NONE)
+    _settle(layout, tree, choices, digests, None)
+    alone = list(layout.placed_rows())
+    if len(alone) == 1 and listing.kinds[alone[0]] == EntryKind.FILE:
+        home = layout.home(None, "")
+        layout.place(alone[0], home, layout.reason("one file alone goes straight in"), Evidence.NONE)
+    return layout
+
+
+def _top_name(listing: Listing, row: int) -> str:
+    directory = listing.directories[listing.directory_of[row]]
+    return directory.partition("/")[0] if directory else ""
+
+
+def _innermost_repeat(layout: Layout, tree: Tree, top: int) -> int:
+    """The deepest directory below `top` that only repeats its name."""
+    while True:
+        children = [child for child in tree.children[top] if _holds_open_rows(layout, tree, child)]
+        if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[top]):
+            return top
+        if tree.folded[children[0]] != tree.folded[top]:
+            return top
+        top = children[0]
+
+
+def _holds_open_rows(layout: Layout, tree: Tree, directory: int) -> bool:
+    return any(layout.is_open(row) for here in tree.below(directory) for row in tree.rows[here])
+
+
+def _settle(
+    layout: Layout,
+    tree: Tree,
+    choices: Choices,
+    digests: Mapping[int, bytes],
+    application: Application | None,
+) -> None:
+    """What is decided once places are found: who takes part, formats, alternatives, safety."""
+    leave_out(layout, choices)
+    if application:
+        judge_programs(layout, application, choices)
+        if not choices.every_format:
+            prefer_formats(layout)
+    unify_spellings(layout)
+    settle_alternatives(layout, tree, choices, digests)
+    judge_links(layout)
+    _refuse_files_in_the_way(layout)
+    if not layout.files and not layout.decisions and not layout.refused:
+        layout.decisions.append(_nothing_placed(layout, application, choices))
+
+
+def _refuse_files_in_the_way(layout: Layout) -> None:
+    """Refuse files at a path that other entries need as a directory."""
+    kinds = layout.listing.kinds
+    paths = {number: spelling_key(layout.homes[number].path) for number in {*layout.home_of} if number >= 0}
+    needed: set[str] = set()
+    for path in paths.values():
+        parts = path.split("/")
+        needed.update("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
+    above = {path.rpartition("/")[0] for path in needed}
+    suspects = {number for number, path in paths.items() if path in above}
+    for row in list(layout.placed_rows()) if suspects else ():
+        number = layout.home_of[row]
+        if number in suspects and kinds[row] != EntryKind.DIRECTORY:
+            name = spelling_key(layout.name(row))
+            if (f"{paths[number]}/{name}" if paths[number] else name) in needed:
+                layout.refuse(row, "it is a file where other entries need a directory")
+
+
+def _nothing_placed(layout: Layout, application: Application | None, choices: Choices) -> Decision:
+    """The question of an archive that holds nothing for the application."""
+    kinds = set(layout.aside_of)
+    if AsideKind.LEFT_OUT in kinds:
+        return Decision(question="--only and --skip leave nothing to place. Which entries shall take part?", options=())
+    if not application:
+        return Decision(question="The archive holds nothing to place. Is it the right one?", options=())
+    return Decision(
+        question=f"Nothing in it belongs to {application.title}. Where shall it go?",
+        detail=(f"looked for {sought(application)}",),
+        options=() if choices.into else into_options(layout, application),
+    )
+
+
+def into_options(layout: Layout, application: Application) -> tuple[Option, ...]:
+    """All content into one folder or another, where the archive has any."""
+    kinds = (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
+    rows = [aside.row for aside in layout.asides if aside.kind in kinds]
+    size = sum(layout.listing.sizes[row] for row in rows)
+    words = ("--app", application.name, "--into")
+    return tuple(
+        Option(name=folder.name, answer=(*words, folder.name), files=len(rows), size=size, example=folder.path)
+        for folder in application.folders
+        if rows
+    )
+
+
+def sought(application: Application) -> str:
+    """What a definition looks for in an archive, in words."""
+    names: Sequence[str] = [folder.name for folder in application.folders]
+    marks = [mark for folder in application.folders for mark in folder.mark]
+    takes = [pattern for folder in application.folders for pattern in folder.takes]
+    parts = [f"directories called {', '.join(names)}"]
+    if marks:
+        parts.append(f"directories that hold {', '.join(marks)}")
+    if takes:
+        parts.append(f"files like {', '.join(takes)}")
+    return "; ".join(parts)

@@ -1,0 +1,194 @@
+"""What an application's folder shows of how its content lies: a proposal for a definition, with its evidence."""
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from usufruct.model.applications import Arrange
+from usufruct.model.entries import TOP, Listing
+from usufruct.planning.dangers import programs_in
+from usufruct.planning.junk import is_junk, is_notes
+from usufruct.planning.names import folded, free_name, spelling_key
+from usufruct.planning.tree import Tree
+
+_ENOUGH = 0.9
+"""Share of files that a rule must explain before it is proposed."""
+_MOST_TYPES = 12
+"""File types that are listed before a folder is taken to hold anything."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LearnedFolder:
+    """One folder as proposed."""
+
+    name: str
+    path: str
+    arrange: Arrange
+    mark: tuple[str, ...] = ()
+    takes: tuple[str, ...] = ()
+    evidence: tuple[str, ...]
+    """What was seen, one thought a line."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Learned:
+    """What a folder of content taught."""
+
+    files: int
+    size: int
+    programs: int
+    """Files that can run."""
+    folders: tuple[LearnedFolder, ...]
+    unexplained: tuple[str, ...]
+    """Paths of content that no proposed folder is for."""
+
+
+def learned_from(listing: Listing) -> Learned:
+    """A proposal for the definition of the application that keeps its content like this."""
+    tree = Tree(listing)
+    look = _Look(tree)
+    folders: list[LearnedFolder] = []
+    if whole := look.pieces_at(TOP, "pieces", ".", may_group=False):
+        folders.append(whole)
+    for child in tree.children[TOP] if not whole else ():
+        if not is_junk(tree.names[child]) and look.rows_below(child):
+            folders.extend(look.folders_at(child))
+    loose = look.rows_in(TOP)
+    unexplained: tuple[str, ...] = ()
+    if loose and not folders:
+        folders.append(look.loose_or_tree(TOP, "content", "."))
+    else:
+        unexplained = tuple(listing.names[row] for row in loose)
+    rows = look.rows_below(TOP)
+    return Learned(
+        files=len(rows),
+        size=sum(listing.sizes[row] for row in rows),
+        programs=len(programs_in(listing)),
+        folders=tuple(_with_own_names(folders)),
+        unexplained=unexplained,
+    )
+
+
+class _Look:
+    """Looks at sub-trees of a content folder."""
+
+    def __init__(self, tree: Tree) -> None:
+        self.tree = tree
+        self.listing = tree.listing
+
+    def rows_in(self, directory: int) -> list[int]:
+        """The content directly in a directory: neither junk nor notes."""
+        names = self.listing.names
+        return [row for row in self.tree.rows[directory] if not is_junk(names[row]) and not is_notes(names[row])]
+
+    def rows_below(self, directory: int) -> list[int]:
+        return [row for here in self.tree.below(directory) for row in self.rows_in(here)]
+
+    def folders_at(self, directory: int) -> list[LearnedFolder]:
+        """The folders that a sub-tree is, or is made of."""
+        name, path = self.tree.names[directory], self.tree.path(directory)
+        if pieces := self.pieces_at(directory, name, path):
+            return [pieces]
+        children = [child for child in self.tree.children[directory] if self.rows_below(child)]
+        if not self.rows_in(directory) and len(children) > 1 and self._differ_in_kind(children):
+            return [folder for child in children for folder in self.folders_at(child)]
+        return [self.loose_or_tree(directory, name, path)]
+
+    def _differ_in_kind(self, children: Sequence[int]) -> bool:
+        """Whether sub-directories hold different types of files each, so that each is a folder of its own."""
+        types = [set(self._types(self.rows_below(child))) for child in children]
+        return all(not (one & other) for number, one in enumerate(types) for other in types[:number])
+
+    def pieces_at(self, directory: int, name: str, path: str, *, may_group: bool = True) -> LearnedFolder | None:
+        """The folder if its content comes in pieces: directories that all hold a file of one name or type."""
+        rows = self.rows_below(directory)
+        for mark, pieces in self._marks(directory):
+            inside = sum(len(self.rows_below(piece)) for piece in pieces)
+            groups = {self.tree.parent(piece) for piece in pieces} - {directory}
+            if len(pieces) > 1 and inside >= _ENOUGH * len(rows) and (may_group or not groups):
+                evidence = [f"{len(pieces)} directories that hold {mark}, with {inside} of {_files(len(rows))} here"]
+                if groups:
+                    evidence.append(f"some lie in {len(groups)} groups, like {self.tree.names[min(groups)]}")
+                return LearnedFolder(
+                    name=name, path=path, arrange=Arrange.PIECES, mark=(mark,), evidence=tuple(evidence)
+                )
+        return None
+
+    def _marks(self, directory: int) -> Iterable[tuple[str, list[int]]]:
+        """Possible marks with the directories that they would make pieces, the most telling first."""
+        holders: dict[str, list[int]] = {}
+        for here in self.tree.below(directory):
+            if here == directory:
+                continue
+            rows = self.rows_in(here)
+            for row in rows:
+                holders.setdefault(self.listing.names[row], []).append(here)
+            # A type that a directory has once may mark it as well as a name does.
+            for suffix, count in self._types(rows).items():
+                if count == 1:
+                    holders.setdefault(suffix, []).append(here)
+        found = []
+        for mark, pieces in holders.items():
+            if any(above in pieces for piece in pieces for above in self.tree.chain(piece)[:-1]):
+                continue  # a piece lies in no other
+            found.append((mark, pieces))
+            parents = [self.tree.parent(piece) for piece in pieces]
+            called = {self.tree.folded[piece] for piece in pieces}
+            if len(called) == 1 and len(set(parents)) == len(parents) and directory not in parents:
+                found.append((f"{self.tree.names[pieces[0]]}/{mark}", parents))
+        types = self._types(self.rows_below(directory))
+        # More files explained, then of a rarer type, then a name rather than a type.
+        return sorted(
+            found,
+            key=lambda one: (
+                -self._explained(one[1]),
+                types[_type_of(one[0])],
+                "*" in one[0],
+                len(one[0]),
+                one[0],
+            ),
+        )
+
+    def _explained(self, pieces: list[int]) -> int:
+        return sum(len(self.rows_below(piece)) for piece in pieces)
+
+    def _types(self, rows: Iterable[int]) -> Counter[str]:
+        """`*.gel` → how many."""
+        return Counter(_type_of(self.listing.names[row]) for row in rows)
+
+    def loose_or_tree(self, directory: int, name: str, path: str) -> LearnedFolder:
+        """The folder if its content comes as single files."""
+        rows = self.rows_below(directory)
+        deep = len(rows) - len(self.rows_in(directory))
+        types = self._types(rows)
+        order = sorted(types, key=lambda one: (-types[one], one))
+        common = [one for one in order[:_MOST_TYPES] if one != "*"]
+        explained = sum(types[one] for one in common)
+        takes = tuple(common) if explained >= _ENOUGH * len(rows) else ()
+        counted = ", ".join(f"{types[one]} {one}" for one in order[:5])
+        where = f"{deep} of them in sub-directories" if deep else "all directly in it"
+        evidence = [f"{_files(len(rows))}, {where}: {counted}"]
+        if not takes:
+            evidence.append("too many types to list, so it takes whatever is named for it")
+        arrange = Arrange.TREE if deep else Arrange.LOOSE
+        return LearnedFolder(name=name, path=path, arrange=arrange, takes=takes, evidence=tuple(evidence))
+
+
+def _type_of(name: str) -> str:
+    stem, dot, suffix = name.rpartition(".")
+    return f"*.{suffix.lower()}" if dot and stem and len(suffix) <= 10 else "*"
+
+
+def _with_own_names(folders: list[LearnedFolder]) -> Iterable[LearnedFolder]:
+    """Folders whose names would meet are called by their paths."""
+    counted = Counter(folded(folder.name) for folder in folders)
+    taken: set[str] = set()
+    for folder in folders:
+        name = folder.path.replace("/", " ") if counted[folded(folder.name)] > 1 else folder.name
+        name = free_name(name.lower(), taken) if spelling_key(name) in taken else name.lower()
+        taken.add(spelling_key(name))
+        yield replace(folder, name=name)
+
+
+def _files(count: int) -> str:
+    return "1 file" if count == 1 else f"{count} files"

@@ -1,0 +1,110 @@
+"""How names are compared, and the tidy name of an archive."""
+
+import re
+import unicodedata
+
+_IGNORED = str.maketrans("", "", " -_")
+
+
+def folded(name: str) -> str:
+    """One path component as it is compared: without case, Unicode form, spaces, hyphens and underscores."""
+    if name.isascii():
+        return name.lower().translate(_IGNORED) or name.lower()
+    return spelling_key(name).translate(_IGNORED) or spelling_key(name)
+
+
+def spelling_key(name: str) -> str:
+    """A name without case and Unicode form: equal for two names that some file systems hold to be one.
+
+    Case folding may leave a string that is no longer in normal form, so it is normalised on both sides.
+    """
+    if name.isascii():
+        return name.lower()
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())
+
+
+def folded_path(path: str) -> str:
+    """A `/`-separated path with each component folded."""
+    if path.isascii() and not any(c in path for c in " -_"):
+        return path.lower()
+    return "/".join(map(folded, path.split("/")))
+
+
+# Written out, and compiled when first used: commands that only read the ledger start without them.
+_COMPRESSED = r"(?:gz|bz2|xz|zst|lz4|lzma|z|br)"
+_ARCHIVE_SUFFIX = (
+    r"(?i)(?:\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|deb|ar|cpio|xar|exe|tgz|tbz2?|txz|tzst)(?:\.\d{2,5})?"
+    rf"|\.(?:tar\.)?{_COMPRESSED}(?:\.\d{{2,5}})?"
+    r"|\.[zrs]\d{2,3}|\.\d{3})$"
+)
+_CALLED_ARCHIVE = (
+    r"(?i)\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|cpio|xar|tgz|tbz2?|txz|tzst)(?:\.0*1)?$"
+    rf"|\.tar\.{_COMPRESSED}$|(?<!\.part\d)\.part0*1\.rar$"
+)
+_OTHER_SUFFIX = r"(?i)\.(?=[a-z0-9]*[a-z])[a-z0-9]{1,8}$"
+_VOLUME = r"(?i)\.part\d+$"
+_COPY = r"(?i)(?:\s*\(\d+\)|\s+-\s+copy(?:\s*\(\d+\))?)$"
+_VERSION = r"(?:v\d+(?:\.\d+)*|\d+(?:\.\d+)+|\d{4}-\d{2}-\d{2})"
+_TRAILING_VERSION = rf"(?i)(?:^|[\s._-]+)(?:{_VERSION}|\({_VERSION}\)|\[{_VERSION}\])$"
+
+
+def without_suffix(file_name: str) -> str:
+    """A file name without its archive or other extension and volume number."""
+    match = re.search(_ARCHIVE_SUFFIX, file_name) or re.search(_OTHER_SUFFIX, file_name)
+    if not match or match.start() == 0:
+        return file_name
+    stem = file_name[: match.start()]
+    volume = re.search(_VOLUME, stem)
+    return stem[: volume.start()] if volume and volume.start() else stem
+
+
+def is_archive_name(file_name: str) -> bool:
+    """Whether a name calls its file an archive, or the first part of one; a program may be one, but does not say so."""
+    return bool(re.search(_CALLED_ARCHIVE, file_name))
+
+
+def tidy_name(file_name: str) -> str:
+    """The name of an archive without extension, volume number, copy marks and trailing version.
+
+    A bare integer is never a version ("Gels 2" is the second of two packs). A step that would leave nothing is
+    not taken.
+    """
+    return _split_version(file_name)[0]
+
+
+def version_of(file_name: str) -> str:
+    """The trailing version that `tidy_name` drops, without a leading `v`; empty if there is none."""
+    return _split_version(file_name)[1]
+
+
+def compared_versions(one: str, other: str) -> int:
+    """1 if the first version is newer, -1 if it is older, 0 where they are equal or one is unknown."""
+    if not one or not other:
+        return 0
+    numbers = [[int(number) for number in re.findall(r"\d+", version)] for version in (one, other)]
+    return (numbers[0] > numbers[1]) - (numbers[0] < numbers[1])
+
+
+def _split_version(file_name: str) -> tuple[str, str]:
+    name = without_suffix(file_name)
+    versions: list[str] = []
+    while True:
+        version = None
+        match = re.search(_COPY, name) or (version := re.search(_TRAILING_VERSION, name))
+        rest = name[: match.start()].rstrip(" ._-") if match else ""
+        if not match or not rest:
+            return name, " ".join(versions)
+        if version:
+            versions.insert(0, version.group().strip(" ._-()[]").lower().removeprefix("v"))
+        name = rest
+
+
+def free_name(name: str, taken: "set[str]") -> str:
+    """`gel (2).csv` for `gel.csv`: the first such name whose spelling key is not in `taken`."""
+    stem, dot, suffix = name.rpartition(".")
+    if not stem:
+        stem, dot, suffix = name, "", ""
+    number = 2
+    while spelling_key(candidate := f"{stem} ({number}){dot}{suffix}") in taken:
+        number += 1
+    return candidate

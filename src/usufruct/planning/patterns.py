@@ -1,0 +1,116 @@
+"""Glob patterns over entry paths, compared as names are."""
+
+import re
+from collections.abc import Iterable
+from functools import lru_cache
+
+from usufruct.planning.names import folded, spelling_key
+
+_PLAIN_SUFFIX = re.compile(r"\*(\.[a-z0-9]+)", re.IGNORECASE)
+_WILDCARD = re.compile(r"(\*+|\?|\[!?\]?[^\]]*\])")
+
+
+def _component(pattern: str, fold: bool) -> str:
+    """A regular expression for one path component of a pattern."""
+    expression = ""
+    for number, piece in enumerate(_WILDCARD.split(pattern)):
+        if number % 2 == 0:
+            expression += re.escape(folded(piece) if fold else spelling_key(piece)) if piece else ""
+        elif piece == "?":
+            expression += "[^/]"
+        elif piece[0] == "[":
+            inside = re.sub(r"([\\&~|\[])", r"\\\1", piece[1:-1].lower())
+            expression += f"[^/{inside[1:]}]" if inside.startswith("!") else f"[{inside}]"
+        else:
+            expression += ".*" if piece == "**" else "[^/]*"
+    return expression
+
+
+def _folds(pattern: str) -> bool:
+    """Whether the pattern means the same once spaces, hyphens and underscores are ignored.
+
+    `_*` would match every name; such a pattern is compared by case and Unicode form alone.
+    """
+    literal = "".join(_WILDCARD.split(pattern)[::2])
+    return bool(literal.strip(" -_/")) or not literal
+
+
+@lru_cache(maxsize=512)
+def _path_expression(pattern: str) -> re.Pattern[str]:
+    """Matches a folded path, or one above it: a pattern that matches a directory covers all below."""
+    expression = ""
+    components = pattern.strip("/").split("/")
+    for component in components[:-1]:
+        expression += r"(?:[^/]+/)*" if component == "**" else _component(component, True) + "/"
+    last = components[-1]
+    expression += "[^/]+" if last == "**" else _component(last, True)
+    return re.compile(expression + "(?:/.*)?", re.DOTALL)
+
+
+class Patterns:
+    """A set of patterns, ready to be asked about many names.
+
+    A pattern without `/` matches a file or directory name at any depth; one with `/` the path from the top,
+    where `*` stays within a component and `**` does not.
+    """
+
+    def __init__(self, patterns: Iterable[str]) -> None:
+        self.patterns = tuple(patterns)
+        """As the user wrote them, in order."""
+        self._suffixes: dict[str, str] = {}
+        self._names: list[tuple[str, re.Pattern[str]]] = []
+        self._exact: list[tuple[str, re.Pattern[str]]] = []
+        self._paths: list[tuple[str, re.Pattern[str]]] = []
+        for pattern in self.patterns:
+            normal = pattern.replace("\\", "/")
+            if plain := _PLAIN_SUFFIX.fullmatch(normal):
+                self._suffixes.setdefault(plain[1].lower(), pattern)
+            elif "/" in normal.rstrip("/"):
+                self._paths.append((pattern, _path_expression(normal)))
+            else:
+                fold = _folds(normal)
+                expression = re.compile(_component(normal.rstrip("/"), fold), re.DOTALL)
+                (self._names if fold else self._exact).append((pattern, expression))
+
+    def __bool__(self) -> bool:
+        return bool(self.patterns)
+
+    @property
+    def has_paths(self) -> bool:
+        """Some pattern speaks of a path rather than a name."""
+        return bool(self._paths)
+
+    def by_name(self, name: str) -> str | None:
+        """The pattern that matches this one path component."""
+        if self._suffixes:
+            dot = name.rfind(".")
+            if dot >= 0 and (hit := self._suffixes.get(name[dot:].lower())):
+                return hit
+        if self._names:
+            plain = folded(name)
+            for pattern, expression in self._names:
+                if expression.fullmatch(plain):
+                    return pattern
+        if self._exact:
+            plain = spelling_key(name)
+            for pattern, expression in self._exact:
+                if expression.fullmatch(plain):
+                    return pattern
+        return None
+
+    def by_path(self, path: str) -> str | None:
+        """The pattern with `/` that covers this path from the top."""
+        if not self._paths:
+            return None
+        plain = "/".join(map(folded, path.split("/")))
+        for pattern, expression in self._paths:
+            if expression.fullmatch(plain):
+                return pattern
+        return None
+
+    def match(self, path: str) -> str | None:
+        """The pattern that covers this path: by its own name or one above it, or as a path."""
+        for component in reversed(path.split("/")):
+            if hit := self.by_name(component):
+                return hit
+        return self.by_path(path)

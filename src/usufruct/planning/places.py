@@ -1,0 +1,385 @@
+"""The places that an archive's own directories speak of: root names, folder names and marks.
+
+The outermost directory that means something decides for all below it; what stands above it only wraps.
+"""
+
+from dataclasses import dataclass, field
+
+from usufruct.model.applications import Application, Arrange, Folder
+from usufruct.model.entries import TOP
+from usufruct.model.layout import AsideKind, Evidence, Layout
+from usufruct.planning.junk import is_notes
+from usufruct.planning.names import folded, folded_path
+from usufruct.planning.patterns import Patterns
+from usufruct.planning.tree import Tree
+
+NOTES_REASON = "kept with the record, to be read with `show`"
+
+
+@dataclass(slots=True)
+class _Names:
+    """What the names of an application's root and folders are, folded."""
+
+    root: dict[tuple[str, ...], str] = field(default_factory=dict)
+    """Components of a name of the root → as written."""
+    single: dict[str, Folder] = field(default_factory=dict)
+    several: dict[tuple[str, ...], Folder] = field(default_factory=dict)
+    """Names of two and more components."""
+    paths: dict[str, Folder] = field(default_factory=dict)
+    """Folded paths below the root."""
+
+    @classmethod
+    def of(cls, application: Application) -> "_Names":
+        names = cls()
+        for name in (*application.also, application.root.replace("\\", "/").rstrip("/").rpartition("/")[2]):
+            parts = tuple(folded_path(name).strip("/").split("/"))
+            if any(parts):
+                names.root.setdefault(parts, name)
+        # A folder's own words go before the last component of a path that another folder may share.
+        for folder in application.folders:
+            own = [folder.name, *folder.also]
+            if not folder.is_root and not folder.is_elsewhere:
+                own.append(folder.path)
+                names.paths.setdefault(folded_path(folder.path), folder)
+            for name in own:
+                names._enter(name, folder)
+        for folder in application.folders:
+            if not folder.is_root:
+                names._enter(folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2], folder)
+        return names
+
+    def _enter(self, name: str, folder: Folder) -> None:
+        parts = tuple(folded_path(name.strip("/")).split("/"))
+        if len(parts) > 1:
+            self.several.setdefault(parts, folder)
+        elif parts[0]:
+            self.single.setdefault(parts[0], folder)
+
+    def are_of(self, folder: Folder, name: str) -> bool:
+        """Whether a folded name is one of the folder's."""
+        return self.single.get(name) is folder
+
+
+Marks = dict[str, dict[int, str]]
+"""Folder name → directory → path below it of the file that marks it as a piece of that folder."""
+
+
+def marks_of(tree: Tree, application: Application) -> Marks:
+    """The directories that are pieces, for each folder that arranges by pieces."""
+    marks: Marks = {}
+    names = tree.listing.names
+    for folder in application.folders:
+        if not folder.mark:
+            continue
+        found = marks.setdefault(folder.name, {})
+        plain = Patterns(mark for mark in folder.mark if "/" not in mark)
+        paths = [[Patterns([part]) for part in mark.split("/")] for mark in folder.mark if "/" in mark]
+        unless = [[Patterns([part]) for part in path.split("/")] for path in folder.unless]
+        barred: set[int] = set()
+        for directory, rows in enumerate(tree.rows):
+            for row in rows:
+                name = names[row]
+                for *above, last in unless:
+                    if last.by_name(name) and (bar := _above(tree, directory, above)) >= 0:
+                        barred.add(bar)
+                if plain and plain.by_name(name):
+                    found.setdefault(directory, name)
+                for *above, last in paths:
+                    if last.by_name(name) and (piece := _above(tree, directory, above)) >= 0:
+                        found.setdefault(piece, joined(tree.relative(directory, piece), name))
+        for bar in barred:
+            found.pop(bar, None)
+    return marks
+
+
+def _above(tree: Tree, directory: int, parts: list[Patterns]) -> int:
+    """The directory above the last components of `directory` if these match `parts`, else -1."""
+    for part in reversed(parts):
+        if directory == TOP or not part.by_name(tree.names[directory]):
+            return -1
+        directory = tree.parent(directory)
+    return directory
+
+
+class Places:
+    """Walks an archive's directories once and gives every entry below a meaningful one its place."""
+
+    def __init__(self, layout: Layout, tree: Tree, application: Application) -> None:
+        self.layout = layout
+        self.tree = tree
+        self.application = application
+        self.names = _Names.of(application)
+        self.marks = marks_of(tree, application)
+        self.notes = layout.reason(NOTES_REASON)
+        self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
+        self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
+
+    # --- walking -----------------------------------------------------------------------------------------
+
+    def read_top(self, top: int, done: frozenset[int] = frozenset()) -> None:
+        """Read a directory as the archive's top; `done` are sub-trees read already."""
+        if not (marked := self._marked(top)):
+            self._read_wrapper(top, done)
+            return
+        folder, mark = marked
+        apart = set(done)
+        for child in self.tree.children[top]:
+            if child not in apart and (meant := self._folder_named(child)):
+                apart.add(child)
+                self._read_named(child, *meant)
+        why = f"the archive's top holds {mark}, the mark of {folder.name}; it takes the archive's name"
+        self.place_piece(top, folder, self.tidy_name_at(top), why, Evidence.MARK, frozenset(apart))
+
+    def tidy_name_at(self, directory: int) -> str:
+        """The tidy name of the archive that a directory is in: of the innermost, where archives are nested."""
+        nested = self.layout.listing.nested
+        return next(
+            (nested[here] for here in reversed(self.tree.chain(directory)) if here in nested), self.layout.tidy_name
+        )
+
+    def _read_wrapper(self, directory: int, done: frozenset[int]) -> None:
+        """Look for meaning in what lies directly in a directory that has none itself."""
+        for child in self.tree.children[directory]:
+            if child in done:
+                continue
+            if name := self._root_named(child):
+                self._note_wrapper(directory)
+                self._read_root(child, name)
+            elif meant := self._folder_named(child):
+                self._note_wrapper(directory)
+                self._read_named(child, *meant)
+            elif (marked := self._marked(child)) and child in self.layout.listing.nested:
+                self.read_top(child)
+            elif marked:
+                self._note_wrapper(directory)
+                folder, mark = marked
+                why = f"holds {mark}, the mark of {folder.name}"
+                self.place_piece(child, folder, self.tree.names[child], why, Evidence.MARK)
+            else:
+                self._read_wrapper(child, done)
+
+    def _note_wrapper(self, directory: int) -> None:
+        for above in self.tree.chain(directory)[1:]:
+            self.layout.wrappers.setdefault(self.tree.path(above), "only wraps what means something below it")
+
+    def _marked(self, directory: int) -> tuple[Folder, str] | None:
+        """The first folder, in the definition's order, of which the directory is a piece, and the marked file."""
+        for folder in self.application.folders:
+            if mark := self.marks.get(folder.name, {}).get(directory):
+                return folder, mark
+        return None
+
+    def _root_named(self, directory: int) -> str | None:
+        """The root's name that the directory ends with."""
+        for parts, name in self.names.root.items():
+            if self._ends_with(directory, parts):
+                return name
+        return None
+
+    def _folder_named(self, directory: int) -> tuple[Folder, str] | None:
+        """The folder whose name the directory ends with, and that name; the longest name counts."""
+        for parts, named in self.names.several.items():
+            if self._ends_with(directory, parts):
+                return named, "/".join(self.tree.path(directory).split("/")[-len(parts) :])
+        folder = self.names.single.get(self.tree.folded[directory])
+        return (folder, self.tree.names[directory]) if folder else None
+
+    def _ends_with(self, directory: int, parts: tuple[str, ...]) -> bool:
+        for part in reversed(parts):
+            if directory == TOP or self.tree.folded[directory] != part:
+                return False
+            directory = self.tree.parent(directory)
+        return True
+
+    def _read_named(self, directory: int, folder: Folder, name: str) -> None:
+        """A directory with a folder's name; longer names that begin at it go to their own folders."""
+        first = self.tree.folded[directory]
+        apart: set[int] = set()
+        for parts, other in self.names.several.items():
+            if other is folder or parts[0] != first:
+                continue
+            for below in self.tree.below(directory):
+                if self._ends_with(below, parts) and self.tree.chain(below)[-len(parts)] == directory:
+                    apart.add(below)
+                    longer = "/".join(self.tree.path(below).split("/")[-len(parts) :])
+                    self.read_folder(below, other, f"lay in {longer}, a name of {other.name}", Evidence.FOLDER_NAME)
+        why = f"lay in {name}, a name of {folder.name}"
+        self.read_folder(directory, folder, why, Evidence.FOLDER_NAME, frozenset(apart))
+
+    def _read_root(self, root: int, name: str) -> None:
+        """A directory with the root's name: the folders are looked for by their paths from there."""
+        called = self.tree.names[root]
+        found: dict[int, Folder] = {}
+        for directory in self.tree.below(root):
+            relative = folded_path(self.tree.relative(directory, root))
+            if directory != root and (folder := self.names.paths.get(relative)):
+                found[directory] = folder
+        for directory, folder in found.items():
+            deeper = frozenset(other for other in found if other != directory)
+            why = f"lay in {called}/{self.tree.relative(directory, root)}, the path of {folder.name}"
+            self.read_folder(directory, folder, why, Evidence.ROOT_NAME, deeper)
+        done = frozenset(found)
+        if self.root_folder:
+            why = f"lay in {called}, a name of the root"
+            self.read_folder(root, self.root_folder, why, Evidence.ROOT_NAME, done)
+        else:
+            self.layout.wrappers.setdefault(self.tree.path(root), f"is a name of the root of {self.application.title}")
+            self.read_top(root, done)
+
+    # --- how files lie in a folder -----------------------------------------------------------------------
+
+    def read_folder(
+        self,
+        directory: int,
+        folder: Folder,
+        why: str,
+        evidence: Evidence,
+        done: frozenset[int] = frozenset(),
+        *,
+        takes_all: bool = False,
+    ) -> None:
+        """Place what lies below a directory whose content is the folder's.
+
+        `takes_all` sets aside what the folder says it takes.
+        """
+        while evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
+            self.layout.wrappers.setdefault(
+                self.tree.path(directory),
+                f"holds nothing but {self.tree.names[inner]}, a name of {folder.name} too",
+            )
+            directory = inner
+        if folder.arrange is Arrange.PIECES:
+            if mark := self.marks.get(folder.name, {}).get(directory):
+                piece_why = f"{why}; it holds {mark} itself, so it is one piece under the archive's name"
+                self.place_piece(directory, folder, self.tidy_name_at(directory), piece_why, evidence, done)
+            else:
+                self._read_group(directory, directory, folder, why, evidence, done)
+            return
+        for here in self.tree.below(directory, done):
+            relative = self.tree.relative(here, directory)
+            if folder.arrange is Arrange.LOOSE:
+                self._place_files(
+                    here, relative, folder, folder.path, why, evidence, notes_apart=True, takes_all=takes_all
+                )
+            else:
+                path = joined(folder.path, in_known_spelling(folder, relative))
+                self._place_files(
+                    here, relative, folder, path, why, evidence, notes_apart=not relative, takes_all=takes_all
+                )
+
+    def _only_repeated(self, directory: int, folder: Folder) -> int:
+        """The one sub-directory of a directory that holds nothing else, if its name is the folder's too, else 0."""
+        if len(self.tree.children[directory]) != 1 or any(map(self.layout.is_open, self._plain_rows(directory))):
+            return 0
+        child = self.tree.children[directory][0]
+        return child if self.names.are_of(folder, self.tree.folded[child]) else 0
+
+    def _plain_rows(self, directory: int) -> list[int]:
+        names = self.layout.listing.names
+        return [row for row in self.tree.rows[directory] if not is_notes(names[row])]
+
+    def _place_files(
+        self,
+        here: int,
+        relative: str,
+        folder: Folder,
+        path: str,
+        why: str,
+        evidence: Evidence,
+        *,
+        notes_apart: bool,
+        takes_all: bool,
+    ) -> None:
+        """Place the files directly in a directory of a loose or tree folder; what it does not take stays open."""
+        layout = self.layout
+        names = layout.listing.names
+        takes = Patterns(()) if takes_all else self._takes[folder.name]
+        home = reason = -1
+        for row in self.tree.rows[here]:
+            if not layout.is_open(row):
+                continue
+            name = names[row]
+            if notes_apart and is_notes(name):
+                layout.set_aside(row, AsideKind.NOTES, self.notes)
+            elif not takes or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
+                if home < 0:
+                    home, reason = layout.home(folder, path), layout.reason(why)
+                layout.place(row, home, reason, evidence)
+            else:
+                layout.doubt(row, layout.reason(f"{folder.name} takes only {', '.join(folder.takes)}"))
+
+    def _read_group(
+        self, directory: int, top: int, folder: Folder, why: str, evidence: Evidence, done: frozenset[int]
+    ) -> None:
+        """Find the pieces below a directory of a pieces folder; what lies between only groups them."""
+        no_piece = self.layout.reason(
+            f"lies in no piece of {folder.name}: no {' or '.join(folder.mark)} beside or above it"
+        )
+        for row in self._plain_rows(directory):
+            self.layout.doubt(row, no_piece)
+        for child in self.tree.children[directory]:
+            if child in done:
+                continue
+            if mark := self.marks.get(folder.name, {}).get(child):
+                for above in self.tree.chain(directory):
+                    if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
+                        self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
+                self.place_piece(child, folder, self.tree.names[child], f"{why}; holds {mark}", evidence)
+            else:
+                self._read_group(child, top, folder, why, evidence, done)
+
+    def place_piece(
+        self,
+        directory: int,
+        folder: Folder,
+        name: str,
+        why: str,
+        evidence: Evidence,
+        done: frozenset[int] = frozenset(),
+    ) -> None:
+        """Place a directory whole, under this name; names inside it mean nothing."""
+        layout = self.layout
+        piece = joined(folder.path, name)
+        reason = layout.reason(why)
+        for here in self.tree.below(directory, done):
+            rows = [row for row in self.tree.rows[here] if layout.is_open(row)]
+            if rows:
+                home = layout.home(folder, joined(piece, self.tree.relative(here, directory)), piece)
+                for row in rows:
+                    layout.place(row, home, reason, evidence)
+            elif not self.tree.children[here] and here in self.tree.empty_rows:
+                row = self.tree.empty_rows[here]
+                if layout.is_open(row):
+                    above = joined(piece, self.tree.relative(here, directory)).rpartition("/")[0]
+                    layout.place(row, layout.home(folder, above, piece), reason, evidence)
+
+
+def folder_named(application: Application, name: str) -> Folder | None:
+    """The folder that is called so: by its name, its path or one of its other names."""
+    wanted = folded_path(name.replace("\\", "/").strip("/"))
+    ways = (
+        lambda folder: [folder.name],
+        lambda folder: [folder.path, folder.path.rpartition("/")[2]],
+        lambda folder: folder.also,
+    )
+    for names in ways:
+        for folder in application.folders:
+            if wanted in map(folded_path, names(folder)):
+                return folder
+    return None
+
+
+def joined(path: str, rest: str) -> str:
+    """Two `/`-separated paths as one, where either may be empty and the first may be `.`."""
+    if path in ("", "."):
+        return rest
+    return f"{path}/{rest}" if rest else path
+
+
+def in_known_spelling(folder: Folder, relative: str) -> str:
+    """A path below a `.` folder with its first component as the definition spells it."""
+    if not folder.known or not relative:
+        return relative
+    first, _, rest = relative.partition("/")
+    spelling = next((known for known in folder.known if folded(known) == folded(first)), first)
+    return joined(spelling, rest)

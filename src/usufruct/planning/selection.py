@@ -1,0 +1,98 @@
+"""Which entries take part at all: junk out, then what the user's patterns and choices leave out."""
+
+from usufruct.model.applications import Application, Programs
+from usufruct.model.choices import Choices
+from usufruct.model.entries import EntryKind
+from usufruct.model.layout import AsideKind, Decision, Layout, Option
+from usufruct.planning.junk import can_run, is_junk
+from usufruct.planning.patterns import Patterns
+from usufruct.planning.places import joined
+from usufruct.planning.tree import Tree
+
+
+def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
+    """Set aside what systems and editors leave behind, and what the definition's `leave` names."""
+    left_behind = layout.reason("left behind by an operating system, file manager or editor")
+    patterns = Patterns(leave)
+    why_below = [-1] * len(tree.names)
+    names = layout.listing.names
+    for directory, rows in enumerate(tree.rows):
+        if directory:
+            why_below[directory] = why_below[tree.parent(directory)]
+            if why_below[directory] < 0:
+                name = tree.names[directory]
+                why_below[directory] = (
+                    left_behind if is_junk(name) else _left(layout, patterns, name, tree.path(directory))
+                )
+        for row in rows:
+            why = why_below[directory]
+            if why < 0:
+                name = names[row]
+                if is_junk(name):
+                    why = left_behind
+                elif patterns:
+                    why = _left(layout, patterns, name, joined(tree.path(directory), name))
+            if why >= 0:
+                layout.set_aside(row, AsideKind.JUNK, why)
+
+
+def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
+    pattern = patterns.by_name(name) or patterns.by_path(path)
+    return layout.reason(f"{pattern} is left out by the application's definition") if pattern else -1
+
+
+def leave_out(layout: Layout, choices: Choices) -> None:
+    """Take out the placements that `--only` does not name or `--skip` does."""
+    if choices.only:
+        only = Patterns(choices.only)
+        reason = layout.reason(f"not among --only {' '.join(choices.only)}")
+        for row in list(layout.placed_rows()):
+            if not only.match(layout.listing.path(row)):
+                layout.set_aside(row, AsideKind.LEFT_OUT, reason)
+    if choices.picked is not None:
+        picked, reason = frozenset(choices.picked), layout.reason("not picked")
+        for row in list(layout.placed_rows()):
+            if layout.listing.path(row) not in picked:
+                layout.set_aside(row, AsideKind.LEFT_OUT, reason)
+    if choices.skip:
+        skip = Patterns(choices.skip)
+        for row in list(layout.placed_rows()):
+            if pattern := skip.match(layout.listing.path(row)):
+                layout.set_aside(row, AsideKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
+
+
+def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
+    """Files that can run are placed only where the definition or the user allows it."""
+    policy = choices.programs or application.programs
+    if policy is Programs.ALLOW:
+        return
+    listing = layout.listing
+    programs = [
+        row
+        for row in layout.placed_rows()
+        if listing.kinds[row] == EntryKind.FILE and can_run(listing.names[row], is_marked=row in listing.runnable)
+    ]
+    if not programs:
+        return
+    if policy is Programs.REFUSE:
+        reason = layout.reason(f"can run, and {application.name} is not given programs")
+        for row in programs:
+            layout.set_aside(row, AsideKind.NOT_TAKEN, reason)
+        return
+    size = sum(listing.sizes[row] for row in programs)
+    example = listing.path(programs[0])
+    refuse = Option(
+        name="refuse",
+        answer=("--programs", "refuse"),
+        files=layout.files - len(programs),
+        size=layout.size - size,
+    )
+    allow = Option(name="allow", answer=("--programs", "allow"), files=layout.files, size=layout.size, example=example)
+    what = f"{len(programs)} files can run" if len(programs) > 1 else f"{example} can run"
+    layout.decisions.append(
+        Decision(
+            question=f"{what}; {application.title} does not expect programs. Leave them out or place them?",
+            options=(refuse, allow),
+            safe=refuse if refuse.files else None,
+        )
+    )

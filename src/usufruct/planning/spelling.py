@@ -1,0 +1,90 @@
+"""Names that the destination's file system cannot hold, in a spelling that it can."""
+
+import hashlib
+from dataclasses import dataclass
+
+from usufruct.model.layout import Layout
+from usufruct.planning.names import free_name, spelling_key
+
+_RESERVED = frozenset(
+    ["con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))]
+)
+_MOST_BYTES = 4
+"""Bytes of one character."""
+_NEVER = '<>:"|?*\\'
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameRules:
+    """What names a file system can hold."""
+
+    is_windows: bool = False
+    """Windows' rules, which FAT has as well: reserved characters and names, no trailing dot or space."""
+    longest: int = 255
+    """Bytes of one name."""
+
+    def is_device(self, name: str) -> bool:
+        """A name that means a device there, whatever its extension."""
+        return self.is_windows and name.partition(".")[0].rstrip(" ").lower() in _RESERVED
+
+    def safe(self, name: str) -> str:
+        """The name itself if it can be held, else one that can: replaced characters, no trailing dots, shortened."""
+        safe = name
+        if self.is_windows:
+            safe = "".join("_" if c in _NEVER or c < " " else c for c in name)
+            if safe.endswith((".", " ")):
+                safe = safe.rstrip(". ") + "_"
+        if len(safe.encode("utf-8", "surrogatepass")) > self.longest:
+            safe = _shortened(safe, self.longest)
+        return safe
+
+
+def _shortened(name: str, longest: int) -> str:
+    """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
+    stem, dot, suffix = name.rpartition(".")
+    tail = f"~{hashlib.sha256(name.encode('utf-8', 'surrogatepass')).hexdigest()[:8]}"
+    if dot and stem and len(suffix) <= 16:
+        tail += dot + suffix
+    else:
+        stem = name
+    room = longest - len(tail.encode("utf-8", "surrogatepass"))
+    return stem.encode("utf-8", "surrogatepass")[:room].decode("utf-8", "ignore") + tail
+
+
+def spell_for(layout: Layout, rules: NameRules) -> None:
+    """Give names that the file system cannot hold a safe spelling, and refuse those that mean a device there."""
+    respelled: dict[int, tuple[str, str]] = {}
+    devices: set[int] = set()
+    for number, home in enumerate(layout.homes):
+        parts = home.path.split("/")
+        if any(rules.is_device(part) for part in parts):
+            devices.add(number)
+        path = "/".join(map(rules.safe, parts)) if not home.path.startswith("/") else home.path
+        if path != home.path:
+            respelled[number] = path, "/".join(map(rules.safe, home.piece.split("/"))) if home.piece else ""
+    changed: dict[int, str] = {}
+    for row in list(layout.placed_rows()):
+        number, name = layout.home_of[row], layout.name(row)
+        if number in devices or (rules.is_windows and rules.is_device(name)):
+            layout.refuse(row, "its name means a device on the destination's file system")
+            continue
+        if number in respelled:
+            layout.move(row, layout.homes[number].folder, *respelled[number])
+        if (rules.is_windows or len(name) * _MOST_BYTES > rules.longest) and (safe := rules.safe(name)) != name:
+            changed[row] = safe
+    if changed:
+        _respell(layout, changed)
+
+
+def _respell(layout: Layout, changed: dict[int, str]) -> None:
+    """Give rows a safe spelling each, or a free name where another file has that."""
+    taken: dict[str, set[str]] = {}
+    keys = [spelling_key(home.path) for home in layout.homes]
+    for row in layout.placed_rows():
+        if row not in changed:
+            taken.setdefault(keys[layout.home_of[row]], set()).add(spelling_key(layout.name(row)))
+    for row, safe in changed.items():
+        names = taken.setdefault(keys[layout.home_of[row]], set())
+        name = safe if spelling_key(safe) not in names else free_name(safe, names)
+        names.add(spelling_key(name))
+        layout.renamed[row] = name

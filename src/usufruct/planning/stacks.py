@@ -1,0 +1,126 @@
+"""The algebra of layers: what laying one on top of a stack, or taking one out of it, means."""
+
+from dataclasses import dataclass
+
+from usufruct.model.plan import Leave, RemovalStep, TakeOut
+from usufruct.model.records import FileKind, FileState, Layer
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """What laying a holding's layer on a stack does to the ledger."""
+
+    layers: tuple[Layer, ...]
+    """To be entered: perhaps the user's own, then the holding's."""
+    covered: tuple[int, ...]
+    """Levels on record whose bytes go to the backups now."""
+    is_shared: bool
+    """The content is on disk already: nothing is written there."""
+
+    @property
+    def backs_up(self) -> bool:
+        """Bytes that are on disk now must be kept."""
+        return bool(self.covered) or any(layer.is_backed for layer in self.layers)
+
+
+def is_unchanged(layer: Layer, disk: FileState) -> bool:
+    """The disk still has what the layer put there: the very same file, or at least the same content."""
+    return layer.state.is_same_file(disk) or layer.state.has_same_content(disk)
+
+
+def laid_on(stack: tuple[Layer, ...], disk: FileState, holding: int, state: FileState, entry: str) -> Laid:
+    """A holding's file laid on what is at its destination; `disk` and `state` carry their digests."""
+    level = stack[-1].level + 1 if stack else 0
+    is_shared = disk.has_same_content(state) or disk.kind is state.kind is FileKind.DIRECTORY
+    # Also where both are the same: the file on disk is everybody's, and whoever deletes it must not take the lower one.
+    needs_backup = disk.kind is FileKind.FILE
+    layers = []
+    covered: tuple[int, ...] = ()
+    if stack and is_unchanged(stack[-1], disk):
+        covered = (stack[-1].level,) if needs_backup else ()
+    elif stack or disk.kind is not FileKind.ABSENT:
+        # The user's own: what was there before Usufruct, or what became of a placed file since.
+        layers.append(Layer(level, None, disk, is_backed=needs_backup))
+        level += 1
+    layers.append(Layer(max(level, 1), holding, disk._replace(digest=state.digest) if is_shared else state, entry))
+    return Laid(tuple(layers), covered, is_shared)
+
+
+@dataclass(frozen=True, slots=True)
+class Renewal:
+    """What putting new content in the place of a layer does."""
+
+    layer: Layer
+    """To be entered, at the level of the one that goes."""
+    documented: Layer | None
+    """A layer that must be entered first so that the ledger tells what is on disk."""
+    is_on_top: bool
+    """What is on disk changes with it."""
+    is_same: bool
+    """The content is what it was."""
+
+
+def renewal(
+    stack: tuple[Layer, ...], level: int, disk: FileState, holding: int, state: FileState, entry: str
+) -> Renewal:
+    """A layer's content renewed where it stands; `state` carries its digest.
+
+    Whatever lies above stays above. On top of the stack the file on disk is replaced; one that the user deleted comes
+    back.
+    """
+    index = next(number for number, layer in enumerate(stack) if layer.level == level)
+    mine, above = stack[index], stack[index + 1 :]
+    is_on_top = not above
+    is_there = is_on_top and is_unchanged(mine, disk)
+    is_same = mine.state.has_same_content(state) and (is_there or not is_on_top)
+    if is_same:
+        return Renewal(mine._replace(holding=holding, entry=entry), None, is_on_top, True)
+    documented = Layer(level + 1, None, disk) if is_on_top and not is_there else None
+    is_backed = not is_on_top and state.kind is FileKind.FILE
+    return Renewal(Layer(level, holding, state, entry, is_backed), documented, is_on_top, False)
+
+
+def out_of(
+    stack: tuple[Layer, ...],
+    holding: int,
+    directory: int,
+    name: str,
+    disk: FileState,
+    *,
+    gives_back_changed: bool = False,
+) -> RemovalStep:
+    """What taking a holding out of a destination's stack does.
+
+    A file that the user changed since is left, unless `gives_back_changed`; one that the user deleted counts as
+    placed. `disk` needs a digest only where `needs_digest` says so, or with `gives_back_changed`.
+    """
+    index = next(number for number, layer in enumerate(stack) if layer.holding == holding)
+    mine, above = stack[index], stack[index + 1 :]
+    if above and above[0].holding is None:
+        if above[0].state.kind is not FileKind.ABSENT and not gives_back_changed:
+            return Leave(directory, name, above[0].state)
+        return TakeOut(directory, name, (mine.level, above[0].level), disk, None, None, changes_disk=False)
+    if above:
+        return TakeOut(directory, name, (mine.level,), disk, None, None, changes_disk=False)
+    documented = None
+    if not is_unchanged(mine, disk):
+        if disk.kind is not FileKind.ABSENT and not gives_back_changed:
+            return Leave(directory, name, disk)
+        documented = Layer(mine.level + 1, None, disk)
+    beneath = stack[index - 1] if index else None
+    now = disk if documented else mine.state
+    is_as_before = beneath is not None and beneath.state.is_alike(now)
+    nothing_to_do = (beneath is None and now.kind is FileKind.ABSENT) or is_as_before
+    return TakeOut(directory, name, (mine.level,), disk, documented, beneath, changes_disk=not nothing_to_do)
+
+
+def needs_digest(stack: tuple[Layer, ...], holding: int, disk: FileState) -> bool:
+    """Only the content of `disk` can tell whether the holding's file was changed."""
+    top = stack[-1]
+    return (
+        top.holding == holding
+        and disk.kind is FileKind.FILE
+        and top.state.kind is FileKind.FILE
+        and top.state.size == disk.size
+        and not top.state.is_same_file(disk)
+    )

@@ -1,0 +1,80 @@
+"""An archive's directories as the rules walk them."""
+
+from array import array
+from collections.abc import Iterator
+
+from usufruct.model.entries import TOP, EntryKind, Listing
+from usufruct.planning.names import folded, spelling_key
+
+
+class Tree:
+    """The directories of a listing, with the rows and directories directly in each.
+
+    Directories are numbered as in the listing; parents come before their children.
+    """
+
+    def __init__(self, listing: Listing) -> None:
+        count = len(listing.directories)
+        self.listing = listing
+        self.names = [path.rpartition("/")[2] for path in listing.directories]
+        for directory, tidy in listing.nested.items():
+            self.names[directory] = tidy
+        self.folded = [folded(name) for name in self.names]
+        self.children: list[list[int]] = [[] for _ in range(count)]
+        for number in range(1, count):
+            self.children[listing.parents[number]].append(number)
+        self.rows: list[array[int]] = [array("I") for _ in range(count)]
+        """Files and links directly in each directory."""
+        self.empty_rows: dict[int, int] = {}
+        """Directory → the row that names it, for directories the archive names itself."""
+        for row, (directory, kind) in enumerate(zip(listing.directory_of, listing.kinds, strict=True)):
+            if kind == EntryKind.DIRECTORY:
+                self.empty_rows[listing.directory(listing.path(row))] = row
+            else:
+                self.rows[directory].append(row)
+
+    def path(self, directory: int) -> str:
+        """The directory's path from the archive's top."""
+        return self.listing.directories[directory]
+
+    def parent(self, directory: int) -> int:
+        """The directory above; -1 above the top."""
+        return self.listing.parents[directory]
+
+    def below(self, directory: int, without: "set[int] | frozenset[int]" = frozenset()) -> Iterator[int]:
+        """The directory and all below it, parents first, less the sub-trees that begin in `without`."""
+        stack = [directory]
+        while stack:
+            here = stack.pop()
+            yield here
+            stack.extend(child for child in reversed(self.children[here]) if child not in without)
+
+    def relative(self, directory: int, top: int) -> str:
+        """The directory's path below `top`, archives opened in turn left out; empty for `top` itself."""
+        if self.listing.nested:
+            below = self.chain(directory)[len(self.chain(top)) :]
+            return "/".join(self.names[here] for here in below if here not in self.listing.nested)
+        if top == TOP:
+            return self.path(directory)
+        return self.path(directory)[len(self.path(top)) + 1 :]
+
+    def common(self, directories: "set[int]") -> int:
+        """The deepest directory that holds all of these (or is the only one)."""
+        chains = [self.chain(directory) for directory in directories]
+        common = TOP
+        for level in zip(*chains, strict=False):
+            if any(here != level[0] for here in level):
+                break
+            common = level[0]
+        return common
+
+    def chain(self, directory: int) -> list[int]:
+        """The directories from the top down to this one."""
+        chain = [directory]
+        while chain[-1] != TOP:
+            chain.append(self.parent(chain[-1]))
+        return chain[::-1]
+
+    def differ_in_spelling(self, one: int, other: int) -> bool:
+        """Two directories whose names differ only in case or Unicode form."""
+        return one != other and spelling_key(self.names[one]) == spelling_key(self.names[other])

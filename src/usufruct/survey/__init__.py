@@ -1,0 +1,1 @@
+"""Looking at disk and ledger once, into frozen values that planning decides on."""

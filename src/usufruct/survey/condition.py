@@ -1,0 +1,70 @@
+"""Comparing what a holding placed with what is on disk now."""
+
+from collections.abc import Iterator
+from enum import StrEnum
+from typing import NamedTuple
+
+from usufruct.files.looking import with_digest
+from usufruct.ledger import Ledger
+from usufruct.model.records import FileKind, Layer
+from usufruct.survey.holdings import HeldPlace, places_of
+
+
+class Condition(StrEnum):
+    """How one file of a holding is."""
+
+    FINE = "fine"
+    CHANGED = "changed"
+    """Somebody wrote it since."""
+    DAMAGED = "damaged"
+    """Its content is another, but size, time and inode say that nobody wrote it: the disk is at fault."""
+    MISSING = "missing"
+    REPLACED = "replaced"
+    """Something else is there: a folder, a link, a device."""
+    COVERED = "covered"
+    """Another holding lies on top and answers for it."""
+
+
+class Examined(NamedTuple):
+    """One destination of a holding, compared."""
+
+    place: HeldPlace
+    layer: Layer
+    condition: Condition
+
+    @property
+    def path(self) -> str:
+        """Absolute."""
+        return f"{self.place.path}/{self.place.name}"
+
+
+def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Examined]:
+    """Each destination of a holding with its condition.
+
+    A file whose size, time and inode are as recorded is fine without being read, unless `deep`.
+    """
+    for place in places_of(ledger, holding):
+        index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding)
+        yield Examined(place, place.stack[index], _compared(place, index, deep=deep))
+
+
+def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:
+    mine, above = place.stack[index], place.stack[index + 1 :]
+    if above:
+        # What the user made of it before another holding covered it is settled when that one goes.
+        return Condition.COVERED
+    disk = place.disk
+    if disk.kind is FileKind.ABSENT:
+        return Condition.MISSING
+    if disk.kind is not mine.state.kind:
+        return Condition.REPLACED
+    is_same = mine.state.is_same_file(disk)
+    if disk.kind is not FileKind.FILE:
+        return Condition.FINE if is_same or mine.state.has_same_content(disk) else Condition.CHANGED
+    if is_same and not deep:
+        return Condition.FINE
+    if disk.size != mine.state.size:
+        return Condition.CHANGED
+    if with_digest(disk, f"{place.path}/{place.name}").has_same_content(mine.state):
+        return Condition.FINE
+    return Condition.DAMAGED if is_same else Condition.CHANGED

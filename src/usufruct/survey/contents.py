@@ -1,0 +1,84 @@
+"""Telling whether a destination holds an entry's content already."""
+
+import os
+import zlib
+
+from usufruct.archives.reading import Archive, digests_of
+from usufruct.files.looking import BLOCK, digest_of
+from usufruct.model.entries import EntryKind
+from usufruct.model.layout import Layout
+from usufruct.model.snapshot import Snapshot
+from usufruct.planning.clashes import may_be_same
+
+
+def rows_already_there(archive: Archive, layout: Layout, snapshot: Snapshot) -> set[int]:
+    """The rows whose destination has the same size and, by checksum or content, the same bytes.
+
+    A stated checksum spares decompressing the entry; staging compares the digests again before anything is
+    decided by it.
+    """
+    same: set[int] = set()
+    unstated: list[tuple[int, str]] = []
+    for row, path in may_be_same(layout, snapshot):
+        checksum = layout.listing.checksum(row)
+        if checksum is None:
+            unstated.append((row, path))
+        elif checksum_of(path) == checksum:
+            same.add(row)
+    if unstated:
+        digests = digests_of(archive, [row for row, _ in unstated])
+        same.update(row for row, path in unstated if digests[row] == digest_of(path))
+    return same
+
+
+def checksum_of(path: str) -> int:
+    """CRC-32 of a file's content, read in blocks."""
+    checksum = 0
+    with open(path, "rb", buffering=0) as file:
+        while block := file.read(BLOCK):
+            checksum = zlib.crc32(block, checksum)
+    return checksum
+
+
+def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str]:
+    """Rows whose content lies already where their folder says it may be installed, each with that file's path.
+
+    The application's own directory counts too, but not the destination itself.
+    """
+    wanted: dict[tuple[str, ...], list[int]] = {}
+    listing = layout.listing
+    for row in layout.placed_rows():
+        folder = layout.homes[layout.home_of[row]].folder
+        if folder and folder.installed and listing.kinds[row] == EntryKind.FILE:
+            wanted.setdefault((*folder.installed, root), []).append(row)
+    found: dict[int, str] = {}
+    for places, rows in wanted.items():
+        sizes = {listing.sizes[row] for row in rows}
+        by_size = _files_by_size(places, sizes)
+        suspects = [row for row in rows if listing.sizes[row] in by_size]
+        if not suspects:
+            continue
+        digests = digests_of(archive, suspects)
+        for row in suspects:
+            own = f"{root}/{layout.homes[layout.home_of[row]].path}/{layout.name(row)}".replace("//", "/")
+            for path in by_size[listing.sizes[row]]:
+                if path != own and digest_of(path) == digests[row]:
+                    found[row] = path
+                    break
+    return found
+
+
+def _files_by_size(places: tuple[str, ...], sizes: set[int]) -> dict[int, list[str]]:
+    """The files below these directories that have one of these sizes."""
+    found: dict[int, list[str]] = {}
+    for place in places:
+        for directory, _, names in os.walk(place):
+            for name in names:
+                path = f"{directory}/{name}"
+                try:
+                    size = os.stat(path).st_size
+                except OSError:
+                    continue
+                if size in sizes:
+                    found.setdefault(size, []).append(path)
+    return found

@@ -1,0 +1,192 @@
+"""Surveying the destinations of a layout: what is there, in which spelling, and what the ledger knows of it."""
+
+import os
+import stat
+from collections.abc import Iterable, Set
+from dataclasses import replace
+
+from usufruct.errors import MachineError
+from usufruct.files.looking import state_at, with_digest
+from usufruct.ledger import Ledger
+from usufruct.ledger.layers import directory_number, stacks_in
+from usufruct.model.layout import Home, Layout
+from usufruct.model.records import ABSENT
+from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.planning.clashes import in_the_way
+from usufruct.planning.names import free_name, spelling_key
+from usufruct.planning.stacks import needs_digest
+
+
+def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: bool = False) -> Snapshot:
+    """What is at the destinations of a layout below `root`; `for_free_names`: with all names that are taken there.
+
+    The root need not exist where there is no application. Raises MachineError if a root is missing, a file stands
+    where a directory is needed, or a directory is a link that leads out of the destination.
+    """
+    names: list[list[str]] = [[] for _ in layout.homes]
+    for row in layout.placed_rows():
+        names[layout.home_of[row]].append(layout.name(row))
+    disk = _Disk(_real_root(root, layout))
+    homes = [
+        _survey_home(disk, home, wanted, ledger, for_free_names=for_free_names) if wanted else None
+        for home, wanted in zip(layout.homes, names, strict=True)
+    ]
+    if disk.in_the_way:
+        raise in_the_way(disk.in_the_way)
+    return Snapshot(disk.root, tuple(homes))
+
+
+def _real_root(root: str, layout: Layout) -> str:
+    real = os.path.realpath(root)
+    if os.path.isdir(real):
+        return real
+    if os.path.lexists(real):
+        raise in_the_way([root])
+    if layout.application and not layout.application.is_shipped:
+        raise MachineError(
+            f"The folder of {layout.application.title}, {root}, is not there.",
+            remedy="Is its drive connected? Make the folder, or correct `root` in the definition.",
+            path=root,
+        )
+    return real
+
+
+class _Disk:
+    """The directories seen so far, so that each is read once."""
+
+    def __init__(self, root: str) -> None:
+        self.root = root
+        self.in_the_way: list[str] = []
+        self._places: dict[tuple[str, str], tuple[str, bool]] = {}
+        self._listed: dict[str, frozenset[str]] = {}
+        self._keys: dict[str, dict[str, str]] = {}
+
+    def base_of(self, home: Home) -> tuple[str, list[str]]:
+        """The destination that a home belongs to, and the path below it.
+
+        A link that the user made at a folder's own path is followed: the folder is then a destination of its own.
+        """
+        folder = home.folder
+        if folder is None or folder.is_root:
+            return self.root, [part for part in home.path.split("/") if part]
+        own = folder.path if folder.is_elsewhere else self._spelled(folder.path)
+        below = [part for part in home.path[len(folder.path) :].split("/") if part]
+        real = os.path.realpath(own)
+        if real == own and not folder.is_elsewhere:
+            return self.root, own[len(self.root) + 1 :].split("/") + below
+        return real, below
+
+    def _spelled(self, path: str) -> str:
+        here = self.root
+        for part in path.split("/"):
+            here = f"{here.rstrip('/')}/{self.spelling(here, part)}"
+        return here
+
+    def place(self, base: str, parts: Iterable[str]) -> tuple[str, bool]:
+        """The absolute path of `parts` below `base` in the spelling on disk, and whether it is there."""
+        here, exists = base, os.path.isdir(base)
+        for part in parts:
+            key = (here, spelling_key(part))
+            if key not in self._places:
+                self._places[key] = self._step(here, part, base) if exists else (f"{here}/{part}", False)
+            here, exists = self._places[key]
+        return here, exists
+
+    def _step(self, here: str, part: str, base: str) -> tuple[str, bool]:
+        path = f"{here.rstrip('/')}/{self.spelling(here, part)}"
+        try:
+            mode = os.lstat(path).st_mode
+        except FileNotFoundError:
+            return path, False
+        if stat.S_ISLNK(mode):
+            real = os.path.realpath(path)
+            if os.path.commonpath((real, base)) != base:
+                raise MachineError(
+                    f"{path} is a link that leads out of {base}, to {real}.",
+                    remedy="Nothing is written through such a link. Replace it by a folder, or give the folder a "
+                    "definition of its own.",
+                    path=path,
+                )
+            path = real
+        if not os.path.isdir(path):
+            self.in_the_way.append(path)
+            return path, False
+        return path, True
+
+    def spelling(self, directory: str, name: str) -> str:
+        """A name as a directory has it, where it differs only in case or Unicode form."""
+        if name in self.listed(directory):
+            return name
+        if directory not in self._keys:
+            self._keys[directory] = {spelling_key(there): there for there in sorted(self._listed[directory])}
+        return self._keys[directory].get(spelling_key(name), name)
+
+    def listed(self, directory: str) -> frozenset[str]:
+        """The names in a directory; none if it is not there."""
+        if directory not in self._listed:
+            try:
+                self._listed[directory] = frozenset(os.listdir(directory))
+            except FileNotFoundError:
+                self._listed[directory] = frozenset()
+        return self._listed[directory]
+
+
+def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
+    """Give pieces that meet others of their name free ones, beside them on disk."""
+    disk = _Disk(snapshot.root)
+    free: dict[str, str] = {}
+    for row in list(layout.placed_rows()):
+        home = layout.homes[layout.home_of[row]]
+        if home.piece not in pieces:
+            continue
+        if home.piece not in free:
+            base, parts = disk.base_of(home)
+            depth = len(home.path.split("/")) - len(home.piece.split("/"))
+            above = parts[: len(parts) - depth - 1]
+            directory, _ = disk.place(base, above)
+            taken = {spelling_key(name) for name in disk.listed(directory)}
+            taken |= {spelling_key(one.piece.rpartition("/")[2]) for one in layout.homes if one.piece}
+            parent, _, name = home.piece.rpartition("/")
+            called = free_name(name, taken)
+            free[home.piece] = f"{parent}/{called}" if parent else called
+        layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
+
+
+def with_digests_of(snapshot: Snapshot, holding: int) -> Snapshot:
+    """The same with the digests without which nobody could tell whether a holding's files were changed."""
+    homes = []
+    for home in snapshot.homes:
+        if home:
+            found = {
+                key: one._replace(state=with_digest(one.state, f"{home.path}/{one.name}"))
+                if one.stack and needs_digest(one.stack, holding, one.state)
+                else one
+                for key, one in home.found.items()
+            }
+            home = replace(home, found=found)
+        homes.append(home)
+    return replace(snapshot, homes=tuple(homes))
+
+
+def _survey_home(
+    disk: _Disk, home: Home, names: list[str], ledger: Ledger | None, *, for_free_names: bool
+) -> SurveyedHome:
+    base, parts = disk.base_of(home)
+    path, exists = disk.place(base, parts)
+    number = directory_number(ledger, path) if ledger else None
+    found: dict[str, Found] = {}
+    spelled = {name: disk.spelling(path, name) for name in names} if exists else dict(zip(names, names, strict=True))
+    listed = disk.listed(path) if exists else frozenset()
+    stacks = stacks_in(ledger, number, spelled.values()) if ledger and number is not None else {}
+    for name in names:
+        there = spelled[name]
+        stack = stacks.get(there, ())
+        if there in listed:
+            found[spelling_key(name)] = Found(there, state_at(f"{path}/{there}"), stack)
+        elif stack:
+            found[spelling_key(name)] = Found(there, ABSENT, stack)
+    taken: frozenset[str] = frozenset()
+    if for_free_names:
+        recorded = stacks_in(ledger, number) if ledger and number is not None else ()
+        taken = frozenset(map(spelling_key, (*listed, *recorded)))
+    return SurveyedHome(path, base, exists, found, taken)

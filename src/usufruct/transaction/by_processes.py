@@ -1,0 +1,125 @@
+"""Staging over a few processes, where there are many small files and the system can fork.
+
+What Python does for each file is then done on several processors at once. A process whose parent is gone stops by
+itself, and holds the lock that it shares with its parent until then, so that nobody recovers while it still writes.
+"""
+
+import gc
+import marshal
+import os
+import pickle
+import select
+import signal
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
+
+from usufruct.archives.reading import Archive
+from usufruct.errors import MachineError
+from usufruct.model.records import FileKind, FileState
+from usufruct.transaction.jobs import Job, Staged, portions_of, written
+
+_NUMBER = 4
+"""Bytes of a number as one process tells it to another."""
+
+
+class _Child(NamedTuple):
+    process: int
+    told: int
+    """Descriptor of the pipe through which it tells what it has done."""
+
+
+def by_processes(archive: Archive, jobs: Sequence[Job], workers: int) -> Iterator[Staged]:
+    """The files a few at a time, read and written by this process and some more, each of which takes whole files."""
+    by_row = {job.row: job for job in jobs}
+    portions = list(portions_of(jobs, workers))
+    # All processes share the place up to which this file was read, so each portion is taken once.
+    waiting = os.memfd_create("portions")
+    os.write(waiting, b"".join(number.to_bytes(_NUMBER, "little") for number in range(len(portions))))
+    os.lseek(waiting, 0, os.SEEK_SET)
+
+    def staged() -> Iterator[Staged]:
+        while number := os.read(waiting, _NUMBER):
+            rows = portions[int.from_bytes(number, "little")]
+            yield [written(by_row[row], blocks) for row, blocks in archive.stream(rows)]
+
+    children: list[_Child] = []
+    try:
+        while len(children) < workers - 1:
+            children.append(_start(staged))
+        yield from _gathered(staged(), children)
+    finally:
+        for child in children:
+            os.kill(child.process, signal.SIGKILL)
+            os.waitpid(child.process, 0)
+            os.close(child.told)
+        os.close(waiting)
+
+
+def _start(staged: Callable[[], Iterator[Staged]]) -> _Child:
+    """A process that works until nothing waits any more."""
+    parent = os.getpid()
+    told, telling = os.pipe()
+    process = os.fork()
+    if process:
+        os.close(telling)
+        return _Child(process, told)
+    try:
+        # Ctrl-C reaches all processes; the parent decides what it means.
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        gc.disable()
+        for files in staged():
+            _send(telling, marshal.dumps([(row, *state[1:6]) for row, state in files]))
+            if os.getppid() != parent:
+                break
+        _send(telling, b"")
+    except BaseException as error:  # noqa: BLE001 - handed to the parent
+        _send(telling, marshal.dumps(pickle.dumps(error)))
+    finally:
+        # Nothing that the parent has open may be closed or flushed here as well.
+        os._exit(0)
+
+
+def _gathered(own: Iterator[Staged], children: list[_Child]) -> Iterator[Staged]:
+    """What this process and its children have staged, as it is done."""
+    running = select.poll()
+    for child in children:
+        running.register(child.told, select.POLLIN)
+    left = len(children)
+    while True:
+        if (mine := next(own, None)) is not None:
+            yield mine
+        elif not left:
+            return
+        for told, _ in running.poll(0 if mine is not None else None) if left else ():
+            message = _received(told)
+            if not message:
+                running.unregister(told)
+                left -= 1
+                continue
+            found = marshal.loads(message)
+            if isinstance(found, bytes):
+                raise pickle.loads(found)
+            yield [(row, FileState(FileKind.FILE, *state)) for row, *state in found]
+
+
+def _send(telling: int, message: bytes) -> None:
+    data = memoryview(len(message).to_bytes(_NUMBER, "little") + message)
+    while data:
+        data = data[os.write(telling, data) :]
+
+
+def _received(told: int) -> bytes:
+    return _read(told, int.from_bytes(_read(told, _NUMBER), "little"))
+
+
+def _read(told: int, count: int) -> bytes:
+    blocks = []
+    while count:
+        block = os.read(told, count)
+        if not block:
+            raise MachineError(
+                "A process that unpacked files was ended from outside.", remedy="Try again; is there enough memory?"
+            )
+        blocks.append(block)
+        count -= len(block)
+    return b"".join(blocks)

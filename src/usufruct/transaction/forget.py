@@ -1,0 +1,60 @@
+"""The story of forgetting: a holding's record goes, its files stay and are the user's."""
+
+from usufruct.ledger import Ledger
+from usufruct.ledger.changes import set_phase
+from usufruct.ledger.holdings import mark_gone
+from usufruct.ledger.layers import NewLayer, enter_directories, enter_layers, mark_layers_gone
+from usufruct.model.changes import ChangeKind, Phase
+from usufruct.model.holdings import Holding
+from usufruct.model.records import FileKind, Layer
+from usufruct.survey.holdings import HeldPlace, places_of
+from usufruct.transaction.finish import finish
+from usufruct.transaction.recover import change_under_way
+from usufruct.transaction.work import Edges, chain_to_make
+
+
+def replaced_by(ledger: Ledger, holding: int) -> list[tuple[str, bytes]]:
+    """What only this holding's record still keeps: path and digest of the user's own files beneath it."""
+    found = []
+    for place in places_of(ledger, holding):
+        if not _is_alone(place, holding):
+            continue
+        for layer in place.stack:
+            if layer.holding is None and layer.is_backed:
+                found.append((f"{place.path}/{place.name}", layer.state.digest))
+    return found
+
+
+def _is_alone(place: HeldPlace, holding: int) -> bool:
+    """No other holding has a layer at the destination."""
+    return all(layer.holding in (None, holding) for layer in place.stack)
+
+
+def forget_holding(edges: Edges, holding: Holding) -> int:
+    """Drop a holding's record; gives how many files stay. Nothing on disk is touched.
+
+    Where other holdings lie beneath, what is on disk becomes a layer of the user's own, so that they are told apart.
+    """
+    places = list(places_of(edges.ledger, holding.number))
+    with change_under_way(edges, ChangeKind.FORGET, holding.name) as work:
+        ledger = edges.ledger
+        with ledger.transaction():
+            for path in dict.fromkeys(place.path for place in places):
+                enter_directories(ledger, work.change, chain_to_make(work, path))
+            for place in places:
+                index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
+                mine = place.stack[index]
+                is_top = index == len(place.stack) - 1
+                mark_layers_gone(ledger, work.change, [(place.directory, place.name, mine.level)])
+                if is_top and not _is_alone(place, holding.number):
+                    own = NewLayer(place.directory, place.name, _as_users(mine))
+                    enter_layers(ledger, work.change, [own])
+            mark_gone(ledger, work.change, holding.number)
+            set_phase(ledger, work.change, Phase.SWITCHING)
+        # Nothing is switched: the files that are there are the ones that stay.
+        finish(work)
+    return sum(1 for place in places if place.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
+
+
+def _as_users(layer: Layer) -> Layer:
+    return layer._replace(holding=None, entry="")

@@ -1,0 +1,46 @@
+"""Files to be staged, and one of them written."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from usufruct.files.writing import write_new
+from usufruct.model.records import FileState
+
+_PORTION, _WEIGHT = 200, 4 << 20
+"""Files that a worker takes at once, and bytes: either is enough."""
+
+
+class Job(NamedTuple):
+    """One file to be staged."""
+
+    row: int
+    path: str
+    """Where it is written; its directory is there."""
+    size: int
+    modified: int | None
+    mode: int
+
+
+Staged = list[tuple[int, FileState]]
+"""Rows, each with the state of its file."""
+
+
+def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
+    """The row of a file and its state, once it is written."""
+    row, path, _, modified, mode = job
+    return row, write_new(path, blocks, modified, mode)
+
+
+def portions_of(jobs: Sequence[Job], workers: int) -> Iterator[list[int]]:
+    """The rows of these files in portions for one worker at a time."""
+    most = max(1, min(_PORTION, len(jobs) // workers))
+    portion: list[int] = []
+    weight = 0
+    for job in jobs:
+        portion.append(job.row)
+        weight += job.size
+        if len(portion) >= most or weight >= _WEIGHT:
+            yield portion
+            portion, weight = [], 0
+    if portion:
+        yield portion

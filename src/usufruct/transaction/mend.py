@@ -1,0 +1,212 @@
+"""The story of putting back: missing or damaged files of a holding, or a holding that was just removed."""
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from usufruct.archives.reading import Archive
+from usufruct.errors import DamagedArchive
+from usufruct.files.looking import state_at, with_digest
+from usufruct.files.writing import write_link, write_new
+from usufruct.ledger.holdings import mark_gone, set_totals
+from usufruct.ledger.layers import (
+    NewLayer,
+    PastLayer,
+    directory_number,
+    enter_directories,
+    enter_holding_directories,
+    enter_layers,
+    mark_layers_gone,
+    set_backed,
+    stacks_in,
+)
+from usufruct.model.changes import ChangeKind
+from usufruct.model.holdings import Holding
+from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.planning.stacks import laid_on
+from usufruct.survey.condition import Examined
+from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.recover import change_under_way
+from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
+from usufruct.transaction.take_out import destination_of, enter_removal, removal_of
+from usufruct.transaction.work import Edges, Work, chain_to_make
+
+
+@dataclass(frozen=True, slots=True)
+class Mending:
+    """One layer that is to be put back where it was."""
+
+    path: str
+    """Absolute path of the directory."""
+    name: str
+    layer: Layer
+    row: int | None
+    """Where the archive has its content; None for what needs none."""
+
+
+def repair_holding(
+    edges: Edges, holding: Holding, broken: Sequence[tuple[Examined, int | None]], archive: Archive
+) -> int:
+    """Write the broken files of a holding anew, each given with its row in the archive; gives how many.
+
+    Nothing else is touched. Raises DamagedArchive if the archive has another content than was placed.
+    """
+    mendings = [Mending(one.place.path, one.place.name, one.layer, row) for one, row in broken]
+    places = {(one.place.path, one.place.name): one.place for one, _ in broken}
+    with change_under_way(edges, ChangeKind.REPAIR, holding.name) as work:
+        work.stage_for(_destinations(edges, holding, mendings))
+        with edges.ledger.transaction():
+            _enter_directories(work, mendings)
+            for mending, state in _staged(work, mendings, archive):
+                _renew(work, places[mending.path, mending.name], mending.layer, state)
+            seal_intent(work)
+        carry_out(work)
+    return len(mendings)
+
+
+def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None:
+    """Enter a layer anew: its content is what it was, what is on disk is the odd one out."""
+    ledger = work.edges.ledger
+    disk = with_digest(place.disk, f"{place.path}/{place.name}")
+    mark_layers_gone(ledger, work.change, [(place.directory, place.name, layer.level)])
+    told = NewLayer(place.directory, place.name, Layer(layer.level + 1, None, disk))
+    enter_layers(ledger, work.change, [told], gone=True)
+    enter_layers(ledger, work.change, [NewLayer(place.directory, place.name, layer._replace(state=state))])
+
+
+def lay_back(
+    edges: Edges, holding: Holding, past: Sequence[tuple[PastLayer, int | None]], archive: Archive, *, was_partial: bool
+) -> int:
+    """Undo a removal: what it took, each with its row in the archive, lies where it lay; gives how many files.
+
+    Raises DamagedArchive if the archive has another content than was placed.
+    """
+    mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past]
+    with change_under_way(edges, ChangeKind.ADD, holding.name, is_undo=True) as work:
+        work.revives = None if was_partial else holding.number
+        work.stage_for(_destinations(edges, holding, mendings))
+        with edges.ledger.transaction():
+            _enter_directories(work, mendings)
+            files, size = (holding.files, holding.size) if was_partial else (0, 0)
+            for mending, state in _staged(work, mendings, archive):
+                _lay(work, holding.number, mending, state)
+                if state.kind is not FileKind.DIRECTORY:
+                    files, size = files + 1, size + state.size
+            set_totals(edges.ledger, holding.number, files, size)
+            edges.backups.make_durable()
+            seal_intent(work)
+        carry_out(work)
+    return len(mendings)
+
+
+def put_before(
+    edges: Edges, brought: Holding, taken: Holding, past: Sequence[tuple[PastLayer, int | None]], archive: Archive
+) -> tuple[int, tuple[str, ...]]:
+    """Undo an update: the holding before it has its layers again, where they lay, and what the update brought goes.
+
+    Gives how many files it has, and the paths of those that the user changed since: they stay, with it.
+    """
+    going = removal_of(edges.ledger, brought.number)
+    known = {(one.path, one.name): one for one, _ in past}
+    places = {(place.path, place.name): place for place, _ in going.takes}
+    left = {(place.path, place.name) for place, _ in going.leaves}
+    out = replace(going, takes=tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known))
+    mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past if (one.path, one.name) not in left]
+    with change_under_way(edges, ChangeKind.UPDATE, taken.name, is_undo=True) as work:
+        work.revives = taken.number
+        work.stage_for([*_destinations(edges, taken, mendings), *out.destinations(edges.ledger, brought)])
+        with edges.ledger.transaction():
+            mark_gone(edges.ledger, work.change, brought.number)
+            _enter_directories(work, mendings)
+            enter_removal(work, out)
+            hand_over(work, out.leaves, brought.number, taken.number)
+            files, size = len(out.leaves), sum(step.disk.size for _, step in out.leaves)
+            for mending, state in _staged(work, mendings, archive):
+                place = places.get((mending.path, mending.name))
+                if place:
+                    disk = with_digest(place.disk, f"{place.path}/{place.name}")
+                    level = layer_of(place.stack, brought.number).level
+                    place = place._replace(disk=disk)
+                    enter_renewal(work, place, level, taken.number, state, mending.layer.entry)
+                    enter_holding_directories(edges.ledger, taken.number, [place.directory])
+                else:
+                    _lay(work, taken.number, mending, state)
+                if state.kind is not FileKind.DIRECTORY:
+                    files, size = files + 1, size + state.size
+            set_totals(edges.ledger, taken.number, files, size)
+            edges.backups.make_durable()
+            seal_intent(work)
+        carry_out(work)
+    return files, tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
+
+
+def _destinations(edges: Edges, holding: Holding, mendings: Iterable[Mending]) -> Iterator[tuple[str, str]]:
+    for path in {mending.path for mending in mendings}:
+        yield path, destination_of(edges.ledger, path, holding)
+
+
+def _enter_directories(work: Work, mendings: Iterable[Mending]) -> None:
+    for path in dict.fromkeys(mending.path for mending in mendings):
+        enter_directories(work.edges.ledger, work.change, chain_to_make(work, path))
+
+
+def _staged(work: Work, mendings: Sequence[Mending], archive: Archive) -> Iterator[tuple[Mending, FileState]]:
+    """Stage what is put back; gives each with the state its file has."""
+    by_row = {mending.row: mending for mending in mendings if mending.row is not None}
+    for mending in mendings:
+        if mending.row is not None:
+            continue
+        staged = _staged_path(work, mending)
+        if mending.layer.state.kind is FileKind.LINK:
+            yield mending, write_link(staged, mending.layer.state.target, mending.layer.state.modified)
+        else:
+            os.makedirs(staged, exist_ok=True)
+            yield mending, state_at(staged)
+        work.edges.checkpoint("staged-one")
+    for row, blocks in archive.stream(sorted(by_row)):
+        mending = by_row[row]
+        wanted = mending.layer.state
+        state = write_new(_staged_path(work, mending), blocks, wanted.modified, wanted.mode)
+        if state.digest != wanted.digest:
+            raise DamagedArchive(
+                f"{mending.layer.entry} in {archive.name} is another file than the one that was placed.",
+                remedy="Name the archive that it came from.",
+                path=archive.path,
+            )
+        yield mending, state
+        work.edges.checkpoint("staged-one")
+
+
+def _staged_path(work: Work, mending: Mending) -> str:
+    directory = work.staging_of(mending.path).incoming(mending.path)
+    os.makedirs(directory, exist_ok=True)
+    return f"{directory}/{mending.name}"
+
+
+def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
+    """Enter one layer where it lay in its stack, beneath what lies higher."""
+    edges, layer = work.edges, mending.layer
+    directory = directory_number(edges.ledger, mending.path)
+    assert directory is not None, "the change entered its directories first"
+    stack = stacks_in(edges.ledger, directory, [mending.name]).get(mending.name, ())
+    staged = work.staging_of(mending.path).incoming(mending.path) + f"/{mending.name}"
+    enter_holding_directories(edges.ledger, holding, [directory])
+    if any(other.level > layer.level for other in stack):
+        is_backed = state.kind is FileKind.FILE
+        if is_backed:
+            edges.backups.keep(staged, state.digest)
+        drop_staged(staged)
+        again = Layer(layer.level, holding, state, layer.entry, is_backed)
+        enter_layers(edges.ledger, work.change, [NewLayer(directory, mending.name, again)])
+        return
+    path = f"{mending.path}/{mending.name}"
+    laid = laid_on(stack, with_digest(state_at(path), path), holding, state, layer.entry)
+    enter_layers(edges.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
+    set_backed(edges.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
+    if laid.is_shared:
+        drop_staged(staged)
+        if laid.backs_up:
+            edges.backups.keep(path, with_digest(state_at(path), path).digest, stays=True)
+    elif laid.backs_up and not edges.backups.is_beside(mending.path):
+        edges.backups.keep(path, with_digest(state_at(path), path).digest)

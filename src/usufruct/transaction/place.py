@@ -1,0 +1,287 @@
+"""The story of adding: an archive's entries, as planned, become a holding, perhaps in the place of an earlier one."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import assert_never
+
+from usufruct.archives.reading import Archive
+from usufruct.errors import DecisionNeeded
+from usufruct.files.looking import state_at, with_digest
+from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_new
+from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_volumes, mark_gone, set_totals
+from usufruct.ledger.layers import (
+    NewLayer,
+    enter_directories,
+    enter_holding_directories,
+    enter_layers,
+    set_backed,
+)
+from usufruct.model.changes import ChangeKind
+from usufruct.model.entries import EntryKind
+from usufruct.model.holdings import Holding, Volume
+from usufruct.model.layout import AsideKind
+from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
+from usufruct.model.progress import Progress
+from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.model.snapshot import SurveyedHome
+from usufruct.planning.stacks import laid_on
+from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.jobs import Job, Staged
+from usufruct.transaction.recover import change_under_way
+from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
+from usufruct.transaction.stage import stage_files
+from usufruct.transaction.take_out import Removal, enter_removal, removal_of
+from usufruct.transaction.work import Edges, Work, chain_to_make
+
+_BATCH = 500
+"""Rows entered into the ledger at once."""
+_LARGEST_NOTE = 1 << 20
+"""Bytes; larger notes are not kept with the record."""
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """What an addition did."""
+
+    files: int
+    size: int
+    shared: frozenset[int]
+    """Rows whose content was there already."""
+    replaced: frozenset[int]
+    notes: tuple[Note, ...]
+    taken: int = 0
+    """Files of the holding before it that are no longer shipped and went."""
+    kept: tuple[str, ...] = ()
+    """Paths of its files that the user changed: they stay, with the new holding."""
+
+
+class _Contents:
+    """Where each row of a plan is staged, and what it lies on."""
+
+    def __init__(self, work: Work, plan: Plan) -> None:
+        self.work = work
+        self.plan = plan
+        self.listing = plan.layout.listing
+        self.steps = {step.row: step for step in plan.steps}
+        self._staged: dict[int, str] = {}
+        """Home → the directory in which its content is staged."""
+
+    def home(self, step: PlacingStep) -> SurveyedHome:
+        home = self.plan.snapshot.homes[step.home]
+        assert home is not None, "a home with placements was surveyed"
+        return home
+
+    def name(self, step: PlacingStep) -> str:
+        return step.name if isinstance(step, Place) else step.found.name
+
+    def staged_path(self, step: PlacingStep) -> str:
+        """Where the row's content is staged; its directory is made."""
+        directory = self._staged.get(step.home)
+        if directory is None:
+            path = self.home(step).path
+            directory = self._staged[step.home] = self.work.staging_of(path).incoming(path)
+            os.makedirs(directory, exist_ok=True)
+        return f"{directory}/{self.name(step)}"
+
+
+def place_holding(
+    edges: Edges,
+    archive: Archive,
+    plan: Plan,
+    holding: Holding,
+    volumes: Sequence[Volume] = (),
+    *,
+    programs_allowed: bool,
+    updates: Holding | None = None,
+    is_undo: bool = False,
+) -> Placed:
+    """Carry out a plan and record it as a holding, which takes the place of the one that it `updates`.
+
+    In an update new files come, files no longer shipped go, layers keep their order, and what the user changed stays.
+    On any error everything is as it was before, and the error says so. Raises DecisionNeeded if the plan places
+    nothing.
+    """
+    if not plan.steps:
+        raise DecisionNeeded("Nothing is left to place.", remedy="Look at the archive with `usufruct look`.")
+    out = _going(edges, plan, updates) if updates else Removal()
+    kind = ChangeKind.UPDATE if updates else ChangeKind.ADD
+    with change_under_way(edges, kind, holding.name, is_undo=is_undo) as work:
+        contents = _Contents(work, plan)
+        homes = [(home.path, home.base) for home in plan.snapshot.homes if home]
+        work.stage_for([*homes, *(out.destinations(edges.ledger, updates) if updates else ())])
+        with edges.ledger.transaction():
+            if updates:
+                mark_gone(edges.ledger, work.change, updates.number)
+            number = enter_holding(edges.ledger, work.change, holding)
+            enter_volumes(edges.ledger, number, volumes)
+            placed = _enter_staged(work, contents, archive, number, programs_allowed=programs_allowed)
+            notes = tuple(_keep_notes(work, plan, archive, number))
+            for note in notes:
+                enter_note(edges.ledger, number, note)
+            enter_removal(work, out)
+            hand_over(work, out.leaves, out.holding, number)
+            files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
+            set_totals(edges.ledger, number, files, size)
+            seal_intent(work)
+        carry_out(work)
+    kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
+    return replace(placed, notes=notes, taken=sum(1 for _, step in out.takes if step.changes_disk), kept=kept)
+
+
+def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:
+    """What becomes of the destinations of the holding that is updated, those that are renewed left out."""
+    homes = plan.snapshot.homes
+    renewed = ((homes[step.home], step.found.name) for step in plan.steps if isinstance(step, Renew))
+    return removal_of(edges.ledger, updates.number, without={(home.path, name) for home, name in renewed if home})
+
+
+def _enter_staged(work: Work, contents: _Contents, archive: Archive, holding: int, *, programs_allowed: bool) -> Placed:
+    """Stage every step's content and enter its layers in the ledger."""
+    layers = _Layers(work, contents, holding, _enter_directories(work, contents))
+    listing, steps = contents.listing, contents.steps
+    of_files, of_size = len(steps), sum(listing.sizes[row] for row in steps)
+    done = size = 0
+
+    def tell(unfinished: int) -> None:
+        work.edges.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
+
+    for staged in _staged(contents, archive, tell, programs_allowed=programs_allowed):
+        for row, state in staged:
+            layers.enter(steps[row], state)
+            size += state.size
+            work.edges.checkpoint("staged-one")
+        done += len(staged)
+        tell(0)
+    return layers.complete()
+
+
+class _Layers:
+    """Enters the layers of what was staged, many at once."""
+
+    def __init__(self, work: Work, contents: _Contents, holding: int, directories: dict[int, int]) -> None:
+        self._work, self._contents, self._holding, self._directories = work, contents, holding, directories
+        self._batch: list[NewLayer] = []
+        self._covered: list[tuple[int, str, int]] = []
+        self._shared: set[int] = set()
+        self._replaced: set[int] = set()
+        self._files = self._size = 0
+
+    def enter(self, step: PlacingStep, state: FileState) -> None:
+        """Enter the layer of one step, whose content is staged in this state."""
+        entry = self._contents.listing.path(step.row)
+        match step:
+            case Place():
+                layer = Layer(1, self._holding, state, entry)
+                self._batch.append(NewLayer(self._directories[step.home], step.name, layer))
+            case Replace():
+                self._lay(step, state, entry)
+            case Renew():
+                self._renew(step, state, entry)
+            case _:
+                assert_never(step)
+        if state.kind is not FileKind.DIRECTORY:
+            self._files, self._size = self._files + 1, self._size + state.size
+        if len(self._batch) >= _BATCH:
+            self._enter_batch()
+
+    def _enter_batch(self) -> None:
+        enter_layers(self._work.edges.ledger, self._work.change, self._batch)
+        self._batch.clear()
+
+    def _lay(self, step: Replace, state: FileState, entry: str) -> None:
+        backups, name = self._work.edges.backups, step.found.name
+        above = self._contents.home(step).path
+        path, directory = f"{above}/{name}", self._directories[step.home]
+        disk = _disk_state(path, step)
+        laid = laid_on(step.found.stack, disk, self._holding, state, entry)
+        self._batch.extend(NewLayer(directory, name, layer) for layer in laid.layers)
+        self._covered.extend((directory, name, level) for level in laid.covered)
+        if laid.is_shared:
+            self._shared.add(step.row)
+            drop_staged(self._contents.staged_path(step))
+            if laid.backs_up:
+                backups.keep(path, disk.digest, stays=True)
+        elif disk.kind is not FileKind.ABSENT:
+            self._replaced.add(step.row)
+            if laid.backs_up and not backups.is_beside(above):
+                # The copy must be whole and durable before its original loses its name.
+                backups.keep(path, disk.digest)
+
+    def _renew(self, step: Renew, state: FileState, entry: str) -> None:
+        above, name = self._contents.home(step).path, step.found.name
+        disk = _disk_state(f"{above}/{name}", step)
+        place = HeldPlace(self._directories[step.home], above, name, step.found.stack, disk)
+        renewed = enter_renewal(self._work, place, step.level, self._holding, state, entry)
+        (self._shared if renewed.is_same else self._replaced).add(step.row)
+
+    def complete(self) -> Placed:
+        """Enter what is left; gives what was placed."""
+        self._enter_batch()
+        edges = self._work.edges
+        set_backed(edges.ledger, self._covered, is_backed=True)
+        enter_holding_directories(edges.ledger, self._holding, self._directories.values())
+        edges.backups.make_durable()
+        return Placed(self._files, self._size, frozenset(self._shared), frozenset(self._replaced), ())
+
+
+def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
+    """Record every directory the plan touches or makes; gives home number → ledger number."""
+    homes: dict[int, int] = {}
+    for number in sorted({step.home for step in contents.plan.steps}):
+        home = contents.plan.snapshot.homes[number]
+        assert home is not None, "a home with placements was surveyed"
+        chain = chain_to_make(work, home.path)
+        homes[number] = enter_directories(work.edges.ledger, work.change, chain)
+    return homes
+
+
+def _staged(
+    contents: _Contents, archive: Archive, tell: Callable[[int], None], *, programs_allowed: bool
+) -> Iterator[Staged]:
+    """Stage every step; gives each row with the state its file has now and will have at its destination."""
+    listing, steps = contents.listing, contents.steps
+    jobs = []
+    for row, step in steps.items():
+        if listing.kinds[row] == EntryKind.FILE:
+            mode = PROGRAM_MODE if programs_allowed and row in listing.runnable else FILE_MODE
+            jobs.append(Job(row, contents.staged_path(step), listing.sizes[row], listing.modified(row), mode))
+        elif listing.kinds[row] == EntryKind.LINK:
+            yield [(row, write_link(contents.staged_path(step), listing.targets[row], listing.modified(row)))]
+        else:
+            os.makedirs(contents.staged_path(step), exist_ok=True)
+            yield [(row, state_at(contents.staged_path(step)))]
+    yield from stage_files(archive, jobs, tell, may_fork=contents.work.edges.platform.can_fork)
+
+
+def _disk_state(path: str, step: Replace | Renew) -> FileState:
+    """What the survey found, with its digest: the ledger's if nobody wrote since, else computed."""
+    found = step.found.state
+    if step.found.stack and step.found.stack[-1].state.is_same_file(found):
+        return found._replace(digest=step.found.stack[-1].state.digest)
+    if found.kind is not FileKind.FILE:
+        return found
+    return with_digest(found, path)
+
+
+def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Iterator[Note]:
+    """Keep the archive's notes with the record."""
+    listing = plan.layout.listing
+    rows = [
+        aside.row
+        for aside in plan.layout.asides
+        if aside.kind is AsideKind.NOTES
+        and listing.kinds[aside.row] == EntryKind.FILE
+        and listing.sizes[aside.row] <= _LARGEST_NOTE
+    ]
+    if not rows:
+        return
+    top = f"{work.edges.notes}/{holding}"
+    os.makedirs(top)
+    for number, (row, blocks) in enumerate(archive.stream(rows)):
+        suffix = os.path.splitext(listing.names[row])[1]
+        name = f"{number}{suffix if suffix[1:].isalnum() and suffix.isascii() else ''}"
+        state = write_new(f"{top}/{name}", blocks, listing.modified(row), FILE_MODE)
+        yield Note(listing.path(row), name, state.size)
+    work.edges.platform.make_durable(top)

@@ -1,0 +1,62 @@
+"""Renewing a layer where it stands in its stack, and handing layers over from one holding to another."""
+
+import os
+import stat
+from collections.abc import Iterable
+
+from usufruct.ledger.layers import (
+    NewLayer,
+    enter_directories,
+    enter_holding_directories,
+    enter_layers,
+    mark_layers_gone,
+)
+from usufruct.model.plan import Leave
+from usufruct.model.records import FileState, Layer
+from usufruct.planning.stacks import Renewal, renewal
+from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.work import Work, chain_to_make
+
+
+def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state: FileState, entry: str) -> Renewal:
+    """Enter new content, which is staged, at the level of a layer that goes.
+
+    `place.disk` and `state` carry their digests. What is not to be switched in does not stay staged.
+    """
+    edges, change = work.edges, work.change
+    directory, name = place.directory, place.name
+    renewed = renewal(place.stack, level, place.disk, holding, state, entry)
+    staged = f"{work.staging_of(place.path).incoming(place.path)}/{name}"
+    mark_layers_gone(edges.ledger, change, [(directory, name, level)])
+    if renewed.documented:
+        enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
+    if renewed.layer.is_backed and not renewed.is_same:
+        edges.backups.keep(staged, renewed.layer.state.digest)
+    if renewed.is_same or not renewed.is_on_top:
+        drop_staged(staged)
+    enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.layer)])
+    return renewed
+
+
+def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int, holding: int) -> None:
+    """Let one holding have what the user changed of another: the layers stay as they are."""
+    ledger, change = work.edges.ledger, work.change
+    for place, _ in leaves:
+        enter_directories(ledger, change, chain_to_make(work, place.path))
+        mine = layer_of(place.stack, former)
+        mark_layers_gone(ledger, change, [(place.directory, place.name, mine.level)])
+        enter_layers(ledger, change, [NewLayer(place.directory, place.name, mine._replace(holding=holding))])
+        enter_holding_directories(ledger, holding, [place.directory])
+
+
+def layer_of(stack: Iterable[Layer], holding: int) -> Layer:
+    """The layer that a holding has in a stack."""
+    return next(layer for layer in stack if layer.holding == holding)
+
+
+def drop_staged(path: str) -> None:
+    """Remove one thing from a staging directory."""
+    if stat.S_ISDIR(os.lstat(path).st_mode):
+        os.rmdir(path)
+    else:
+        os.unlink(path)

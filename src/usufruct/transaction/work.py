@@ -1,0 +1,95 @@
+"""What one change works with."""
+
+import os
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from usufruct.backups import Backups
+from usufruct.files.looking import state_at
+from usufruct.files.platform import Platform
+from usufruct.files.staging import Staging, make_staging, staging_base, staging_for
+from usufruct.ledger import Ledger
+from usufruct.ledger.changes import enter_staging
+from usufruct.model.progress import Watch, unwatched
+from usufruct.model.records import FileKind
+
+
+def no_checkpoint(name: str) -> None:
+    """Do nothing at a named point."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Edges:
+    """The outside that a change touches, handed in so that tests can stand in for it."""
+
+    ledger: Ledger
+    backups: Backups
+    notes: str
+    """Absolute path of the directory that keeps notes."""
+    platform: Platform
+    now: Callable[[], int]
+    """Nanoseconds since 1970 UTC."""
+    watch: Watch = unwatched
+    """Told how far a change has come, after each file."""
+    checkpoint: Callable[[str], None] = no_checkpoint
+    """Called at each named point of a change; a test may end the process there."""
+
+
+@dataclass(slots=True)
+class Work:
+    """A change under way."""
+
+    edges: Edges
+    change: int
+    about: str = ""
+    """Names of the holdings concerned."""
+    stagings: list[Staging] = field(default_factory=list)
+    revives: int | None = None
+    """The holding taken by the change before, that is on record again once this one is done."""
+
+    def staging_of(self, directory: str) -> Staging:
+        """The staging directory for an absolute destination directory in which files change."""
+        fitting = (staging for staging in self.stagings if is_below(directory, staging.base))
+        return max(fitting, key=lambda staging: len(staging.base))
+
+    def is_staged(self, directory: str) -> bool:
+        """Something was staged for this whole directory."""
+        return any(
+            is_below(directory, staging.base) and os.path.isdir(staging.incoming(directory))
+            for staging in self.stagings
+        )
+
+    def stage_for(self, directories: Iterable[tuple[str, str]]) -> None:
+        """Make the staging directories for these, each given with the destination it is part of.
+
+        Each is on record before it is made.
+        """
+        ledger = self.edges.ledger
+        for base in sorted({staging_base(*directory) for directory in set(directories)}):
+            staging = staging_for(base)
+            with ledger.transaction():
+                enter_staging(ledger, self.change, staging)
+            self.edges.checkpoint("staging-recorded")
+            staging = make_staging(staging)
+            with ledger.transaction():
+                enter_staging(ledger, self.change, staging)
+            self.stagings.append(staging)
+            self.edges.checkpoint("staging-made")
+
+
+def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
+    """The directories from the nearest one that is there down to this, each with its time, None if not there."""
+    # Making the staging directory may itself have changed the time of the directory it stands in.
+    times = {os.path.dirname(staging.path): staging.parent_before for staging in work.stagings}
+    chain: list[tuple[str, int | None]] = []
+    while not chain or chain[0][1] is None:
+        found = state_at(directory)
+        modified = times.get(directory, found.modified) if found.kind is FileKind.DIRECTORY else None
+        chain.insert(0, (directory, modified))
+        directory = os.path.dirname(directory)
+    return chain
+
+
+def is_below(path: str, base: str) -> bool:
+    """Whether a path is `base` or lies below it; by components, so `/env2` is not below `/env`."""
+    return path == base or path.startswith(base.rstrip("/") + "/")

@@ -1,0 +1,144 @@
+"""What archives made to do harm come to, each by its name. docs/hostile-input.md is the same list for readers."""
+
+import gzip
+import io
+import struct
+import tarfile
+import unittest
+import zipfile
+import zlib
+
+from tests.archives.case import ArchiveCase, access, contents
+from tests.archives.rar_writer import Member, RarWriter, vint
+from tests.archives.zip_writer import Item, zip_of
+from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.reading import Limits
+from usufruct.errors import ArchiveError, DamagedArchive, UnsafeArchive
+from usufruct.model.entries import EntryKind
+
+OUT = ["../up", "/abs", "C:\\x", "C:relative", "a/../../b", "..", "a/..", "x\\..\\..\\y", "\\\\server\\share\\x"]
+
+
+class HostileTest(ArchiveCase):
+    def test_paths_that_lead_out_are_refused_in_every_format(self) -> None:
+        made = {
+            "zip": zip_bytes(dict.fromkeys([*OUT, "ok/./fine"], "x")),
+            "tar": tar_bytes(dict.fromkeys([*OUT, "ok/./fine"], "x")),
+            "rar": RarWriter().volumes([Member(name, b"x") for name in [*OUT, "ok/./fine"]])[0],
+        }
+        for kind, content in made.items():
+            with self.subTest(kind):
+                listing = self.opened(content).listing
+                self.assertEqual([entry.path for entry in listing], ["ok/fine"])
+                self.assertEqual(len(listing.refused), len(OUT))
+
+    def test_an_empty_name_and_a_name_with_a_nul_are_refused_or_cut(self) -> None:
+        listing = self.opened(zip_of([Item(b"", b"x"), Item(b"a\0b.gel", b"x"), Item(b"./", b"")])[0]).listing
+        self.assertFalse([entry.path for entry in listing if "\0" in entry.path])
+        self.assertEqual(
+            [refusal.reason for refusal in listing.refused], ["it has no name", "its name holds a NUL character"]
+        )
+
+    def test_devices_pipes_and_set_user_bits_are_never_made(self) -> None:
+        buffer = io.BytesIO()
+        with tarfile.open(fileobj=buffer, mode="w") as tar:
+            for name, kind in (("disk", tarfile.BLKTYPE), ("tty", tarfile.CHRTYPE), ("pipe", tarfile.FIFOTYPE)):
+                info = tarfile.TarInfo(name)
+                info.type = kind
+                tar.addfile(info)
+            info = tarfile.TarInfo("root-shell")
+            info.mode = 0o6755
+            tar.addfile(info, io.BytesIO(b""))
+        listing = self.opened(buffer.getvalue()).listing
+        self.assertEqual([refusal.entry for refusal in listing.refused], ["disk", "tty", "pipe"])
+        self.assertEqual(list(listing.runnable), [0])
+        pipe = self.opened(zip_of([Item(b"pipe", b"", mode=0o010644, system=3)])[0]).listing
+        self.assertEqual(len(pipe.refused), 1)
+
+    def test_hard_links_to_what_is_not_in_the_archive_are_refused(self) -> None:
+        for target in ("/etc/passwd", "../outside", "never-seen"):
+            listing = self.opened(tar_bytes({"a": "x", "link": f"=>{target}"})).listing
+            with self.subTest(target):
+                self.assertEqual([entry.path for entry in listing], ["a"])
+                self.assertEqual([refusal.entry for refusal in listing.refused], ["link"])
+
+    def test_chains_and_circles_of_hard_links_end(self) -> None:
+        chained = self.opened(tar_bytes({"a": "x", "b": "=>a", "c": "=>b"}))
+        self.assertEqual(contents(chained), {"a": b"x", "b": b"x", "c": b"x"})
+        circle = self.opened(tar_bytes({"b": "=>c", "c": "=>b", "d": "=>d"}))
+        self.assertFalse([entry for entry in circle.listing if entry.kind == EntryKind.FILE])
+
+    def test_an_entry_that_unpacks_to_more_than_it_says_stops(self) -> None:
+        content = zip_bytes({"bomb": b"\0" * 5_000_000})
+        at = content.rindex(b"PK\x01\x02")
+        lying = content[: at + 24] + struct.pack("<L", 10) + content[at + 28 :]
+        with self.assertRaisesRegex(DamagedArchive, "bomb.*more than its stated 10 bytes"):
+            contents(self.opened(lying))
+
+    def test_a_bomb_by_ratio_stops_before_it_is_unpacked(self) -> None:
+        few = Limits(ratio=100, free=1 << 20)
+        with self.assertRaisesRegex(UnsafeArchive, "more than 100 times its size"):
+            contents(self.opened(zip_bytes({"zeros": bytes(20_000_000)}), how=access(limits=few)))
+        with self.assertRaisesRegex(UnsafeArchive, "more than 100 times its size"):
+            contents(self.opened(gzip.compress(bytes(20_000_000)), "zeros.gz", access(limits=few)))
+        with self.assertRaisesRegex(UnsafeArchive, "more than 100 times its size"):
+            contents(self.opened(gzip.compress(tar_bytes({"zeros": bytes(20_000_000)})), how=access(limits=few)))
+
+    def test_entries_that_lie_over_one_another_are_refused(self) -> None:
+        inner = zip_of([Item(b"a", b"x" * 100)])[0]
+        at = inner.index(b"PK\x01\x02")
+        central = inner[at : at + 47]
+        both = inner[:at] + central + central.replace(b"a", b"b")
+        end = struct.pack("<4s4H2LH", b"PK\x05\x06", 0, 0, 2, 2, 94, at, 0)
+        with self.assertRaisesRegex(UnsafeArchive, "lie over one another"):
+            self.opened(both + end)
+
+    def test_more_entries_than_the_limit(self) -> None:
+        for content in (zip_bytes(dict.fromkeys("abcdef", "x")), tar_bytes(dict.fromkeys("abcdef", "x"))):
+            with self.assertRaisesRegex(UnsafeArchive, "more than 5 entries"):
+                self.opened(content, how=access(limits=Limits(entries=5)))
+
+    def test_headers_that_claim_to_be_huge(self) -> None:
+        content = bytearray(zip_bytes({"a": "x"}))
+        content[-10:-6] = struct.pack("<L", 0xFFFFFF00)
+        with self.assertRaises(ArchiveError):
+            self.opened(bytes(content))
+        block = vint(1 << 40) + vint(2)
+        with self.assertRaises(ArchiveError):
+            self.opened(b"Rar!\x1a\x07\x01\x00" + struct.pack("<L", zlib.crc32(block)) + block)
+        with self.assertRaises(ArchiveError):
+            self.opened(b"7z\xbc\xaf\x27\x1c\0\4" + struct.pack("<LQQL", 0, 1 << 60, 1 << 60, 0) + bytes(64))
+
+    def test_a_rar_key_that_would_take_years_is_refused(self) -> None:
+        content = bytearray(RarWriter("moth").volumes([Member("a", b"x" * 64)])[0])
+        at = content.index(b"salt-of-16-bytes")
+        content[at - 1] = 60
+        start = content.index(b"\x00", 8)  # anything in front of the header's checksum
+        self.assertGreater(start, 0)
+        with self.assertRaises(ArchiveError):
+            contents(self.opened(bytes(content), how=access("moth")))
+
+    def test_duplicates_and_look_alikes_are_all_listed(self) -> None:
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(buffer, "w") as archive:
+            for name in ("Owl.gel", "owl.gel", "caf\u00e9.gel", "cafe\u0301.gel"):
+                archive.writestr(name, name)
+        content = contents(self.opened(buffer.getvalue()))
+        self.assertEqual(len(content), 4)
+
+    def test_a_link_with_an_endless_target_is_damage(self) -> None:
+        content = zip_of([Item(b"link", b"x" * 100_000, mode=0o120777, system=3)])[0]
+        with self.assertRaisesRegex(DamagedArchive, "the link link has a target"):
+            self.opened(content)
+
+    def test_offsets_outside_the_file_are_damage(self) -> None:
+        content = bytearray(zip_bytes({"a": "x"}))
+        at = content.rindex(b"PK\x01\x02")
+        for offset in (0xFFFFFF, 0xFFFFFFFE):
+            content[at + 42 : at + 46] = struct.pack("<L", offset)
+            with self.assertRaises(ArchiveError):
+                contents(self.opened(bytes(content)))
+
+
+if __name__ == "__main__":
+    unittest.main()

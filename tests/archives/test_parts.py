@@ -1,0 +1,122 @@
+"""Split sets: found from any part, told what is missing, before anything is read."""
+
+import unittest
+
+import py7zr
+
+from tests.archives.case import ArchiveCase, contents
+from tests.archives.rar_writer import Member, RarWriter
+from tests.archives.zip_writer import Item, zip_of
+from tests.support import zip_bytes
+from usufruct.archives.parts import parts_of
+from usufruct.errors import ArchiveError, DamagedArchive
+
+FILES = {"a.txt": b"hello", "b.bin": bytes(range(256)) * 20}
+
+
+def cut(content: bytes, size: int, name: str) -> dict[str, bytes]:
+    return {f"{name}.{n + 1:03}": content[at : at + size] for n, at in enumerate(range(0, len(content), size))}
+
+
+class PartsTest(ArchiveCase):
+    def split_zip(self) -> dict[str, bytes]:
+        volumes = zip_of([Item(name.encode(), content) for name, content in FILES.items()], part=1500)
+        return {**{f"moon.z{n:02}": volume for n, volume in enumerate(volumes[:-1], 1)}, "moon.zip": volumes[-1]}
+
+    def rar(self, members: list[Member] | None = None) -> list[bytes]:
+        return RarWriter(volume=1200).volumes(members or [Member(*item) for item in FILES.items()])
+
+    def test_any_part_may_be_named(self) -> None:
+        sets = [
+            self.split_zip(),
+            cut(zip_bytes(FILES, compression=0), 1300, "moon.zip"),
+            {f"moon.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)},
+            {"moon.rar" if not n else f"moon.r{n - 1:02}": volume for n, volume in enumerate(self.rar())},
+        ]
+        for files in sets:
+            first = self.write(files)
+            for name in files:
+                with self.subTest(name):
+                    archive = self.open(first.parent / name)
+                    self.assertEqual(contents(archive), FILES)
+                    self.assertEqual(len(archive.facts.volumes), len(files))
+
+    def test_a_7z_cut_by_size(self) -> None:
+        path = self.write({"x": b""}).with_name("whole.7z")
+        with py7zr.SevenZipFile(path, "w") as archive:
+            for name, content in FILES.items():
+                archive.writestr(content, name)
+        files = cut(path.read_bytes(), 100, "moon.7z")
+        self.assertEqual(contents(self.open(self.write(files))), FILES)
+
+    def test_names_that_differ_in_case_or_padding_are_one_set(self) -> None:
+        volumes = self.rar()
+        names = ["Moon.part1.rar", "moon.Part02.rar", "MOON.PART3.RAR", "moon.part004.rar", "moon.part5.rar"]
+        files = {names[n]: volume for n, volume in enumerate(volumes)}
+        self.assertEqual(contents(self.open(self.write(files))), FILES)
+
+    def test_a_missing_part_is_named(self) -> None:
+        first = self.write({f"moon.part{n:02}.rar": b"x" for n in range(1, 81) if n not in (37, 40)})
+        with self.assertRaisesRegex(DamagedArchive, "part 37, 40 of 80 is missing"):
+            parts_of(first)
+        numbered = self.write(
+            {name: data for name, data in cut(bytes(5000), 1000, "m.zip").items() if "002" not in name}
+        )
+        with self.assertRaisesRegex(DamagedArchive, "part 2 of 5 is missing"):
+            parts_of(numbered)
+
+    def test_a_missing_first_or_last_part_is_told(self) -> None:
+        files = self.split_zip()
+        del files["moon.zip"]
+        with self.assertRaisesRegex(DamagedArchive, r"part \d of \d is missing"):
+            self.open(self.write(files))
+        volumes = self.rar()
+        with self.assertRaisesRegex(DamagedArchive, f"part {len(volumes)}"):
+            self.open(self.write({f"m.part{n}.rar": volume for n, volume in enumerate(volumes[:-1], 1)}))
+        with self.assertRaisesRegex(DamagedArchive, "part 1 of"):
+            self.open(self.write({f"m.part{n}.rar": volume for n, volume in enumerate(volumes[1:], 2)}))
+        seven = cut(zip_bytes(FILES, compression=0), 1300, "moon.zip")
+        last = max(seven)
+        with self.assertRaises(DamagedArchive) as caught:
+            self.open(self.write({name: data for name, data in seven.items() if name != last}))
+        self.assertIn("part 5 missing", caught.exception.remedy)
+
+    def test_a_truncated_part_is_named(self) -> None:
+        files = cut(zip_bytes(FILES, compression=0), 1300, "moon.zip")
+        files["moon.zip.002"] = files["moon.zip.002"][:500]
+        with self.assertRaisesRegex(DamagedArchive, r"moon\.zip\.002, part 2 of \d, has 500 bytes"):
+            self.open(self.write(files))
+
+    def test_a_truncated_volume_is_found_while_reading(self) -> None:
+        volumes = self.rar()
+        volumes[1] = volumes[1][:400]
+        with self.assertRaisesRegex(ArchiveError, "volume 2"):
+            contents(self.open(self.write({f"m.part{n}.rar": volume for n, volume in enumerate(volumes, 1)})))
+
+    def test_a_part_downloaded_twice_counts_once(self) -> None:
+        files = {f"moon.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)}
+        again = {
+            **files,
+            "moon.part2 (1).rar": files["moon.part2.rar"],
+            "moon.part1 (1).rar": files["moon.part1.rar"][:9],
+        }
+        self.assertEqual(contents(self.open(self.write(again))), FILES)
+
+    def test_a_part_known_only_by_its_copy_mark_is_found(self) -> None:
+        files = {f"moon.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)}
+        files["moon.part2 (1).rar"] = files.pop("moon.part2.rar")
+        self.assertEqual(contents(self.open(self.write(files))), FILES)
+
+    def test_two_different_files_for_one_part_are_not_guessed_between(self) -> None:
+        files = {f"moon.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)}
+        files["moon.part2 (1).rar"] = bytes(len(files["moon.part2.rar"]))
+        with self.assertRaisesRegex(DamagedArchive, "claim to be the same part, but differ"):
+            self.open(self.write(files))
+
+    def test_neighbours_are_no_parts(self) -> None:
+        first = self.write({"moon.zip": zip_bytes(FILES), "moon (1).zip": b"x", "moons.z01": b"x", "moon.rar": b"x"})
+        self.assertEqual(contents(self.open(first)), FILES)
+
+
+if __name__ == "__main__":
+    unittest.main()

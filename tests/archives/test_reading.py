@@ -1,0 +1,167 @@
+"""Reading zip and tar: identification, listing, content, damage."""
+
+import bz2
+import gzip
+import io
+import lzma
+import struct
+import unittest
+import zipfile
+
+import zstandard
+
+from tests.archives.case import ArchiveCase, contents
+from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.library import library_version
+from usufruct.archives.opening import open_archive
+from usufruct.errors import DamagedArchive, MachineError, NotAnArchive, PasswordNeeded, UnreadableArchive
+from usufruct.model.entries import EntryKind
+
+FILES = {"a.txt": b"hello", "dir/b.bin": bytes(range(256)) * 5000, "dir/empty": b"", "\u00fcber.txt": b"umlaut"}
+
+
+def packed_with(compression: str) -> bytes:
+    plain = tar_bytes(FILES)
+    match compression:
+        case "gz":
+            return gzip.compress(plain)
+        case "bz2":
+            return bz2.compress(plain)
+        case "xz":
+            return lzma.compress(plain)
+        case "zst":
+            return zstandard.ZstdCompressor().compress(plain)
+    return plain
+
+
+class ReadingTest(ArchiveCase):
+    # --- what it is --------------------------------------------------------------------------------------
+
+    def test_the_content_tells_the_format_whatever_the_name(self) -> None:
+        for compression in ("", "gz", "bz2", "xz", "zst"):
+            with self.subTest(compression):
+                archive = self.opened(packed_with(compression), "wrong.zip")
+                self.assertEqual(archive.format, f"tar.{compression}" if compression else "tar")
+                self.assertEqual(contents(archive), FILES)
+        self.assertEqual(self.opened(zip_bytes(FILES), "wrong.tar.gz").format, "zip")
+
+    def test_a_zip_with_each_common_method(self) -> None:
+        for method in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA):
+            with self.subTest(method):
+                self.assertEqual(contents(self.opened(zip_bytes(FILES, compression=method))), FILES)
+
+    def test_a_zip_packed_with_zstandard_or_xz(self) -> None:
+        for method, packed in ((93, zstandard.ZstdCompressor().compress(b"hello")), (95, lzma.compress(b"hello"))):
+            plain = zip_bytes({"a.txt": b"hello"}, compression=zipfile.ZIP_STORED)
+            offset = 30 + len("a.txt")
+            local = (
+                plain[:8] + struct.pack("<H", method) + plain[10:18] + struct.pack("<L", len(packed)) + plain[22:offset]
+            )
+            central = plain[offset + 5 :]
+            central = (
+                central[:10]
+                + struct.pack("<H", method)
+                + central[12:20]
+                + struct.pack("<L", len(packed))
+                + central[24:]
+            )
+            moved = struct.pack("<L", len(local) + len(packed))
+            self.assertEqual(
+                contents(self.opened(local + packed + central[:-6] + moved + central[-2:])), {"a.txt": b"hello"}
+            )
+
+    def test_data_before_a_zip_shifts_nothing(self) -> None:
+        self.assertEqual(contents(self.opened(b"MZ self-extractor" * 99 + zip_bytes(FILES))), FILES)
+
+    def test_a_comment_that_holds_an_end_mark_does_not_mislead(self) -> None:
+        buffer = io.BytesIO(zip_bytes(FILES))
+        with zipfile.ZipFile(buffer, "a") as archive:
+            archive.comment = b"see PK\x05\x06 and more text behind it"
+        self.assertEqual(contents(self.opened(buffer.getvalue())), FILES)
+
+    def test_zip64_records(self) -> None:
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(buffer, "w") as archive:
+            with archive.open("big.bin", "w", force_zip64=True) as file:
+                file.write(b"large enough to say so")
+            for number in range(66_000):
+                archive.writestr(zipfile.ZipInfo(f"{number}"), b"")
+        opened = self.opened(buffer.getvalue())
+        self.assertEqual(len(opened.listing), 66_001)
+        self.assertEqual(b"".join(next(iter(opened.stream([0])))[1]), b"large enough to say so")
+
+    # --- what it lists -----------------------------------------------------------------------------------
+
+    def test_kinds_times_links_and_marks(self) -> None:
+        files = {"d/": "", "d/run": "x", "d/link": "->run", "d/hard": "=>d/run"}
+        for archive in (self.opened(tar_bytes(files)), self.opened(zip_bytes({**files, "d/hard": "x"}, mode=0o755))):
+            with self.subTest(archive.format):
+                entries = {entry.path: entry for entry in archive.listing}
+                self.assertEqual(entries["d"].kind, EntryKind.DIRECTORY)
+                self.assertEqual((entries["d/link"].kind, entries["d/link"].target), (EntryKind.LINK, "run"))
+                self.assertEqual(entries["d/hard"].size, 1)
+                self.assertEqual(contents(archive)["d/hard"], b"x")
+                self.assertEqual(entries["d/run"].can_run, archive.format == "zip")
+                self.assertIsNotNone(entries["d/run"].modified)
+
+    def test_a_time_in_the_extended_field_is_exact_and_in_utc(self) -> None:
+        info = zipfile.ZipInfo("a", (2001, 2, 3, 4, 5, 6))
+        info.extra = struct.pack("<HHBl", 0x5455, 5, 1, 1_234_567_891)
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(buffer, "w") as archive:
+            archive.writestr(info, b"x")
+        self.assertEqual(self.opened(buffer.getvalue()).listing.modified(0), 1_234_567_891 * 10**9)
+
+    @unittest.skipUnless(library_version(), "needs libarchive")
+    def test_linked_files_have_the_content_that_a_packer_stored_with_the_last_of_them(self) -> None:
+        def entry(name: bytes, data: bytes, inode: int, links: int) -> bytes:
+            fields = (inode, 0o100644, 0, 0, links, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0)
+            head = b"070701" + b"".join(f"{field:08x}".encode() for field in fields) + name + b"\0"
+            return head + bytes(-len(head) % 4) + data + bytes(-len(data) % 4)
+
+        content = b"".join(
+            entry(*one)
+            for one in ((b"a", b"", 7, 3), (b"b", b"", 7, 3), (b"c", b"moth", 7, 3), (b"TRAILER!!!", b"", 0, 1))
+        )
+        archive = self.opened(content + bytes(512))
+        self.assertEqual(archive.format, "cpio")
+        self.assertEqual(contents(archive), {"a": b"moth", "b": b"moth", "c": b"moth"})
+
+    # --- damage ------------------------------------------------------------------------------------------
+
+    def test_a_truncated_download_is_damaged(self) -> None:
+        for content in (zip_bytes(FILES), packed_with("gz"), packed_with("xz"), packed_with("bz2"), packed_with("zst")):
+            with self.assertRaises(DamagedArchive):
+                contents(self.opened(content[: len(content) * 2 // 3]))
+
+    def test_a_flipped_bit_is_found_and_the_entry_named(self) -> None:
+        content = bytearray(zip_bytes({"a.txt": b"hello world" * 50}, compression=zipfile.ZIP_STORED))
+        content[60] ^= 1
+        with self.assertRaisesRegex(DamagedArchive, r"a\.txt.*does not match its checksum"):
+            contents(self.opened(bytes(content)))
+
+    def test_a_locked_entry_and_an_unknown_method_are_named(self) -> None:
+        content = bytearray(zip_bytes({"a.txt": b"hello"}))
+        at = content.rindex(b"PK\x01\x02")
+        content[at + 10 : at + 12] = struct.pack("<H", 97)
+        with self.assertRaisesRegex(UnreadableArchive, "wavpack"):
+            contents(self.opened(bytes(content)))
+        content[at + 8] |= 1
+        with self.assertRaisesRegex(PasswordNeeded, "locked with a password"):
+            contents(self.opened(bytes(content)))
+
+    def test_what_is_no_archive_is_said_to_be_none(self) -> None:
+        with self.assertRaises(NotAnArchive):
+            self.opened(b"just text", "poem.txt")
+        with self.assertRaisesRegex(DamagedArchive, "called an archive"):
+            self.opened(b"<html>404</html>", "pack.zip")
+        with self.assertRaisesRegex(DamagedArchive, "is a 7z, but is damaged"):
+            self.opened(b"7z\xbc\xaf\x27\x1c" + bytes(600), "pack.7z")
+        with self.assertRaises(MachineError):
+            open_archive(self.folder / "missing.zip")
+        with self.assertRaises(MachineError):
+            open_archive(self.folder)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,181 @@
+"""`add` in its more than plain uses: several archives, several applications, folders, answers, a terminal."""
+
+import json
+import os
+import select
+import shlex
+import subprocess
+import sys
+import time
+import unittest
+
+from tests.archives.zip_writer import Item, zip_of
+from tests.support import SAMPLES, WorldTest, program, run_program, zip_bytes
+
+
+class AddCase(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = self.world.folder / "state"
+        self.downloads = self.world.folder / "downloads"
+        apps = self.home / "apps"
+        apps.mkdir(parents=True)
+        for file in (SAMPLES / "apps").iterdir():
+            text = file.read_text(encoding="utf-8").replace("~/", f"{self.world.folder.as_posix()}/apps/")
+            (apps / file.name).write_text(text, encoding="utf-8")
+
+    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
+        done = run_program(*words, home=self.home, cwd=self.downloads)
+        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def write(self, name: str, files: dict[str, str | bytes]) -> None:
+        (self.downloads / name).write_bytes(zip_bytes(files))
+
+    def names(self) -> set[str]:
+        holdings = json.loads(self.run_words("list", "--json").stdout)["holdings"]
+        return {f"{holding['name']} for {holding['application']}" for holding in holdings}
+
+
+class AddTest(AddCase):
+    def test_content_for_two_applications_is_told_and_placed_for_both(self) -> None:
+        self.write("both.zip", {"gels/moon.gel": "moon", "yarns/linen.yarn": "linen"})
+        said = " ".join(self.run_words("look", "both.zip", code=3).stdout.split())
+        self.assertIn("fit alike", said)
+        said = " ".join(self.run_words("look", "both.zip", "--app", "lanternbox").stdout.split())
+        self.assertIn("1 not taken", said)
+        self.run_words("add", "both.zip", "--app", "lanternbox", "--app", "weftline")
+        self.assertEqual(self.names(), {"both for lanternbox", "both (2) for weftline"})
+        self.run_words("remove", "both", "both (2)")
+        self.assertEqual(self.names(), set())
+
+    def test_what_the_best_application_leaves_is_told(self) -> None:
+        self.write("more.zip", {"gels/moon.gel": "m", "gels/sun.gel": "s", "gels/day.gel": "d", "linen.yarn": "linen"})
+        said = " ".join(self.run_words("look", "more.zip").stdout.split())
+        self.assertIn("also for weftline takes 1 other file; --app lanternbox --app weftline places all", said)
+
+    def test_into_finds_the_application_by_the_folders_name(self) -> None:
+        self.write("odd.zip", {"x/a.dat": "a", "x/b.dat": "b"})
+        self.run_words("add", "odd.zip", code=3)
+        self.run_words("add", "odd.zip", "--into", "nowhere", code=2)
+        self.run_words("add", "odd.zip", "--to", "x", "--into", "gels", code=2)
+        self.run_words("add", "odd.zip", "--into", "yarns")
+        self.assertTrue((self.world.folder / "apps/Weftline/Yarns/a.dat").exists())
+
+    def test_the_answer_that_is_shown_is_the_answer(self) -> None:
+        self.write("two moons.zip", {"moon/dim/moon.gel": "d", "moon/bright/moon.gel": "bb", "gels/setup.sh": "#!x"})
+        said = self.run_words("add", "two moons.zip", "--skip", "*.doc", code=3).stdout
+        command = next(line for line in said.splitlines() if line.split()[:1] == ["answer"]).split("usufruct ")[1]
+        self.assertIn("--skip '*.doc'", command)
+        self.run_words(*shlex.split(command))
+        self.assertEqual(self.names(), {"two moons for lanternbox"})
+        self.write("other.zip", {"moon.gel": "x"})
+        self.assertIn("names no alternative", self.run_words("look", "other.zip", "--choose", "dim", code=2).stderr)
+
+    def test_yes_takes_only_answers_that_lose_nothing(self) -> None:
+        self.write("tools.zip", {"puppets/Owl/rig.toml": "r", "puppets/Owl/run.sh": "#!/bin/sh"})
+        self.run_words("add", "tools.zip", code=3)
+        self.run_words("add", "tools.zip", "--yes")
+        self.assertEqual(set(self.world.contents()), {"Puppets/Owl/rig.toml"})
+        self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        self.run_words("add", "moons.zip", "--yes", code=3)
+
+    def test_a_folder_or_a_wildcard_means_the_archives_in_it(self) -> None:
+        self.write("one.zip", {"one.gel": "1"})
+        self.write("two.zip", {"two.gel": "2"})
+        (self.downloads / "notes.txt").write_text("not an archive")
+        (self.downloads / "unnamed").write_bytes(zip_bytes({"three.gel": "3"}))
+        self.run_words("add", ".")
+        self.assertEqual(set(self.world.contents()), {"Gels/one.gel", "Gels/two.gel", "Gels/three.gel"})
+        self.run_words("add", "*.zip", "--to", "out")
+        self.assertEqual(sorted(path.name for path in (self.downloads / "out").iterdir()), ["one.gel", "two.gel"])
+        self.run_words("add", "*.rar", code=2)
+        (self.downloads / "empty").mkdir()
+        self.run_words("add", "empty", code=2)
+
+    def test_several_archives_together_are_one_holding_and_clash_before_anything_is_touched(self) -> None:
+        self.write("Owl pack.zip", {"Owl/rig.toml": "one", "Owl/a.svg": "a"})
+        self.write("Owl colours.zip", {"Owl/rig.toml": "two"})
+        said = self.run_words("add", "--together", "Owl pack.zip", "Owl colours.zip", code=3).stdout
+        self.assertIn("alternatives", said)
+        self.assertEqual(self.world.contents(), {})
+        self.run_words("add", "--together", "Owl pack.zip", "Owl colours.zip", "--choose", "Owl pack", "--as", "owls")
+        self.assertEqual(self.world.contents(), {"Puppets/Owl/rig.toml": "one", "Puppets/Owl/a.svg": "a"})
+        self.assertEqual(self.names(), {"owls for lanternbox"})
+
+    def test_one_of_several_archives_does_not_hold_up_the_others(self) -> None:
+        self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        self.write("sun.zip", {"sun.gel": "s"})
+        self.run_words("add", "moons.zip", "sun.zip", code=1)
+        self.assertEqual(set(self.world.contents()), {"Gels/sun.gel"})
+
+
+@unittest.skipIf(sys.platform == "win32", "a terminal is simulated with the system's own")
+class TerminalTest(AddCase):
+    """A person at a terminal is asked; the simulated one answers by keys."""
+
+    def at_terminal(self, words: list[str], keys: list[tuple[str, bytes]]) -> tuple[int, str]:
+        """Run the program at a terminal; each key is pressed once its text has appeared. Gives exit code and output."""
+        import pty  # not on every system
+
+        process, terminal = pty.fork()
+        if not process:
+            os.chdir(self.downloads)
+            environment = {**os.environ, "USUFRUCT_HOME": str(self.home), "TERM": "xterm", "COLUMNS": "100"}
+            os.execvpe(program()[0], [*program(), *words], environment)
+        said = b""
+        waiting = list(keys)
+        end = time.monotonic() + 60
+        while time.monotonic() < end:
+            if select.select([terminal], [], [], 0.1)[0]:
+                try:
+                    block = os.read(terminal, 1 << 16)
+                except OSError:
+                    break
+                if not block:
+                    break
+                said += block
+                if b"\x1b[6n" in block:  # the library asks where the cursor is
+                    os.write(terminal, b"\x1b[1;1R")
+            if waiting and waiting[0][0].encode() in said:
+                os.write(terminal, waiting.pop(0)[1])
+        os.close(terminal)
+        _, status = os.waitpid(process, 0)
+        return os.waitstatus_to_exitcode(status), said.decode("utf-8", "replace")
+
+    def test_alternatives_are_picked_from_a_list(self) -> None:
+        self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        code, said = self.at_terminal(["add", "moons.zip"], [("alternatives", b"\x1b[B\r")])
+        self.assertEqual(code, 0, said)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "22"})
+
+    def test_none_of_these_places_nothing(self) -> None:
+        self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        code, _ = self.at_terminal(["add", "moons.zip"], [("alternatives", b"\x1b[A\r")])
+        self.assertEqual(code, 3)
+        self.assertEqual(self.world.contents(), {})
+
+    def test_entries_are_ticked_in_a_checklist(self) -> None:
+        self.write("gels.zip", {"a.gel": "1", "b.gel": "2", "c.gel": "3"})
+        code, said = self.at_terminal(["add", "--pick", "gels.zip"], [("Which shall be placed", b" \r")])
+        self.assertEqual(code, 0, said)
+        self.assertEqual(self.world.contents(), {"Gels/b.gel": "2", "Gels/c.gel": "3"})
+        self.run_words("add", "--pick", "gels.zip", code=2)
+
+    def test_each_file_in_the_way_is_asked_about_and_the_rest_alike(self) -> None:
+        self.world.write({f"Gels/{name}.gel": "mine" for name in "abc"})
+        self.write("gels.zip", {f"{name}.gel": "theirs" for name in "abc"})
+        down = b"\x1b[B"
+        keys = [("a.gel is there already", b"\r"), ("b.gel is there already", down * 5 + b"\r")]
+        code, said = self.at_terminal(["add", "--on-clash", "ask", "gels.zip"], keys)
+        self.assertEqual(code, 0, said)
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "theirs", "Gels/b.gel": "mine", "Gels/c.gel": "mine"})
+
+    def test_a_password_is_asked_for_without_echo(self) -> None:
+        (self.downloads / "locked.zip").write_bytes(zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
+        keys = [("Password for locked.zip:", b"wasp\r"), ("does not fit", b"moth\r")]
+        code, said = self.at_terminal(["add", "locked.zip"], keys)
+        self.assertEqual(code, 0, said)
+        self.assertNotIn("moth", said)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})

@@ -1,0 +1,95 @@
+"""The archive afterwards: kept, in the trash, or stored; and where it is."""
+
+import json
+import os
+import unittest
+
+from tests.cli.test_add import AddCase
+from tests.support import IN_MEMORY, run_program, zip_bytes
+
+
+class AfterwardsTest(AddCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.user = self.world.folder / "user"
+        self.environment = {"HOME": str(self.user), "XDG_DATA_HOME": ""}
+        self.write("gels.zip", {"moon.gel": "moon"})
+
+    def run_words(self, *words: str, code: int = 0, **environment: str):
+        done = run_program(*words, home=self.home, cwd=self.downloads, **self.environment, **environment)
+        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
+        return done
+
+    def archives(self, code: int = 0) -> list[dict]:
+        return json.loads(self.run_words("archives", "--json", code=code).stdout)["archives"]
+
+    def test_it_stays_unless_the_option_or_the_settings_say_otherwise(self) -> None:
+        self.run_words("add", "gels.zip")
+        self.assertEqual([one["state"] for one in self.archives()], ["there"])
+        self.write("more.zip", {"sun.gel": "sun"})
+        self.run_words("settings", "set", "afterwards", "nowhere", code=2)
+        self.run_words("settings", "set", "afterwards", "store")
+        self.run_words("add", "more.zip")
+        self.assertFalse((self.downloads / "more.zip").exists())
+        self.assertTrue((self.home / "archives" / "more.zip").exists())
+
+    def test_a_stored_archive_is_found_by_repair_and_undo(self) -> None:
+        said = self.run_words("add", "gels.zip", "--afterwards", "store").stdout
+        self.assertIn("The archive is kept as", said)
+        (self.world.lanternbox / "Gels/moon.gel").unlink()
+        self.run_words("repair", "gels")
+        self.run_words("remove", "gels")
+        self.run_words("undo")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
+        self.assertEqual([one["state"] for one in self.archives()], ["stored"])
+
+    @unittest.skipUnless(IN_MEMORY, "needs a second volume")
+    def test_another_volume_gets_a_checked_copy_before_the_original_goes(self) -> None:
+        import tempfile
+
+        with tempfile.TemporaryDirectory() as other:
+            self.run_words("add", "gels.zip", "--afterwards", "store", USUFRUCT_STORE=other)
+            self.assertEqual(os.listdir(other), ["gels.zip"])
+            self.assertFalse((self.downloads / "gels.zip").exists())
+
+    def test_all_parts_of_a_set_go_together_and_names_that_are_taken_stay_apart(self) -> None:
+        content = zip_bytes({"moon.gel": "moon" * 500}, compression=0)
+        for number, at in enumerate(range(0, len(content), 900), 1):
+            (self.downloads / f"set.zip.{number:03}").write_bytes(content[at : at + 900])
+        store = self.home / "archives"
+        store.mkdir()
+        (store / "set.zip.001").write_text("another file of that name")
+        self.run_words("add", "set.zip.002", "--afterwards", "store")
+        self.assertEqual([path.name for path in self.downloads.iterdir()], ["gels.zip"])
+        self.assertEqual((store / "set.zip.001").read_text(), "another file of that name")
+        self.assertEqual({one["state"] for one in self.archives()}, {"stored"})
+        (self.world.lanternbox / "Gels/moon.gel").unlink()
+        self.run_words("repair", "set")
+        self.assertTrue((self.world.lanternbox / "Gels/moon.gel").exists())
+
+    def test_the_trash_takes_it_only_once_all_is_placed(self) -> None:
+        self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        self.run_words("add", "moons.zip", "--afterwards", "trash", code=3)
+        self.assertTrue((self.downloads / "moons.zip").exists())
+        self.run_words("add", "gels.zip", "--afterwards", "trash")
+        self.assertFalse((self.downloads / "gels.zip").exists())
+        everywhere = [path.name for path in (*self.user.rglob("*.zip"), *(self.home / "saved").rglob("*.zip"))]
+        self.assertEqual(everywhere, ["gels.zip"])
+
+    def test_a_store_that_cannot_be_written_leaves_the_archive_and_says_so(self) -> None:
+        (self.world.folder / "file").write_text("in the way")
+        said = self.run_words(
+            "add", "gels.zip", "--afterwards", "store", USUFRUCT_STORE=f"{self.world.folder}/file/x"
+        ).stdout
+        self.assertIn("The archive stays where it was", said)
+        self.assertTrue((self.downloads / "gels.zip").exists())
+
+    def test_what_is_missing_is_told(self) -> None:
+        self.run_words("add", "gels.zip")
+        (self.downloads / "gels.zip").unlink()
+        self.assertEqual([one["state"] for one in self.archives(code=1)], ["missing"])
+        self.assertIn("missing", self.run_words("archives", code=1).stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()

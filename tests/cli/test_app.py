@@ -1,0 +1,143 @@
+"""Defining applications: learn, new, edit, try, drop, and the definitions that ship."""
+
+import json
+import os
+import stat
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from tests.support import WorldTest, run_program, tar_bytes, zip_bytes
+from usufruct.definitions.load import SHIPPED, load_application
+
+
+class AppTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = self.world.folder / "state"
+        self.root = self.world.folder / "Moonbox"
+        self.definition = self.home / "apps" / "moonbox.toml"
+
+    def run_words(self, *words: str, code: int = 0, **environment: str) -> "subprocess.CompletedProcess[str]":
+        done = run_program(*words, home=self.home, cwd=self.world.folder, **environment)
+        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def fill(self) -> None:
+        for name in ("Owl", "Fox"):
+            (self.root / "Puppets" / name).mkdir(parents=True)
+            (self.root / "Puppets" / name / "rig.toml").write_text("x")
+        (self.root / "Gels").mkdir()
+        (self.root / "Gels" / 'odd "name".gel').write_text("x")
+
+    def editor(self, replaced: str, by: str) -> str:
+        """An editor that replaces one text by another."""
+        script = self.world.folder / "editor"
+        script.write_text(
+            f"#!{sys.executable}\nimport sys, pathlib, os\np = pathlib.Path(sys.argv[1])\nt = p.read_text()\n"
+            f"p.write_text(t.replace({replaced!r}, {by!r}))\nos.utime(p, (2e9, 2e9))\n"
+        )
+        script.chmod(script.stat().st_mode | stat.S_IXUSR)
+        return str(script)
+
+    def test_a_learned_definition_is_written_once_accepted_and_works(self) -> None:
+        self.fill()
+        said = self.run_words("app", "learn", "Moonbox").stdout
+        self.assertIn("2 directories that hold rig.toml", said)
+        self.assertIn("Nothing was written", said)
+        self.assertFalse(self.definition.exists())
+        self.run_words("app", "learn", "Moonbox", "--yes")
+        self.run_words("app", "learn", "Moonbox", "--yes", code=2)
+        archive = self.world.folder / "pack.zip"
+        archive.write_bytes(zip_bytes({"new/Bat/rig.toml": "bat", "more.gel": "gel"}))
+        self.assertIn("1 to puppets, 1 to gels", self.run_words("app", "try", "moonbox", "pack.zip").stdout)
+        self.run_words("add", "pack.zip")
+        self.assertTrue((self.root / "Puppets/Bat/rig.toml").exists())
+        self.run_words("app", "learn", "none", code=5)
+        self.run_words("app", "learn", "Moonbox", "--name", "No Good", code=2)
+
+    def test_new_edit_and_drop(self) -> None:
+        self.root.mkdir()
+        self.run_words("app", "new", "moonbox", "--root", "Moonbox", EDITOR=self.editor('"content"', '"all"'))
+        self.assertEqual(load_application(self.definition).folders[0].name, "all")
+        self.run_words("app", "new", "moonbox", code=2)
+        before = self.definition.read_text()
+        bad = self.run_words("app", "edit", "moonbox", code=2, EDITOR=self.editor('arrange = "tree"', 'arrange = "x"'))
+        self.assertIn("The definition is as it was", bad.stderr)
+        self.assertEqual(self.definition.read_text(), before)
+        self.assertIn('arrange = "x"', Path(f"{self.definition}.rejected").read_text())
+        self.run_words("app", "edit", "moonbox", EDITOR=self.editor('"refuse"', '"ask"'))
+        self.assertIn('programs = "ask"', self.definition.read_text())
+        self.assertIn("Nothing was changed", self.run_words("app", "edit", "moonbox", EDITOR="true").stdout)
+        (self.world.folder / "a.zip").write_bytes(zip_bytes({"moonbox/a.gel": "x"}))
+        self.run_words("add", "a.zip", "--into", "all")
+        self.assertIn("still has 1 holdings: a", self.run_words("app", "drop", "moonbox", code=2).stderr)
+        self.run_words("remove", "a")
+        self.run_words("app", "drop", "moonbox")
+        self.assertFalse(self.definition.exists())
+        self.run_words("app", "drop", "fonts", code=2)
+
+    def test_a_definition_from_a_file_is_checked_before_it_counts(self) -> None:
+        (self.world.folder / "good.toml").write_text((SHIPPED / "fonts.toml").read_text().replace("fonts", "moonbox"))
+        (self.world.folder / "bad.toml").write_text("usufruct = 1\n[application]\nname = 3\n")
+        self.run_words("app", "new", "moonbox", "--from", "bad.toml", code=2)
+        self.run_words("app", "new", "moonbox", "--from", "good.toml")
+        self.assertTrue(self.definition.exists())
+
+
+class ShippedTest(WorldTest):
+    """What ships for the desktop's open standards; the user's data directory is one of the test's."""
+
+    def add(self, name: str, content: bytes, *words: str, code: int = 0) -> dict:
+        home = self.world.folder / "state"
+        (self.world.folder / name).write_bytes(content)
+        self.data = self.world.folder / "data"
+        done = run_program(
+            "add", name, *words, "--json", home=home, cwd=self.world.folder, XDG_DATA_HOME=str(self.data), PATH=""
+        )
+        self.assertEqual(done.returncode, code, done.stdout + done.stderr)
+        (archive,) = json.loads(done.stdout)["archives"]
+        return archive
+
+    @unittest.skipIf(sys.platform in ("win32", "darwin"), "the desktop's open standards do not hold here")
+    def test_fonts_themes_sounds_and_pictures_find_their_places(self) -> None:
+        cases = {
+            "fonts": (["Moth/otf/Moth.otf", "Moth/ttf/Moth.ttf", "Moth/OFL.txt"], "fonts/Moth.otf"),
+            "icons": (["moth-master/Moth/index.theme", "moth-master/Moth/16/a.png"], "icons/Moth/index.theme"),
+            "cursors": (["Moth/cursors/left_ptr", "Moth/cursors/hand"], "icons/Moth/cursors/left_ptr"),
+            "sounds": (["moth/index.theme", "moth/stereo/bell.oga"], "sounds/moth/stereo/bell.oga"),
+            "pictures": (["Wallpapers/night/moth.jpg"], "backgrounds/night/moth.jpg"),
+            "colours": (["profiles/moth.icc", "profiles/notes.doc"], "icc/moth.icc"),
+        }
+        for name, (paths, expected) in cases.items():
+            with self.subTest(name):
+                self.add(f"{name}.tar", tar_bytes({path: path for path in paths}))
+                self.assertTrue((self.data / expected).is_file())
+        self.assertFalse((self.data / "fonts/Moth.ttf").exists(), "one format of each font is enough")
+
+    @unittest.skipIf(sys.platform in ("win32", "darwin"), "the desktop's open standards do not hold here")
+    def test_a_font_that_is_installed_already_is_not_installed_again(self) -> None:
+        (self.world.folder / "data/fonts/by-hand").mkdir(parents=True)
+        (self.world.folder / "data/fonts/by-hand/Old Moth.ttf").write_text("moth")
+        added = self.add("moth.tar", tar_bytes({"Moth.ttf": "moth", "Owl.ttf": "owl"}))
+        self.assertEqual([aside["kind"] for aside in added["aside"]], ["duplicate"])
+        self.assertEqual([placement["to"] for placement in added["placements"]], ["Owl.ttf"])
+        again = self.add("again.tar", tar_bytes({"Moth.ttf": "moth"}))
+        self.assertEqual(again["state"], "already added")
+
+    @unittest.skipIf(sys.platform in ("win32", "darwin"), "the desktop's open standards do not hold here")
+    def test_a_program_with_a_picture_is_no_wallpaper(self) -> None:
+        files = {f"src/{n}.c": "int main;" * 99 for n in range(9)} | {"docs/logo.png": "x"}
+        self.assertEqual(self.add("tool.tar", tar_bytes(files), code=3)["state"], "refused")
+
+    def test_every_shipped_definition_is_sound(self) -> None:
+        for file in SHIPPED.iterdir():
+            application = load_application(file, is_shipped=True)
+            self.assertEqual(application.name, file.stem)
+            self.assertTrue(os.path.isabs(application.root))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,108 @@
+"""`look` beyond the plan: facts, one entry, everything read through, passwords and names from the command line."""
+
+import json
+import os
+import subprocess
+import unittest
+
+from tests.archives.zip_writer import Item, zip_of
+from tests.support import WorldTest, run_program, zip_bytes
+
+
+class LookTest(WorldTest):
+    where = None  # only file systems on disks keep where a file came from
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.folder = self.world.folder / "downloads"
+        self.home = self.world.folder / "state"
+
+    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
+        done = run_program(*words, home=self.home, cwd=self.folder)
+        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def write(self, name: str, content: bytes) -> None:
+        (self.folder / name).write_bytes(content)
+        os.utime(self.folder / name, (1e9, 1e9))
+
+    def test_the_facts_of_a_download(self) -> None:
+        items = [Item(b"run.exe", b"MZ", "moth", 32), Item("\u202egpj.gel".encode(), b"x", flags=0x800)]
+        self.write("pack.rar", b"MZ" + bytes(99) + zip_of(items, comment=b"for the play\n")[0])
+        said = " ".join(self.run_words("look", "--to", "x", "pack.rar", code=3).stdout.split())
+        for words in (
+            "zip · 2 entries", "packed with stored", "with AES-256, 1 file", "called rar, but it is zip",
+            "self-extracting", "for the play", "1 file that can run: run.exe",
+            r"1 name that shows as another: \u202egpj",
+        ):  # fmt: skip
+            self.assertIn(words, said)
+        (found,) = json.loads(self.run_words("look", "--to", "x", "pack.rar", "--json", code=3).stdout)["archives"]
+        self.assertEqual(found["facts"]["locks"], ["AES-256"])
+        self.assertEqual(found["facts"]["careful"]["programs"], ["run.exe"])
+        self.assertIn("locked with a password", found["decision"]["question"])
+
+    def test_the_origin_is_told_where_the_file_system_recorded_it(self) -> None:
+        self.write("moon.zip", zip_bytes({"moon.gel": "moon"}))
+        try:
+            os.setxattr(self.folder / "moon.zip", "user.xdg.origin.url", b"https://moon.example/\x1b[31mmoon.zip")
+        except (AttributeError, OSError):
+            self.skipTest("this file system keeps no extended attributes")
+        said = self.run_words("look", "--to", "x", "moon.zip").stdout
+        self.assertIn(r"https://moon.example/\x1b[31mmoon.zip", said)
+        self.run_words("add", "--to", "x", "moon.zip")
+        self.assertIn("downloaded from https://moon.example", self.run_words("show", "moon").stdout)
+
+    def test_one_entry_is_printed_safely(self) -> None:
+        inner = zip_bytes({"deep/note.txt": "inside"})
+        files = {"a/readme.txt": "h\u00e9llo\x1b[31m\n", "b/readme.txt": "two", "inner.zip": inner, "x.bin": "\0\1"}
+        self.write("pack.zip", zip_bytes({**files, "old.txt": "Ночь над гаванью, тихо\n".encode("cp866") * 4}))
+        self.assertEqual(self.run_words("look", "pack.zip", "--read", "A/ReadMe.txt").stdout, "h\u00e9llo\\x1b[31m\n")
+        self.assertIn("Ночь над гаванью", self.run_words("look", "pack.zip", "--read", "old.txt").stdout)
+        self.assertEqual(self.run_words("look", "pack.zip", "--read", "inner.zip/deep/note.txt").stdout, "inside\n")
+        document = json.loads(self.run_words("look", "pack.zip", "--read", "b/readme.txt", "--json").stdout)
+        self.assertEqual((document["entry"], document["text"], document["cut"]), ("b/readme.txt", "two", False))
+        for entry, said in (("readme.txt", "2 files"), ("none", "has no file"), ("x.bin", "is not a text")):
+            self.assertIn(said, self.run_words("look", "pack.zip", "--read", entry, code=2).stderr)
+
+    def test_reading_it_all_through_places_nothing(self) -> None:
+        content = zip_bytes({"a.gel": "a" * 500, "b.gel": "b"}, compression=0)
+        self.write("good.zip", content)
+        self.write("bad.zip", content.replace(b"aaaa", b"abaa", 1))
+        self.write("plain.tar", bytes(10240))
+        said = self.run_words("look", "--verify", "good.zip", "bad.zip", "plain.tar", code=1).stdout
+        self.assertIn("fine  good.zip  2 files, 501 B read, every checksum holds", said)
+        self.assertIn("a.gel in bad.zip (at byte 0) does not match its checksum", said)
+        self.assertIn("no checksums", said)
+        document = json.loads(self.run_words("look", "--verify", "bad.zip", "--json", code=4).stdout)
+        self.assertEqual(document["archives"][0]["error"]["code"], "damaged")
+
+    def test_passwords_come_from_a_file_or_from_those_kept(self) -> None:
+        self.write("locked.zip", zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
+        self.run_words("add", "--to", "out", "locked.zip", code=3)
+        (self.folder / "words").write_text("wasp\n")
+        self.run_words("add", "--to", "out", "locked.zip", "--password-file", "words", code=4)
+        self.run_words("add", "--to", "out", "locked.zip", "--password-file", "none", code=5)
+        self.assertFalse((self.folder / "out").exists())
+        kept = self.home / "passwords"
+        kept.write_text("bee\nmoth\n")
+        kept.chmod(0o644)
+        self.run_words("add", "--to", "out", "locked.zip")
+        self.assertEqual((self.folder / "out/moon.gel").read_text(), "moon")
+        if os.name == "posix":
+            self.assertEqual(kept.stat().st_mode & 0o777, 0o600)
+
+    def test_names_are_read_as_the_user_says(self) -> None:
+        self.write("old.zip", zip_of([Item("Läufer.gel".encode("cp850"), b"x")])[0])
+        self.run_words("add", "--to", "out", "old.zip", "--names", "cp850")
+        self.assertTrue((self.folder / "out/Läufer.gel").exists())
+        self.assertIn("is no encoding", self.run_words("look", "old.zip", "--names", "klingon", code=2).stderr)
+
+    def test_the_version_says_what_can_be_read(self) -> None:
+        said = self.run_words("--version").stdout
+        self.assertIn("reads zip, 7z, rar, tar", said)
+        self.assertRegex(said, "libarchive")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,168 @@
+"""What keeps the promise over the years: check, repair, whose, undo, history, changed files, updates."""
+
+import json
+import subprocess
+import unittest
+from pathlib import Path
+
+from tests.cli.test_add import AddCase
+from tests.support import run_program
+from usufruct.actions.demonstration import differences
+
+
+class UpkeepTest(AddCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.write({"Gels/moon.gel": "mine"})
+        self.before = self.world.tree()
+        self.write("sky v1.zip", {"gels/moon.gel": "theirs", "gels/sun.gel": "sun"})
+        self.run_words("add", "sky v1.zip")
+        self.gels = self.world.lanternbox / "Gels"
+
+    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
+        # A home of its own, so that the trash of whoever runs the tests is left alone.
+        done = run_program(
+            *words, home=self.home, cwd=self.downloads, HOME=str(self.world.folder / "user"), XDG_DATA_HOME=""
+        )
+        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def document(self, *words: str, code: int = 0) -> dict:
+        return json.loads(self.run_words(*words, "--json", code=code).stdout)
+
+    def test_check_tells_changed_from_missing_and_repair_mends_what_nobody_wrote(self) -> None:
+        self.assertEqual(self.document("check")["holdings"][0]["fine"], 2)
+        (self.gels / "sun.gel").unlink()
+        (self.gels / "moon.gel").write_text("edited")
+        (found,) = self.document("check", "sky", code=1)["holdings"]
+        self.assertEqual(found["missing"], [str(self.gels / "sun.gel")])
+        self.assertEqual(found["changed"], [str(self.gels / "moon.gel")])
+        done = self.document("repair", "sky", code=1)
+        self.assertEqual(
+            (done["written"], done["changed"]), ([str(self.gels / "sun.gel")], [str(self.gels / "moon.gel")])
+        )
+        self.assertEqual((self.gels / "moon.gel").read_text(), "edited")
+        self.run_words("repair", "sky", "--changed", "give-back")
+        self.assertEqual((self.gels / "moon.gel").read_text(), "theirs")
+        self.assertEqual(self.saved(), {"edited"})
+        self.run_words("check")
+
+    def saved(self) -> set[str]:
+        """The content of all files in the trash, or kept where there is none."""
+        places = [*(self.world.folder / "user").rglob("files/*"), *(self.home / "saved").glob("*")]
+        return {path.read_text() for path in places if path.is_file()}
+
+    def test_a_deep_check_finds_what_the_disk_did(self) -> None:
+        import os
+
+        path = self.gels / "sun.gel"
+        state = path.stat()
+        path.write_text("SUN")
+        os.utime(path, ns=(state.st_atime_ns, state.st_mtime_ns))
+        self.run_words("check")
+        (found,) = self.document("check", "--deep", code=1)["holdings"]
+        self.assertEqual(found["damaged"], [str(path)])
+        self.run_words("repair", "sky")
+        self.assertEqual(path.read_text(), "sun")
+
+    def test_repair_without_the_archive_says_so_and_takes_it_from_elsewhere(self) -> None:
+        (self.gels / "sun.gel").unlink()
+        moved = self.world.folder / "elsewhere.zip"
+        (self.downloads / "sky v1.zip").rename(moved)
+        self.assertIn("is not there any", self.run_words("repair", "sky", code=5).stderr)
+        self.write("other.zip", {"gels/moon.gel": "x", "gels/sun.gel": "another"})
+        self.assertIn("another file than", self.run_words("repair", "sky", "--archive", "other.zip", code=4).stderr)
+        self.run_words("repair", "sky", "--archive", str(moved))
+        self.assertEqual((self.gels / "sun.gel").read_text(), "sun")
+
+    def test_the_backups_are_checked_too(self) -> None:
+        self.assertEqual(self.document("check", "--store")["store"]["missing"], [])
+        (kept,) = [path for path in (self.home / "backups").rglob("*") if path.is_file()]
+        kept.chmod(0o644)
+        kept.write_text("rot!")
+        self.assertEqual(len(self.document("check", "--store", code=1)["store"]["damaged"]), 1)
+        kept.unlink()
+        self.assertIn("missing", self.run_words("check", "--store", code=1).stdout)
+
+    def test_whose(self) -> None:
+        self.write("moons.zip", {"gels/moon.gel": "another moon"})
+        self.run_words("add", "moons.zip")
+        owner = self.document("whose", str(self.gels / "moon.gel"))
+        self.assertEqual((owner["holding"], owner["beneath"]), ("moons", ["sky", "original"]))
+        self.assertIn("of no holding", self.run_words("whose", "sky v1.zip").stdout)
+
+    def test_an_update_and_its_undoing_and_the_history(self) -> None:
+        first = self.world.contents()
+        self.write("sky v2.zip", {"gels/moon.gel": "theirs 2"})
+        said = " ".join(self.run_words("add", "sky v2.zip", code=3).stdout.split())
+        self.assertIn("2 is newer than 1", said)
+        self.assertIn(
+            "1 file of the one before no longer shipped", self.run_words("add", "sky v2.zip", "--update", "sky").stdout
+        )
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
+        self.run_words("undo")
+        self.assertEqual(self.world.contents(), first)
+        self.run_words("undo")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
+        kinds = [(one["kind"], one["undo"]) for one in self.document("history")["changes"]]
+        self.assertEqual(kinds, [("update", True), ("update", True), ("update", False), ("add", False)])
+        self.assertRegex(self.document("history")["changes"][0]["started"], r"^\d{4}-\d\d-\d\dT")
+        self.run_words("remove", "sky")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_undo_of_adding_and_of_removing(self) -> None:
+        self.run_words("undo")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+        self.run_words("undo")
+        self.assertEqual((self.gels / "moon.gel").read_text(), "theirs")
+        self.run_words("remove", "sky")
+        (self.downloads / "sky v1.zip").unlink()
+        self.assertIn("is not there any", self.run_words("undo", code=5).stderr)
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_changed_files_stay_or_go_to_the_trash(self) -> None:
+        (self.gels / "moon.gel").write_text("edited")
+        self.assertIn("stays", self.run_words("remove", "sky", code=1).stdout)
+        self.assertEqual((self.gels / "moon.gel").read_text(), "edited")
+        self.run_words("remove", "sky", "--changed", "give-back")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+        self.assertEqual(self.saved(), {"edited"})
+
+    def test_forgetting_touches_no_file_and_loses_none(self) -> None:
+        after = self.world.contents()
+        self.run_words("remove", "sky", "--forget")
+        self.assertEqual(self.world.contents(), after)
+        self.assertEqual(self.saved(), {"mine"})
+        self.assertEqual(self.names(), set())
+        self.run_words("check", "--store")
+
+    def test_list_finds_sorts_and_weighs(self) -> None:
+        self.write("big.zip", {"gels/big.gel": "x" * 5000})
+        self.run_words("add", "big.zip")
+        names = [one["name"] for one in self.document("list", "--sort", "size")["holdings"]]
+        self.assertEqual(names, ["big", "sky"])
+        self.assertEqual([one["name"] for one in self.document("list", "--find", "SK")["holdings"]], ["sky"])
+        sizes = self.document("list", "--sizes")
+        self.assertEqual(sizes["placed"][0], {"name": "big", "bytes": 5000})
+        self.assertEqual(sizes["backups"], 4)
+        self.assertIn("backups of what was replaced", self.run_words("list", "--sizes").stdout)
+
+    def test_an_older_ledger_is_backed_up_and_brought_up_to_date(self) -> None:
+        import sqlite3
+
+        ledger = self.home / "ledger.sqlite3"
+        connection = sqlite3.connect(ledger)
+        connection.executescript(
+            "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"
+            " ALTER TABLE change DROP COLUMN is_undo; PRAGMA user_version = 1;"
+        )
+        connection.close()
+        self.assertEqual(self.names(), {"sky for lanternbox"})
+        self.assertTrue(Path(f"{ledger}.version-1").exists())
+        self.run_words("remove", "sky")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+
+if __name__ == "__main__":
+    unittest.main()

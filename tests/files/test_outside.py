@@ -1,0 +1,239 @@
+"""The rooms that touch the outside: moving, the trash, volumes, origins, sources, what a command's words mean."""
+
+import os
+import plistlib
+import sys
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+from unittest import mock
+
+from blake3 import blake3
+
+from tests.support import IN_MEMORY, zip_bytes
+from usufruct.actions.gathering import gathered, is_archive
+from usufruct.archives.parts import sets_among
+from usufruct.errors import MachineError, WrongUsage
+from usufruct.files import volumes
+from usufruct.files.moving import copy_checked
+from usufruct.files.origin import origin_of
+from usufruct.files.platform import Platform, this_platform
+from usufruct.files.sources import FileSource, JoinedSource, PartSource, as_file
+from usufruct.files.trash import copy_to_trash, to_trash
+from usufruct.planning.spelling import NameRules
+
+
+class FolderCase(unittest.TestCase):
+    def setUp(self) -> None:
+        passing = tempfile.TemporaryDirectory()
+        self.addCleanup(passing.cleanup)
+        self.folder = Path(passing.name)
+
+    def put(self, name: str, content: bytes = b"moth") -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content)
+        return path
+
+
+class MovingTest(FolderCase):
+    def test_a_second_place_is_whole_and_checked_and_the_first_stays(self) -> None:
+        source = self.put("pack.zip")
+        platforms = [this_platform(), replace(this_platform(), has_hard_links=False)]
+        for number, platform in enumerate(platforms):
+            target = copy_checked(str(source), self.folder / f"store{number}", blake3(b"moth").digest(), platform)
+            self.assertEqual(Path(target).read_bytes(), b"moth")
+            self.assertTrue(source.exists())
+
+    def test_a_taken_name_gets_a_number_and_the_same_content_serves_as_it_is(self) -> None:
+        source = self.put("pack.zip")
+        self.put("store/pack.zip", b"another")
+        self.put("store/pack (2).zip")
+        target = copy_checked(str(source), self.folder / "store", blake3(b"moth").digest(), this_platform())
+        self.assertEqual(Path(target).name, "pack (2).zip")
+        self.assertEqual(len(os.listdir(self.folder / "store")), 2)
+
+    def test_a_copy_that_is_not_the_same_is_not_kept(self) -> None:
+        source = self.put("pack.zip")
+        platform = replace(this_platform(), has_hard_links=False)
+        with self.assertRaisesRegex(MachineError, "is not what it should be"):
+            copy_checked(str(source), self.folder / "store", blake3(b"other").digest(), platform)
+        self.assertEqual(os.listdir(self.folder / "store"), [])
+        self.assertTrue(source.exists())
+
+
+class TrashTest(FolderCase):
+    def test_where_no_trash_takes_it_the_file_is_kept_among_our_own(self) -> None:
+        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+            first = to_trash(str(self.put("a/moon.gel")), self.folder / "saved")
+            second = to_trash(str(self.put("b/moon.gel")), self.folder / "saved")
+        self.assertEqual([Path(first).name, Path(second).name], ["moon.gel", "moon (2).gel"])
+        self.assertFalse((self.folder / "a/moon.gel").exists())
+
+    def test_a_copy_is_trashed_under_its_own_name_and_the_file_stays(self) -> None:
+        path = self.put("a/moon.gel")
+        trashed = []
+        with mock.patch("send2trash.send2trash", side_effect=lambda one: trashed.append(Path(one).read_bytes())):
+            self.assertEqual(copy_to_trash(str(path), self.folder / "saved"), "")
+            copy_to_trash(str(path), self.folder / "saved", str(self.put("elsewhere", b"earlier")))
+        self.assertEqual(trashed, [b"moth", b"earlier"])
+        self.assertTrue(path.exists())
+        self.assertEqual(os.listdir(self.folder / "saved"), [])
+
+
+class VolumesTest(FolderCase):
+    MOUNTS = (
+        "22 1 8:1 / / rw - ext4 /dev/a rw\n"
+        "30 22 8:2 / /media/my\\040stick rw - vfat /dev/b rw\n"
+        "31 22 8:3 / /media/my rw - ntfs3 /dev/c rw\n"
+    )
+
+    def test_the_innermost_mount_tells_what_names_and_sizes_fit(self) -> None:
+        mounts = self.put("mounts", self.MOUNTS.encode())
+        with mock.patch.object(volumes, "_MOUNTS", mounts), mock.patch("os.path.exists", lambda _: True):
+            stick = volumes.volume_of("/media/my stick/deep", Platform())
+            other = volumes.volume_of("/media/my/x", Platform())
+            root = volumes.volume_of("/media/mystery", Platform())
+        self.assertEqual((stick.kind, stick.names.is_windows, stick.largest), ("vfat", True, (1 << 32) - 1))
+        self.assertEqual((other.kind, other.names.is_windows, other.largest), ("ntfs3", True, None))
+        self.assertEqual((root.kind, root.names.is_windows), ("ext4", False))
+
+    def test_where_the_system_does_not_say_it_is_the_systems_own_rules(self) -> None:
+        with mock.patch.object(volumes, "_MOUNTS", self.folder / "none"):
+            self.assertFalse(volumes.volume_of(str(self.folder / "not/there"), Platform()).names.is_windows)
+            self.assertTrue(volumes.volume_of(str(self.folder), Platform(has_windows_names=True)).names.is_windows)
+
+    def test_safe_spellings(self) -> None:
+        rules = NameRules(is_windows=True, longest=40)
+        cases = {
+            "plain.gel": "plain.gel",
+            "what?.gel": "what_.gel",
+            "a:b|c.gel": "a_b_c.gel",
+            "dots...": "dots_",
+            "space ": "space_",
+            "tab\there": "tab_here",
+        }
+        for name, safe in cases.items():
+            self.assertEqual(rules.safe(name), safe)
+        long = rules.safe("m" * 60 + ".gel")
+        self.assertTrue(len(long) <= 40 and long.endswith(".gel") and long != rules.safe("m" * 61 + ".gel"))
+        self.assertTrue(rules.is_device("AUX.gel") and rules.is_device("com1") and not rules.is_device("auxiliary.gel"))
+        self.assertFalse(NameRules().is_device("aux"))
+        self.assertEqual(NameRules().safe("what?."), "what?.")
+
+
+class OriginTest(FolderCase):
+    def origin(self, attributes: dict[str, bytes], system: str = "linux") -> str:
+        def read(_: str, name: str) -> bytes:
+            if name not in attributes:
+                raise OSError(61, "no such attribute")
+            return attributes[name]
+
+        path = self.put("pack.zip")
+        with mock.patch.object(sys, "platform", system), mock.patch.object(os, "getxattr", read, create=True):
+            return origin_of(str(path))
+
+    def test_each_systems_way(self) -> None:
+        self.assertEqual(self.origin({"user.xdg.origin.url": b"https://a.example/x\0"}), "https://a.example/x")
+        self.assertEqual(self.origin({"user.xdg.referrer.url": b"https://b.example"}), "https://b.example")
+        listed = plistlib.dumps(["https://c.example", ""], fmt=plistlib.FMT_BINARY)
+        self.assertEqual(self.origin({"com.apple.metadata:kMDItemWhereFroms": listed}, "darwin"), "https://c.example")
+        self.assertEqual(self.origin({"com.apple.metadata:kMDItemWhereFroms": b"no list"}, "darwin"), "")
+        self.assertEqual(self.origin({}), "")
+        self.put("pack.zip:Zone.Identifier", b"[ZoneTransfer]\nZoneId=3\nReferrerUrl=https://d.example\n")
+        self.assertEqual(self.origin({}, "win32"), "https://d.example")
+
+
+class SourcesTest(FolderCase):
+    def test_parts_and_joins_read_across_their_borders(self) -> None:
+        sources = [FileSource(self.put(f"p{n}", content)) for n, content in enumerate((b"abc", b"", b"defg", b"h"))]
+        whole = JoinedSource(sources)
+        self.assertEqual((whole.size, whole.starts), (8, [0, 3, 3, 7]))
+        for start in range(9):
+            for count in range(9):
+                self.assertEqual(whole.read_at(start, count), b"abcdefgh"[start : start + count])
+        part = PartSource(whole, 2, 4)
+        self.assertEqual((part.read_at(0, 99), part.read_at(3, 5), part.read_at(9, 1)), (b"cdef", b"f", b""))
+        with as_file(part) as file:
+            self.assertEqual((file.read(2), file.seek(-1, os.SEEK_END), file.read()), (b"cd", 3, b"f"))
+        whole.close()
+
+    def test_a_system_without_reading_at_an_offset_reads_the_same(self) -> None:
+        source = FileSource(self.put("p", bytes(range(200))))
+        pread = os.pread
+        try:
+            del os.pread
+            self.assertEqual(source.read_at(50, 20), bytes(range(50, 70)))
+            self.assertEqual(source.read_at(190, 50), bytes(range(190, 200)))
+        finally:
+            os.pread = pread
+        source.close()
+
+
+class GatheringTest(FolderCase):
+    def test_folders_wildcards_and_sets(self) -> None:
+        pack = zip_bytes({"a": "a"})
+        for name in ("one.zip", "two.zip", "set.zip.001", "set.zip.002", ".hidden.zip", "letter.txt"):
+            self.put(name, pack if name.endswith("zip") else b"text")
+        self.put("unnamed", pack)
+        names = [path.name for path in gathered([self.folder])]
+        self.assertEqual(names, ["one.zip", "set.zip.001", "two.zip", "unnamed"])
+        self.assertEqual([path.name for path in gathered([self.folder / "*.zip"])], ["one.zip", "two.zip"])
+        twice = gathered([self.folder / "set.zip.002", self.folder / "set.zip.001", self.folder / "one.zip"])
+        self.assertEqual([path.name for path in twice], ["set.zip.002", "one.zip"])
+        self.assertEqual(gathered([self.folder / "missing.zip"]), [self.folder / "missing.zip"])
+        for nothing in (self.folder / "*.rar", self.put("empty/x").parent):
+            with self.assertRaises(WrongUsage):
+                gathered([nothing])
+
+    def test_content_tells_an_archive_where_the_name_does_not(self) -> None:
+        self.assertTrue(is_archive(self.put("x", b"Rar!\x1a\x07\x01\x00")))
+        self.assertTrue(is_archive(self.put("broken.7z", b"nothing")))
+        self.assertFalse(is_archive(self.put("zeros", bytes(600))))
+        self.assertFalse(is_archive(self.folder / "missing"))
+
+    def test_files_of_a_folder_are_grouped_into_sets_by_their_names(self) -> None:
+        names = [
+            "a.part1.rar",
+            "A.Part02.rar",
+            "b.zip",
+            "b (1).zip",
+            "c.z01",
+            "c.zip",
+            "d.rar",
+            "d.r00",
+            "e.001",
+            "f.exe",
+        ]
+        groups = [sorted(path.name for path in group) for group in sets_among(map(Path, names))]
+        self.assertEqual(
+            sorted(groups),
+            sorted(
+                [
+                    ["A.Part02.rar", "a.part1.rar"],
+                    ["b.zip"],
+                    ["b (1).zip"],
+                    ["c.z01", "c.zip"],
+                    ["d.r00", "d.rar"],
+                    ["e.001"],
+                    ["f.exe"],
+                ]
+            ),
+        )
+
+
+@unittest.skipUnless(IN_MEMORY, "needs a second volume")
+class TwoVolumesTest(FolderCase):
+    def test_a_copy_to_another_volume_is_made_where_no_link_can_be(self) -> None:
+        source = self.put("pack.zip")
+        with tempfile.TemporaryDirectory(dir=IN_MEMORY) as other:
+            if os.stat(other).st_dev == os.stat(self.folder).st_dev:
+                self.skipTest("it is the same volume")
+            target = copy_checked(str(source), Path(other), blake3(b"moth").digest(), this_platform())
+            self.assertEqual(Path(target).read_bytes(), b"moth")
+            self.assertEqual(os.listdir(other), ["pack.zip"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,114 @@
+"""Finding the place: the catalogue of packaging habits, and what holds for every archive."""
+
+import random
+import tomllib
+import unittest
+from pathlib import Path
+
+from blake3 import blake3
+
+from tests.support import sample_application
+from usufruct.archives.rows import Rows
+from usufruct.model.applications import Programs
+from usufruct.model.choices import Choices
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.layout import Layout
+from usufruct.planning.layout import layout_of, outside_layout
+from usufruct.planning.names import tidy_name
+
+CASES = tomllib.loads((Path(__file__).parent / "layouts.toml").read_text(encoding="utf-8"))["case"]
+
+ABOUT_THE_TOP = (
+    "archive's top", "puppet alone", "with a slash", "** crosses", "climb out", "top director", "top entries",
+    "repeats its parent", "beside it", "Programs are placed", "loose files go under", "Picked",
+)  # fmt: skip
+"""Words of the stories that a wrapper changes: about the archive's top itself, or about paths from it."""
+
+
+def listing_of(entries: list[str]) -> tuple[Listing, dict[int, bytes]]:
+    """The listing of a case's entries, and the digests of their contents."""
+    rows = Rows("case", "case", 1_000_000)
+    digests = {}
+    for text in entries:
+        name, _, content = text.partition(" = ")
+        name, _, target = name.partition(" -> ")
+        kind = EntryKind.LINK if target else EntryKind.DIRECTORY if name.endswith("/") else EntryKind.FILE
+        content = content or name
+        row = rows.enter(name, kind, 0 if kind else len(content), None, target=target)
+        if row is not None:
+            digests[row] = blake3(content.encode()).digest()
+    return rows.listing, digests
+
+
+def layout_of_case(case: dict, entries: list[str]) -> Layout:
+    listing, digests = listing_of(entries)
+    options = {
+        key: tuple(value) if isinstance(value, list) else value for key, value in case.get("options", {}).items()
+    }
+    if "programs" in options:
+        options["programs"] = Programs(options["programs"])
+    choices = Choices(**options)
+    if "app" not in case:
+        return outside_layout(listing, tidy_name(case["archive"]), choices, digests)
+    application = sample_application(case["app"])
+    return layout_of(listing, application, tidy_name(case["archive"]), choices, digests)
+
+
+def asides_of(layout: Layout) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for aside in layout.asides:
+        found.setdefault(aside.kind.label, []).append(layout.listing.path(aside.row))
+    return {kind: sorted(paths) for kind, paths in found.items()}
+
+
+class CatalogueTest(unittest.TestCase):
+    """Every case of layouts.toml: where each entry goes, what goes aside, what is asked."""
+
+    def test_every_entry_goes_where_the_catalogue_says(self) -> None:
+        for case in CASES:
+            with self.subTest(case["story"]):
+                layout = layout_of_case(case, case["entries"])
+                goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
+                self.assertEqual(goes, case.get("goes", {}))
+                expected = {kind: sorted(paths) for kind, paths in case.get("aside", {}).items()}
+                self.assertEqual(asides_of(layout), expected)
+                self.assertEqual([refusal.entry for refusal in layout.refused], case.get("refused", []))
+                questions = [decision.question for decision in layout.decisions]
+                self.assertEqual(bool(questions), "question" in case, questions)
+                if questions:
+                    self.assertIn(case["question"], questions[0])
+                    self.assertEqual([o.name for o in layout.decisions[0].options], case.get("answers", []))
+
+    def test_every_placement_and_aside_has_a_reason(self) -> None:
+        for case in CASES:
+            layout = layout_of_case(case, case["entries"])
+            for placement in layout.placements:
+                self.assertGreater(len(placement.why), 5, case["story"])
+            for aside in layout.asides:
+                self.assertGreater(len(aside.reason), 5, case["story"])
+
+    def test_the_order_of_entries_changes_nothing(self) -> None:
+        for number, case in enumerate(CASES):
+            if {"first", "last"} & {*case.get("answers", []), *case.get("options", {}).get("choose", [])}:
+                continue  # the only answers that are about order
+            with self.subTest(case["story"]):
+                shuffled = random.Random(number).sample(case["entries"], len(case["entries"]))
+                layout = layout_of_case(case, shuffled)
+                goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
+                self.assertEqual(goes, case.get("goes", {}))
+                expected = {kind: sorted(paths) for kind, paths in case.get("aside", {}).items()}
+                self.assertEqual(asides_of(layout), expected)
+
+    def test_one_more_meaningless_wrapper_changes_nothing_but_entry_paths(self) -> None:
+        for case in CASES:
+            if any(words in case["story"] for words in ABOUT_THE_TOP):
+                continue  # about the top itself, or about paths from it
+            with self.subTest(case["story"]):
+                wrapped = [f"zz wrapper/{entry}" for entry in case["entries"]]
+                layout = layout_of_case(case, wrapped)
+                goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
+                self.assertEqual(goes, {f"zz wrapper/{entry}": to for entry, to in case.get("goes", {}).items()})
+
+
+if __name__ == "__main__":
+    unittest.main()

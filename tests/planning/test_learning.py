@@ -1,0 +1,62 @@
+"""What a content folder teaches of its application."""
+
+import unittest
+
+from usufruct.model.applications import Arrange
+from usufruct.model.entries import Entry, Listing
+from usufruct.planning.learning import Learned, learned_from
+
+
+def learned(*paths: str) -> Learned:
+    return learned_from(Listing.of(Entry(path=path, size=7) for path in paths))
+
+
+def shapes(found: Learned) -> dict[str, tuple[str, Arrange, tuple[str, ...], tuple[str, ...]]]:
+    return {folder.name: (folder.path, folder.arrange, folder.mark, folder.takes) for folder in found.folders}
+
+
+PUPPETS = [f"Puppets/{name}/{file}" for name in ("Owl", "Fox", "Bat") for file in ("rig.toml", "parts/a.svg")]
+
+
+class LearningTest(unittest.TestCase):
+    def test_a_sub_folder_of_each_kind(self) -> None:
+        found = learned(
+            *PUPPETS, "Backdrops/Forest/edge.png", "Backdrops/sky.webp", "Gels/moon.gel", "Gels/.DS_Store", "readme.txt"
+        )
+        self.assertEqual(
+            shapes(found),
+            {
+                "puppets": ("Puppets", Arrange.PIECES, ("rig.toml",), ()),
+                "backdrops": ("Backdrops", Arrange.TREE, (), ("*.png", "*.webp")),
+                "gels": ("Gels", Arrange.LOOSE, (), ("*.gel",)),
+            },
+        )
+        self.assertEqual(found.files, 9)
+        self.assertEqual(found.folders[0].evidence, ("3 directories that hold rig.toml, with 6 of 6 files here",))
+
+    def test_a_mark_by_its_type_by_a_path_and_in_groups(self) -> None:
+        by_type = learned("P/Owl/owl.rig", "P/Owl/a.svg", "P/Owl/b.svg", "P/Fox/fox.rig", "P/Fox/c.svg", "P/Fox/d.svg")
+        self.assertEqual(shapes(by_type)["p"][2], ("*.rig",))
+        by_path = learned(*(f"L/{n}/{f}" for n in ("A", "B") for f in ("data/loom.toml", "side.png", "top.png")))
+        self.assertEqual(shapes(by_path)["l"][2], ("data/loom.toml",))
+        grouped = learned("P/birds/Owl/rig.toml", "P/birds/Owl/b.svg", "P/beasts/Fox/rig.toml", "P/beasts/Fox/a.svg")
+        self.assertEqual(shapes(grouped)["p"][:3], ("P", Arrange.PIECES, ("rig.toml",)))
+        self.assertIn("2 groups", grouped.folders[0].evidence[1])
+
+    def test_a_directory_of_directories_that_differ_in_kind_is_several_folders(self) -> None:
+        found = learned("Setup/Yarns/a.yarn", "Setup/Threads/b.thread", "Other/Yarns/c.wool")
+        self.assertEqual({path for path, *_ in shapes(found).values()}, {"Setup/Yarns", "Setup/Threads", "Other"})
+
+    def test_a_root_whose_directories_are_the_pieces(self) -> None:
+        found = learned(*(f"{n}/{f}" for n in ("Dusk", "Dawn") for f in ("index.theme", "16/a.png", "32/a.png")))
+        self.assertEqual(shapes(found), {"pieces": (".", Arrange.PIECES, ("index.theme",), ())})
+
+    def test_what_no_folder_explains_is_told(self) -> None:
+        found = learned(*PUPPETS, "lantern.conf")
+        self.assertEqual(found.unexplained, ("lantern.conf",))
+        self.assertEqual(shapes(learned("a.tide", "b.tide")), {"content": (".", Arrange.LOOSE, (), ("*.tide",))})
+        self.assertEqual(learned("readme.txt", ".DS_Store").folders, ())
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,111 @@
+"""How names are compared, tidied and matched by patterns."""
+
+import unittest
+
+from usufruct.planning.junk import can_run, is_junk, is_notes
+from usufruct.planning.names import folded, free_name, spelling_key, tidy_name, version_of
+from usufruct.planning.patterns import Patterns
+
+TIDY = [
+    # file name, tidy name, version, why
+    ("Owls.zip", "Owls", "", "the extension goes"),
+    ("Owls v2.zip", "Owls", "2", "v and a number is a version"),
+    ("owls_v1.2.3.tar.gz", "owls", "1.2.3", "a compound extension goes whole"),
+    ("owls-1.4.7z", "owls", "1.4", "numbers joined by dots are a version"),
+    ("Gels 2.zip", "Gels 2", "", "a bare integer is never a version"),
+    ("Gels 2 2024-11-05.zip", "Gels 2", "2024-11-05", "an ISO date is a version"),
+    ("Owls (1).zip", "Owls", "", "a copy mark goes"),
+    ("Owls v2 (1).zip", "Owls", "2", "a copy mark behind a version"),
+    ("Owls - Copy.zip", "Owls", "", "a copy mark in words"),
+    ("Owls - Copy (3).zip", "Owls", "", "and with its number"),
+    ("Owls.part01.rar", "Owls", "", "a volume number goes"),
+    ("Owls.7z.001", "Owls", "", "and behind the extension too"),
+    ("Owls.z03", "Owls", "", "a part of a split zip"),
+    ("Owls.r12", "Owls", "", "a part in the old naming"),
+    ("Owls (v2).zip", "Owls", "2", "a version in brackets"),
+    ("v2.zip", "v2", "", "the name as it was if nothing is left"),
+    ("1.2.zip", "1.2", "", "the same for numbers"),
+    (".zip", ".zip", "", "and for a name that is an extension"),
+    ("Owls 1.2", "Owls", "1.2", "a number is not an extension"),
+    ("Owls.lbpack", "Owls", "", "any other extension goes"),
+    ("owlsv2.zip", "owlsv2", "", "a version stands apart"),
+    ("Owls v1.2-beta.zip", "Owls v1.2-beta", "", "only a trailing version"),
+]
+
+
+class NamesTest(unittest.TestCase):
+    def test_tidy_names_and_versions(self) -> None:
+        for name, tidy, version, why in TIDY:
+            with self.subTest(why, name=name):
+                self.assertEqual((tidy_name(name), version_of(name)), (tidy, version))
+
+    def test_names_compare_without_case_form_spaces_hyphens_underscores(self) -> None:
+        for one, other in [("Back-Drops", "back_drops"), ("\u00e9t\u00e9", "E\u0301TE\u0301"), ("Straße", "STRASSE")]:
+            self.assertEqual(folded(one), folded(other))
+        self.assertNotEqual(spelling_key("a-b"), spelling_key("a_b"))
+
+    def test_a_name_of_nothing_but_ignored_characters_keeps_them(self) -> None:
+        self.assertNotEqual(folded("---"), folded("_"))
+
+    def test_free_names_count_up_and_keep_the_extension(self) -> None:
+        self.assertEqual(free_name("moon.gel", set()), "moon (2).gel")
+        self.assertEqual(free_name("moon.gel", {"moon (2).gel"}), "moon (3).gel")
+        self.assertEqual(free_name(".hidden", set()), ".hidden (2)")
+
+
+PATTERNS = [
+    # pattern, path, matches, why
+    ("*.gel", "a/b/Moon.GEL", True, "without a slash: a file name at any depth"),
+    ("extras", "x/Extras/y/z.png", True, "a matching directory covers all below it"),
+    ("a/*.png", "a/b/c.png", False, "* stays within a component"),
+    ("a/*.png", "a/c.png", True, "with a slash: the path from the top"),
+    ("a/*.png", "x/a/c.png", False, "from the top only"),
+    ("a/**", "a/b/c.png", True, "** does not"),
+    ("a/**/c.png", "a/c.png", True, "** may be nothing"),
+    ("a/**.png", "a/b/c.png", True, "** inside a component"),
+    ("/readme.txt", "sub/readme.txt", False, "a leading slash is the top"),
+    ("my-pack*", "MyPack 2/z", True, "compared as names are"),
+    ("_*", "plain", False, "a pattern of ignored characters alone is taken to the letter"),
+    ("_*", "_hidden", True, "and so it matches"),
+    ("[0-9]*.csv", "3 x.csv", True, "classes"),
+    ("[!a]*", "abc", False, "and their complement"),
+    ("moon?.gel", "moon1.gel", True, "? is one character"),
+    ("*.tar.gz", "x.tar.gz", True, "a compound suffix"),
+    ("a\\b.png", "a/b.png", True, "a backslash is a slash"),
+    ("[", "[", True, "a lone bracket is itself"),
+]
+
+
+class PatternsTest(unittest.TestCase):
+    def test_what_patterns_match(self) -> None:
+        for pattern, path, matches, why in PATTERNS:
+            with self.subTest(why, pattern=pattern, path=path):
+                self.assertEqual(Patterns([pattern]).match(path), pattern if matches else None)
+
+
+class JunkTest(unittest.TestCase):
+    def test_junk_is_what_nobody_meant_to_pack(self) -> None:
+        for name in ("__MACOSX", "._owl.png", ".DS_Store", "THUMBS.DB", "desktop.ini", "owl.png~", ".owl.swp", ".git"):
+            self.assertTrue(is_junk(name), name)
+        for name in ("MacOSX", "owl.png", ".config", "thumbs.png", "#owl", "a~b"):
+            self.assertFalse(is_junk(name), name)
+
+    def test_notes_are_written_for_people(self) -> None:
+        for name in ("README", "Read Me First.txt", "LICENSE.OFL", "copying", "preview.png", "cover.jpg", "info.nfo"):
+            self.assertTrue(is_notes(name), name)
+        for name in ("newsboard.txt", "licensed.gel", "coverage.png", "installer.txt", "owl.txt"):
+            self.assertFalse(is_notes(name), name)
+
+    def test_what_can_run(self) -> None:
+        for name, marked, runs in [
+            ("setup.exe", False, True),
+            ("run.sh", False, True),
+            ("owl.png", True, False),
+            ("install", True, True),
+            ("install", False, False),
+        ]:
+            self.assertEqual(can_run(name, is_marked=marked), runs, name)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,211 @@
+"""Killed at every named point: the next command reverses the change, or it was done. Never anything between."""
+
+import os
+import unittest
+from collections.abc import Callable
+from unittest import mock
+
+from tests.support import WorldTest
+from tests.transaction.kills import killed_at
+from usufruct.actions.demonstration import Tree, differences
+from usufruct.actions.listing import list_holdings
+from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import Interrupted, MachineError, PlanIsStale
+
+TIDYING = ("staging-dropped", "backup-dropped", "tidied")
+"""The points behind the commit point."""
+
+
+class InterruptionsTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "my sun", "Puppets/Fox/rig.toml": "fox"})
+        self.archive = self.world.archive(
+            "pack.zip",
+            {
+                "Gels/moon.gel": "theirs",
+                "Gels/new.gel": "new",
+                "Owl/rig.toml": "owl",
+                "Owl/deep/er/a.svg": "a",
+                "Fox/rig.toml": "their fox",
+                "readme.txt": "hello",
+            },
+        )
+
+    def add(self) -> None:
+        error = self.world.add(self.archive).error
+        if error:
+            raise error
+
+    def remove(self) -> None:
+        self.world.remove("pack")
+
+    def killed_at(self, action: Callable[[], None], number: int) -> str | None:
+        return killed_at(self.world, action, number)
+
+    def recover(self) -> None:
+        with self.world.surroundings.writing("recover"):
+            pass
+
+    def walk(self, action: Callable[[], None], back: Callable[[], None]) -> set[str]:
+        """Kill an action at each of its points in turn, recover, and demand exactly before or after."""
+        names: set[str] = set()
+        number = 0
+        while True:
+            before = self.world.tree()
+            name = self.killed_at(action, number)
+            with self.subTest(point=name, number=number):
+                self.recover()
+                if self.is_recorded() != self.was_recorded(before):
+                    self.assertIn(name, ("done", None, *TIDYING))
+                    back()
+                else:
+                    self.assertEqual(differences(before, self.world.tree()), [])
+                self.assertEqual(self.world.strays(), [])
+            if name is None:
+                return names
+            names.add(name)
+            number += 1
+
+    def is_recorded(self) -> bool:
+        return bool(list_holdings(self.world.surroundings))
+
+    def was_recorded(self, tree: Tree) -> bool:
+        return "Lanternbox/Puppets/Owl" in tree
+
+    def test_adding_killed_at_every_point(self) -> None:
+        names = self.walk(self.add, self.remove)
+        self.assertLessEqual({"staging-made", "staged", "intent", "backed-up", "switched", "done"}, names)
+        self.assertEqual(list(self.world.places.backups.rglob("*")), [])
+
+    def test_removing_killed_at_every_point(self) -> None:
+        self.add()
+        names = self.walk(self.remove, self.add)
+        self.assertLessEqual({"staged-back", "set-out", "switched", "directory-dropped", "done"}, names)
+
+    def test_recovery_killed_at_every_point(self) -> None:
+        """A second kill, in the recovery from the first, is recovered from as well."""
+        before = self.world.tree()
+        count = 0
+        while self.killed_at(self.add, count) is not None:
+            self.recover()
+            if self.is_recorded():
+                self.remove()
+            count += 1
+        self.remove()
+        for number in range(0, count, 3):
+            second = 0
+            while True:
+                self.assertIsNotNone(self.killed_at(self.add, number))
+                if self.killed_at(self.recover, second) is None:
+                    break
+                with self.subTest(first=number, second=second):
+                    self.recover()
+                    if self.is_recorded():
+                        self.remove()
+                    self.assertEqual(differences(before, self.world.tree()), [])
+                    self.assertEqual(self.world.strays(), [])
+                second += 1
+            self.recover()
+            if self.is_recorded():
+                self.remove()
+
+    def test_recovery_tells_what_it_reversed(self) -> None:
+        number = 0
+        while self.killed_at(self.add, number) != "switched":
+            self.recover()
+            number += 1
+        told = []
+        surroundings = Surroundings(places=self.world.places, on_recovery=told.extend)
+        with surroundings.writing("recover"):
+            pass
+        self.assertEqual([(change.kind.value, change.about, left) for change, left in told], [("add", "pack", [])])
+
+    def test_a_file_somebody_else_wrote_meanwhile_is_left_and_told(self) -> None:
+        number = 0
+        while self.killed_at(self.add, number) != "switched-all":
+            self.recover()
+            number += 1
+        self.world.write({"Gels/moon.gel": "written by another program"})
+        told = []
+        with Surroundings(places=self.world.places, on_recovery=told.extend).writing("recover"):
+            pass
+        self.assertEqual(told[0][1], [str(self.world.lanternbox / "Gels/moon.gel")])
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "written by another program")
+        self.assertEqual(self.world.contents()["Puppets/Fox/rig.toml"], "fox")
+
+    def test_an_error_or_an_interruption_at_any_point_reverses_at_once(self) -> None:
+        before = self.world.tree()
+        for raised, told in (
+            (OSError(28, "No space left on device"), MachineError),
+            (KeyboardInterrupt(), Interrupted),
+        ):
+            for point in (
+                "staging-made",
+                "staged-one",
+                "staged",
+                "intent",
+                "backed-up",
+                "switched",
+                "switched-durable",
+            ):
+                with self.subTest(point=point, raised=raised):
+
+                    def checkpoint(name: str, point: str = point, raised: BaseException = raised) -> None:
+                        if name == point:
+                            self.world.checkpoint = lambda _: None
+                            raise raised
+
+                    self.world.checkpoint = lambda name, act=checkpoint: act(name)
+                    with self.assertRaises(told) as caught:
+                        self.add()
+                    self.assertIn("reversed", caught.exception.kept)
+                    self.assertEqual(differences(before, self.world.tree()), [])
+                    self.assertEqual(self.world.strays(), [])
+                    self.assertEqual(list_holdings(self.world.surroundings), [])
+
+    def test_a_file_that_changes_between_plan_and_switch_stops_the_change(self) -> None:
+        def checkpoint(name: str) -> None:
+            if name == "intent":
+                self.world.write({"Gels/moon.gel": "changed in this moment"})
+
+        self.world.checkpoint = checkpoint
+        with self.assertRaises(PlanIsStale):
+            self.add()
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "changed in this moment")
+        self.assertNotIn("Puppets/Owl/rig.toml", self.world.contents())
+
+    def test_the_order_of_events_is_what_safety_needs(self) -> None:
+        """Staged bytes are durable before the intent; the intent before any rename; the renames before `done`."""
+        events: list[str] = []
+        self.world.checkpoint = events.append
+        real_replace, real_rename = os.replace, os.rename
+
+        def replace(source: str, destination: str) -> None:
+            events.append("rename" if "Lanternbox/" in destination else "other")
+            real_replace(source, destination)
+
+        def rename(source: str, destination: str) -> None:
+            events.append("rename" if "Lanternbox/" in destination else "other")
+            real_rename(source, destination)
+
+        platform = self.world.platform
+
+        def sync(descriptor: int) -> bool:
+            events.append("sync")
+            return True
+
+        from dataclasses import replace as with_fields
+
+        self.world.platform = with_fields(platform, sync_file_system=sync)
+        with mock.patch("os.replace", replace), mock.patch("os.rename", rename):
+            self.add()
+        first_rename, last_rename = events.index("rename"), len(events) - 1 - events[::-1].index("rename")
+        self.assertLess(events.index("sync"), events.index("staged"))
+        self.assertLess(events.index("intent"), first_rename)
+        self.assertIn("backed-up", events[:last_rename])
+        self.assertIn("sync", events[last_rename : events.index("done")])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,136 @@
+"""Updates, repairs, undoing and forgetting, killed at every named point: exactly before, or exactly after."""
+
+import unittest
+from collections.abc import Callable
+
+from tests.support import World, WorldTest
+from tests.transaction.kills import killed_at
+from usufruct.actions.checking import check_holdings, check_store
+from usufruct.actions.demonstration import differences
+from usufruct.actions.listing import list_holdings
+from usufruct.actions.removing import forget_holdings
+from usufruct.actions.repairing import repair
+from usufruct.actions.undoing import undo
+from usufruct.archives.reading import Access
+
+FIRST = {"gels/moon.gel": "1", "gels/old.gel": "old", "gels/same.gel": "same", "Owl/rig.toml": "owl", "readme": "hi"}
+SECOND = {
+    "gels/moon.gel": "22",
+    "gels/new.gel": "new",
+    "gels/same.gel": "same",
+    "Owl/rig.toml": "owl 2",
+    "Bat/rig.toml": "b",
+}
+
+
+def begun(world: World) -> None:
+    """A world with files of the user's, one holding, and another over a part of it."""
+    world.write({"Gels/moon.gel": "mine", "Gels/same.gel": "same", "Gels/new.gel": "my new"})
+    world.add_files("sky v1.zip", FIRST)
+    world.add_files("moons.zip", {"moon.gel": "over it"})
+
+
+def updated(world: World) -> None:
+    begun(world)
+    update(world)
+
+
+def update(world: World) -> None:
+    added = world.add(world.archive("sky v2.zip", SECOND), update="sky")
+    if added.error:
+        raise added.error
+
+
+def removed(world: World) -> None:
+    begun(world)
+    world.remove("sky")
+
+
+def broken(world: World) -> None:
+    begun(world)
+    (world.lanternbox / "Gels/old.gel").unlink()
+    (world.lanternbox / "Puppets/Owl/rig.toml").unlink()
+
+
+STORIES: dict[str, tuple[Callable[[World], None], Callable[[World], object]]] = {
+    "update": (begun, update),
+    "undo of an update": (updated, lambda world: undo(world.surroundings_with_definitions(), Access())),
+    "undo of a removal": (removed, lambda world: undo(world.surroundings_with_definitions(), Access())),
+    "repair": (
+        broken,
+        lambda world: repair(world.surroundings_with_definitions(), "sky", Access(), None, gives_back_changed=False),
+    ),
+    "forgetting": (begun, lambda world: forget_holdings(world.surroundings, ["sky"])),
+    "removal from beneath": (begun, lambda world: world.remove("sky")),
+}
+
+
+def record(world: World) -> list[tuple[object, ...]]:
+    return sorted((one.name, one.files, one.size, one.is_partial) for one in list_holdings(world.surroundings))
+
+
+class KilledStoriesTest(WorldTest):
+    def world_of(self, *names: object) -> World:
+        folder = self.world.folder / "-".join(map(str, names))
+        folder.mkdir()
+        return World(folder)
+
+    def recovered(self, world: World) -> None:
+        with world.surroundings.writing("recover"):
+            pass
+
+    def settled(self, world: World) -> None:
+        """Nothing stray, nothing wrong in the record."""
+        self.assertEqual(world.strays(), [])
+        store = check_store(world.surroundings)
+        self.assertEqual((store.missing, store.damaged, store.unneeded), ((), (), ()))
+
+    def test_every_story_killed_at_every_point(self) -> None:
+        points = 0
+        for story, (prepare, action) in STORIES.items():
+            finished = self.world_of(story, "finished")
+            prepare(finished)
+            action(finished)
+            number = 0
+            while True:
+                world = self.world_of(story, number)
+                prepare(world)
+                before, recorded = world.tree(), record(world)
+                name = killed_at(world, lambda act=action, world=world: act(world), number)
+                self.recovered(world)
+                with self.subTest(story=story, point=name, number=number):
+                    self.settled(world)
+                    is_before = not differences(before, world.tree()) and record(world) == recorded
+                    is_after = world.contents() == finished.contents() and record(world) == record(finished)
+                    self.assertTrue(is_after if name is None else is_before or is_after)
+                if name is None:
+                    break
+                points, number = points + 1, number + 1
+        self.assertGreater(points, 100)
+
+    def test_a_second_kill_in_the_recovery(self) -> None:
+        for story, (prepare, action) in STORIES.items():
+            for first in range(4, 60, 7):
+                second = 0
+                while True:
+                    world = self.world_of(story, "twice", first, second)
+                    prepare(world)
+                    before, recorded = world.tree(), record(world)
+                    if killed_at(world, lambda act=action, world=world: act(world), first) is None:
+                        break
+                    name = killed_at(world, lambda world=world: self.recovered(world), second)
+                    self.recovered(world)
+                    with self.subTest(story=story, first=first, second=second, point=name):
+                        self.settled(world)
+                        if record(world) == recorded:
+                            check = list(check_holdings(world.surroundings, (), deep=True))
+                            self.assertTrue(story == "repair" or all(one.is_fine for one in check))
+                            if story not in ("repair", "removal from beneath", "forgetting"):
+                                self.assertEqual(differences(before, world.tree()), [])
+                    if name is None:
+                        break
+                    second += 3
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,182 @@
+"""Updates: one change, layers keep their order, nothing of the user's is lost."""
+
+import unittest
+
+from tests.support import WorldTest
+from usufruct.actions.adding import Added
+from usufruct.actions.demonstration import differences
+from usufruct.actions.undoing import undo
+from usufruct.archives.reading import Access
+
+FIRST = {"gels/moon.gel": "moon 1", "gels/sun.gel": "sun 1", "gels/old.gel": "old"}
+SECOND = {"gels/moon.gel": "moon 2", "gels/sun.gel": "sun 1", "gels/new.gel": "new"}
+
+
+class UpdateTest(WorldTest):
+    def update(self, name: str = "sky", files: dict | None = None, archive: str = "sky v2.zip") -> Added:
+        return self.world.add(self.world.archive(archive, files or SECOND), update=name)
+
+    def gels(self) -> dict[str, str]:
+        return {path.removeprefix("Gels/"): text for path, text in self.world.contents().items()}
+
+    def test_an_update_is_asked_about_and_told_with_its_versions(self) -> None:
+        self.world.add_files("sky v1.zip", FIRST)
+        (decision,) = self.world.add(self.world.archive("sky v2.zip", SECOND)).examined.decisions
+        self.assertIn("2 is newer than 1", decision.question)
+        self.assertEqual([option.answer for option in decision.options], [("--update", "sky"), ("--as", "sky (2)")])
+        (decision,) = self.world.add(self.world.archive("sky v0.9.zip", SECOND)).examined.decisions
+        self.assertIn("0.9 is older than 1", decision.question)
+
+    def test_new_files_come_and_those_no_longer_shipped_go(self) -> None:
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        updated = self.update()
+        self.assertEqual((updated.state, updated.placed.taken), ("updated", 1))
+        self.assertEqual(self.gels(), {"moon.gel": "moon 2", "sun.gel": "sun 1", "new.gel": "new"})
+        self.assertEqual(self.world.strays(), [])
+        self.world.remove("sky")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_what_the_first_version_replaced_comes_back_after_the_second(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine", "Gels/old.gel": "mine too", "Gels/new.gel": "and this"})
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        self.update()
+        self.assertEqual(self.gels()["old.gel"], "mine too")
+        self.world.remove("sky")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_a_file_that_was_shared_with_the_original_is_backed_up_once_they_part(self) -> None:
+        self.world.write({"Gels/moon.gel": "moon 1"})
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        self.update()
+        self.assertEqual(self.gels()["moon.gel"], "moon 2")
+        self.world.remove("sky")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_a_holding_beneath_another_is_updated_without_touching_the_disk(self) -> None:
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        self.world.add_files("moons.zip", {"moon.gel": "moon of another"})
+        self.update()
+        self.assertEqual(self.gels()["moon.gel"], "moon of another")
+        self.world.remove("moons")
+        self.assertEqual(self.gels()["moon.gel"], "moon 2")
+        self.world.remove("sky")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_a_run_of_equal_layers_is_parted_in_the_middle(self) -> None:
+        self.world.write({"Gels/moon.gel": "moon 1"})
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        self.world.add_files("same.zip", {"moon.gel": "moon 1"})
+        self.update()
+        self.world.remove("same")
+        self.assertEqual(self.gels()["moon.gel"], "moon 2")
+        self.world.remove("sky")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_an_edited_file_keeps_its_name_and_the_new_one_goes_beside_it(self) -> None:
+        self.world.add_files("sky v1.zip", FIRST)
+        self.world.write({"Gels/moon.gel": "edited", "Gels/old.gel": "edited too"})
+        updated = self.update()
+        self.assertEqual(len(updated.placed.kept), 2)
+        self.assertEqual(
+            self.gels(),
+            {
+                "moon.gel": "edited",
+                "moon (2).gel": "moon 2",
+                "sun.gel": "sun 1",
+                "new.gel": "new",
+                "old.gel": "edited too",
+            },
+        )
+        removal = self.world.remove("sky")[0]
+        self.assertEqual(len(removal.removed.left), 2)
+        self.assertEqual(self.gels(), {"moon.gel": "edited", "old.gel": "edited too"})
+
+    def test_a_deleted_file_comes_back_with_an_update(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine"})
+        before = self.world.tree()
+        self.world.add_files("sky v1.zip", FIRST)
+        (self.world.lanternbox / "Gels/moon.gel").unlink()
+        self.update()
+        self.assertEqual(self.gels()["moon.gel"], "moon 2")
+        self.world.remove("sky")
+        self.assertEqual(
+            [path for path in differences(before, self.world.tree()) if "Lanternbox/Gels differs" not in path], []
+        )
+
+    def test_a_file_given_back_shares_no_bytes_with_a_backup_that_is_still_needed(self) -> None:
+        """Edited in place, such a file once changed the backup of another file of the same content with it."""
+        self.world.write({"Gels/own.gel": "alike"})
+        self.world.add_files("sky v1.zip", {"gels/moon.gel": "alike"})
+        self.world.add_files("moons.zip", {"gels/moon.gel": "over"})
+        self.update(files={"gels/moon.gel": "other", "gels/own.gel": "theirs"})
+        undo(self.world.surroundings_with_definitions(), Access())
+        with (self.world.lanternbox / "Gels/own.gel").open("r+") as file:
+            file.write("ALIKE")
+        self.world.remove("moons")
+        self.assertEqual(self.gels(), {"moon.gel": "alike", "own.gel": "ALIKE"})
+
+    def test_the_same_again_changes_nothing_and_another_application_is_refused(self) -> None:
+        self.world.add_files("sky v1.zip", FIRST)
+        self.assertEqual(self.world.add(self.world.archive("sky v1.zip", FIRST)).state, "already added")
+        repacked = self.world.folder / "downloads" / "sky v1.tar"
+        self.assertEqual(self.world.add(self.world.archive(repacked.name, FIRST)).state, "already added")
+        self.assertIn("no holding called cloud", self.update("cloud").error.message)
+
+
+class ClashTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.write({"Gels/moon.gel": "mine", "Puppets/Owl/rig.toml": "mine"})
+        self.before = self.world.tree()
+
+    def add(self, files: dict[str, str], **options: object) -> dict[str, str]:
+        self.world.add_files("sky.zip", files, **options)
+        found = self.world.contents()
+        self.world.remove("sky")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+        return found
+
+    def test_each_policy(self) -> None:
+        files = {"gels/moon.gel": "theirs", "gels/sun.gel": "sun"}
+        both = self.add(files, on_clash="both")
+        self.assertEqual((both["Gels/moon.gel"], both["Gels/moon (2).gel"]), ("mine", "theirs"))
+        self.assertEqual(self.add(files, on_clash="keep")["Gels/moon.gel"], "mine")
+        existing = self.add(files, on_clash="existing")
+        self.assertEqual(existing["Gels/moon.gel"], "theirs")
+        self.assertNotIn("Gels/sun.gel", existing)
+
+    def test_newer_compares_times(self) -> None:
+        files = {"gels/moon.gel": "theirs"}
+        self.assertEqual(self.add(files, on_clash="newer")["Gels/moon.gel"], "theirs")
+        import os
+
+        os.utime(self.world.lanternbox / "Gels/moon.gel")
+        self.before = self.world.tree()
+        self.assertEqual(self.world.add(self.world.archive("sky.zip", files), on_clash="newer").state, "refused")
+
+    def test_a_piece_goes_beside_another_as_a_whole(self) -> None:
+        found = self.add({"Owl/rig.toml": "theirs", "Owl/parts/a.svg": "a"}, on_clash="both")
+        self.assertEqual(found["Puppets/Owl/rig.toml"], "mine")
+        self.assertEqual(found["Puppets/Owl (2)/rig.toml"], "theirs")
+        self.assertEqual(found["Puppets/Owl (2)/parts/a.svg"], "a")
+
+    def test_ask_is_a_question_with_each_answer(self) -> None:
+        asked = self.world.add(self.world.archive("sky.zip", {"gels/moon.gel": "theirs"}), on_clash="ask")
+        answers = [option.answer[1] for option in asked.examined.decisions[0].options]
+        self.assertEqual(answers, ["replace", "keep", "newer", "both"])
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "mine")
+
+    def test_a_free_name_is_not_one_that_the_record_still_knows(self) -> None:
+        self.world.add_files("one.zip", {"gels/moon (2).gel": "two"})
+        (self.world.lanternbox / "Gels/moon (2).gel").unlink()
+        self.world.add_files("sky.zip", {"gels/moon.gel": "theirs"}, on_clash="both")
+        self.assertIn("Gels/moon (3).gel", self.world.contents())
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,164 @@
+"""Make every picture in docs/screenshots from the demo data, in a real terminal window.
+
+    python tools/screenshots.py [NAME...]
+
+Needs Xvfb, xterm and ImageMagick (Debian: xvfb xterm imagemagick fonts-dejavu-core). Each scene lists the commands
+that come before, unseen, and the one that is shown.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import time
+from pathlib import Path
+
+from usufruct.actions.demonstration import prepare_demo
+
+PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+WIDTH, HEIGHT = 1280, 800
+COLUMNS, LINES = 105, 36
+
+ADDED = (
+    "add Downloads/owl-family-v1.2.zip",
+    "add Downloads/dusk-gels.tar.gz",
+    "add Downloads/forest-backdrops.zip",
+    "add Downloads/herringbone-and-more.tar.xz",
+)
+SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    # name: commands before, commands shown
+    "look": ((), ("look Downloads/owl-family-v1.2.zip",)),
+    "add": ((), ("add Downloads/forest-backdrops.zip",)),
+    "question": ((), ("add Downloads/moon-gels.zip",)),
+    "learn": (ADDED, ("app learn Lanternbox --name again",)),
+    "list": (ADDED, ("list", "show forest-backdrops")),
+    "downloads": (ADDED, ("downloads", "add Downloads/old-harbours.zip --afterwards store", "archives")),
+    "check": (
+        (*ADDED, "add Downloads/winter-season.zip"),
+        ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "undo", "history", "list --sizes"),
+    ),
+    "remove": (ADDED, ("remove forest-backdrops owl-family", "list")),
+    "reading": (
+        (),
+        (
+            "look Downloads/old-harbours.zip",
+            "look Downloads/night-sky.zip.001",
+            "look --verify Downloads/*.zip",
+        ),
+    ),
+    "refused": ((), ("add Downloads/sneaky-gels.zip", "add Downloads/half-a-download.zip")),
+    "app": ((), ("app list", "app show lanternbox", "app show weftline")),
+}
+
+
+def take(name: str, folder: Path, display: str) -> None:
+    """Play one scene in a terminal window and take its picture."""
+    program = Path(sysconfig.get_path("scripts")) / "usufruct"
+    home = folder / "user"
+    home.mkdir()
+    environment = {
+        **os.environ,
+        "DISPLAY": display,
+        "HOME": str(home),
+        "TERM": "xterm-256color",
+        "LC_ALL": "C.UTF-8",
+        "TZ": "UTC",
+    }
+    for variable in ("USUFRUCT_HOME", "NO_COLOR", "COLUMNS"):
+        environment.pop(variable, None)
+    # The demo's folder is the user's home, so that paths read as on a real desk.
+    prepare_demo(home)
+    for definition in (home / "usufruct" / "apps").iterdir():
+        definition.write_text(definition.read_text().replace(str(home), "~"))
+    environment["USUFRUCT_HOME"] = str(home / "usufruct")
+    environment["USUFRUCT_DOWNLOADS"] = str(home / "Downloads")
+    before, shown = SCENES[name]
+    for command in before:
+        subprocess.run([program, *shlex.split(command)], cwd=home, env=environment, check=False, capture_output=True)
+    lines = ["clear"]
+    for command in shown:
+        if command.startswith("!"):
+            lines += [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(command[1:])}", command[1:], "echo"]
+            continue
+        lines.append(f"printf '\\033[32m$\\033[0m usufruct %s\\n' {shlex.quote(command)}")
+        lines.append(f"{shlex.quote(str(program))} {command}")
+        lines.append("echo")
+    lines += [f"touch {shlex.quote(str(folder / 'shown'))}", "sleep 60"]
+    script = folder / "scene.sh"
+    script.write_text("\n".join(lines), encoding="utf-8")
+    window = subprocess.Popen(
+        [
+            "xterm",
+            "-geometry",
+            f"{COLUMNS}x{LINES}+0+0",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "14",
+            "-bg",
+            "#14171c",
+            "-fg",
+            "#d8dee4",
+            "-b",
+            "12",
+            "+sb",
+            "-cr",
+            "#14171c",
+            "-e",
+            "sh",
+            str(script),
+        ],
+        cwd=home,
+        env=environment,
+    )
+    try:
+        for _ in range(200):
+            if (folder / "shown").exists():
+                break
+            time.sleep(0.1)
+        time.sleep(0.6)
+        picture = PICTURES / f"{name}.png"
+        subprocess.run(
+            [
+                "import",
+                "-window",
+                "root",
+                "-crop",
+                f"{WIDTH}x{HEIGHT}+0+0",
+                "+repage",
+                "-strip",
+                "+dither",
+                "-colors",
+                "64",
+                picture,
+            ],
+            env=environment,
+            check=True,
+        )
+    finally:
+        window.terminate()
+        window.wait()
+    print(f"{picture.name}: {picture.stat().st_size:,} bytes")
+
+
+def main() -> None:
+    """Take the pictures named, or all."""
+    PICTURES.mkdir(parents=True, exist_ok=True)
+    display = f":{90 + os.getpid() % 900}"
+    server = subprocess.Popen(
+        ["Xvfb", display, "-screen", "0", f"{WIDTH}x{HEIGHT}x24"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    try:
+        time.sleep(1)
+        for name in sys.argv[1:] or SCENES:
+            with tempfile.TemporaryDirectory(prefix="usufruct-picture-") as folder:
+                take(name, Path(folder), display)
+    finally:
+        server.terminate()
+        server.wait()
+
+
+if __name__ == "__main__":
+    main()
