@@ -143,6 +143,8 @@ class UpkeepTest(AddCase):
         names = [one["name"] for one in self.document("list", "--sort", "size")["holdings"]]
         self.assertEqual(names, ["big", "sky"])
         self.assertEqual([one["name"] for one in self.document("list", "--find", "SK")["holdings"]], ["sky"])
+        # Once a folder above the archives held the text by chance, and every holding was found.
+        self.assertEqual(self.document("list", "--find", self.downloads.name)["holdings"], [])
         sizes = self.document("list", "--sizes")
         self.assertEqual(sizes["placed"][0], {"name": "big", "bytes": 5000})
         self.assertEqual(sizes["backups"], 4)

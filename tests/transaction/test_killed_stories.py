@@ -1,9 +1,13 @@
 """Updates, repairs, undoing and forgetting, killed at every named point: exactly before, or exactly after."""
 
+import os
+import signal
+import subprocess
+import time
 import unittest
 from collections.abc import Callable
 
-from tests.support import World, WorldTest
+from tests.support import World, WorldTest, program
 from tests.transaction.kills import killed_at
 from usufruct.actions.checking import check_holdings, check_store
 from usufruct.actions.demonstration import differences
@@ -130,6 +134,23 @@ class KilledStoriesTest(WorldTest):
                     if name is None:
                         break
                     second += 3
+
+    @unittest.skipUnless(hasattr(os, "memfd_create"), "only Linux has what the processes share")
+    def test_its_helpers_hold_the_lock_until_they_write_no_more(self) -> None:
+        """Killed with its helping processes at work, it is recovered once they too have stopped, and not earlier."""
+        self.world.surroundings_with_definitions()
+        archive = self.world.archive("many.zip", {f"gels/{n}.gel": b"%d" % n * 300 for n in range(30_000)})
+        before = self.world.tree()
+        home = self.world.places.data
+        child = subprocess.Popen([*program(), "add", str(archive)], env={**os.environ, "USUFRUCT_HOME": str(home)})
+        while child.poll() is None and not self.world.strays():
+            time.sleep(0.01)
+        time.sleep(0.2)
+        child.kill()
+        self.assertEqual(child.wait(), -signal.SIGKILL)
+        self.recovered(self.world)
+        self.assertEqual(differences(before, self.world.tree()), [])
+        self.settled(self.world)
 
 
 if __name__ == "__main__":

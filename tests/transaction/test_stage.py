@@ -1,7 +1,9 @@
 """Writing staged files over threads: complete, hashed, and nothing left running when something fails."""
 
 import os
+import signal
 import threading
+import time
 import unittest
 from collections.abc import Iterator, Sequence
 from itertools import chain
@@ -13,8 +15,9 @@ from blake3 import blake3
 from tests.archives.case import ArchiveCase
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.reading import Archive
-from usufruct.errors import DamagedArchive
+from usufruct.errors import DamagedArchive, MachineError
 from usufruct.model.entries import EntryKind
+from usufruct.transaction.by_processes import by_processes
 from usufruct.transaction.jobs import Job
 from usufruct.transaction.stage import stage_files
 
@@ -100,6 +103,91 @@ class StageTest(ArchiveCase):
         next(stream)
         stream.close()  # type: ignore[attr-defined]
         self.assertEqual(threading.active_count(), before)
+
+
+@unittest.skipUnless(hasattr(os, "memfd_create"), "only Linux has what the processes share")
+class ProcessesTest(ArchiveCase):
+    """What several processes write is what one would have written, and none of them outlives the work."""
+
+    FILES = {f"d{n % 7}/f{n:04}": b"%d " % n * (n % 90) for n in range(1200)}  # noqa: RUF012 - never changed
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.target = self.folder / "target"
+        self.target.mkdir()
+
+    def jobs(self, archive: Archive) -> list[Job]:
+        return [
+            Job(row, str(self.target / str(row)), archive.listing.sizes[row], 10**18, 0o640)
+            for row, kind in enumerate(archive.listing.kinds)
+            if kind == EntryKind.FILE
+        ]
+
+    def assert_no_child(self) -> None:
+        with self.assertRaises(ChildProcessError):
+            os.waitpid(-1, os.WNOHANG)
+
+    def test_every_file_is_whole_and_told_once(self) -> None:
+        archive = self.opened(zip_bytes(self.FILES))
+        with mock.patch("os.cpu_count", lambda: 3), mock.patch.object(os, "fork", wraps=os.fork) as fork:
+            staged = list(chain.from_iterable(stage_files(archive, self.jobs(archive), may_fork=True)))
+        self.assertEqual(fork.call_count, 2)
+        self.assertEqual(sorted(row for row, _ in staged), sorted(job.row for job in self.jobs(archive)))
+        for row, state in staged:
+            expected = self.FILES[archive.listing.path(row)]
+            path = self.target / str(row)
+            self.assertEqual(path.read_bytes(), expected)
+            found = path.stat()
+            self.assertEqual(
+                (state.size, state.modified, state.mode, state.inode, state.digest),
+                (len(expected), found.st_mtime_ns, 0o640, found.st_ino, blake3(expected).digest()),
+            )
+        self.assert_no_child()
+
+    def test_where_the_system_cannot_fork_threads_do_it(self) -> None:
+        archive = self.opened(zip_bytes(self.FILES))
+        with mock.patch("os.cpu_count", lambda: 3), mock.patch.object(os, "fork") as fork:
+            staged = dict(chain.from_iterable(stage_files(archive, self.jobs(archive), may_fork=False)))
+        self.assertEqual(len(staged), len(self.FILES))
+        fork.assert_not_called()
+
+    def test_damage_is_told_the_same_whoever_meets_it_and_ends_all(self) -> None:
+        content = bytearray(zip_bytes(self.FILES, compression=0))
+        content[len(content) // 2] ^= 1
+        archive = self.opened(bytes(content))
+        for own in (True, False):
+            with self.assertRaisesRegex(DamagedArchive, "checksum") as caught:
+                for _ in by_processes(archive, self.jobs(archive), 2):
+                    # Slow, this process leaves the damage to its child.
+                    time.sleep(0 if own else 0.2)
+            self.assertTrue(caught.exception.remedy)
+            self.assert_no_child()
+            for path in self.target.iterdir():
+                path.unlink()
+
+    def test_a_child_that_was_killed_is_an_error(self) -> None:
+        archive = self.opened(zip_bytes(self.FILES))
+        real = os.fork
+
+        def killed_fork() -> int:
+            process = real()
+            if process:
+                os.kill(process, signal.SIGKILL)
+            return process
+
+        with mock.patch.object(os, "fork", killed_fork), self.assertRaisesRegex(MachineError, "ended from outside"):
+            list(by_processes(archive, self.jobs(archive), 2))
+        self.assert_no_child()
+
+    def test_who_stops_listening_stops_the_processes(self) -> None:
+        archive = self.opened(zip_bytes(self.FILES))
+        stream = by_processes(archive, self.jobs(archive), 2)
+        next(stream)
+        stream.close()  # type: ignore[attr-defined]
+        self.assert_no_child()
+        written = len(list(self.target.iterdir()))
+        time.sleep(0.1)
+        self.assertEqual(len(list(self.target.iterdir())), written)
 
 
 if __name__ == "__main__":

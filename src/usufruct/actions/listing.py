@@ -20,11 +20,16 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
         holdings = all_holdings(ledger) if ledger else []
     if find:
         wanted = folded(find)
-        holdings = [one for one in holdings if wanted in folded(f"{one.name} {one.application} {one.archive}")]
+        holdings = [one for one in holdings if wanted in folded(_words(one))]
     if sort == "name":
         return holdings
     key = _by_size if sort == "size" else _by_time
     return sorted(holdings, key=lambda one: (one.application is None, one.application or "", key(one)))
+
+
+def _words(holding: Holding) -> str:
+    """What a holding is found by: of the archive the name alone, as its folders tell nothing about it."""
+    return f"{holding.name} {holding.application or ''} {os.path.basename(holding.archive)}"
 
 
 def _by_size(holding: Holding) -> int:

@@ -45,7 +45,7 @@ def by_processes(archive: Archive, jobs: Sequence[Job], workers: int) -> Iterato
     children: list[_Child] = []
     try:
         while len(children) < workers - 1:
-            children.append(_start(staged))
+            children.append(_start(staged, children))
         yield from _gathered(staged(), children)
     finally:
         for child in children:
@@ -55,8 +55,8 @@ def by_processes(archive: Archive, jobs: Sequence[Job], workers: int) -> Iterato
         os.close(waiting)
 
 
-def _start(staged: Callable[[], Iterator[Staged]]) -> _Child:
-    """A process that works until nothing waits any more."""
+def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> _Child:
+    """A process that works until nothing waits any more, or nobody listens."""
     parent = os.getpid()
     told, telling = os.pipe()
     process = os.fork()
@@ -67,6 +67,9 @@ def _start(staged: Callable[[], Iterator[Staged]]) -> _Child:
         # Ctrl-C reaches all processes; the parent decides what it means.
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         gc.disable()
+        # A pipe whose other end this process itself keeps open would block it for ever once the parent is gone.
+        for listened in (told, *(other.told for other in others)):
+            os.close(listened)
         for files in staged():
             _send(telling, marshal.dumps([(row, *state[1:6]) for row, state in files]))
             if os.getppid() != parent:

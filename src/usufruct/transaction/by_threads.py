@@ -77,7 +77,8 @@ def by_threads(archive: Archive, jobs: Sequence[Job], workers: int, tell: Callab
                 try:
                     found = done.get_nowait() if mine else done.get(timeout=_MOMENT)
                 except queue.Empty:
-                    tell(sum(unfinished))
+                    if not mine:
+                        tell(sum(unfinished))
                     break
                 if found is None:
                     running -= 1
