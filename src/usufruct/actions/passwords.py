@@ -12,11 +12,12 @@ from usufruct.files.state_places import StatePlaces
 
 def known_passwords(places: StatePlaces, given: Path | None, ask: Callable[[str, int], str | None] | None) -> Passwords:
     """Passwords of the file `given` (`-`: standard input) first, then the kept ones, then what a person answers."""
-    words = _lines_of(given) if given else ()
+    words = lines_of(given) if given else ()
     return Passwords((*words, *_kept(places.passwords)), ask, given=bool(given))
 
 
-def _lines_of(file: Path) -> tuple[str, ...]:
+def lines_of(file: Path) -> tuple[str, ...]:
+    """The passwords in a file, one a line; MachineError where it cannot be read."""
     try:
         text = sys.stdin.read() if str(file) == "-" else file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
@@ -36,4 +37,4 @@ def _kept(file: Path) -> tuple[str, ...]:
         return ()
     if stat.S_IMODE(found.st_mode) & 0o077:
         file.chmod(0o600)
-    return _lines_of(file)
+    return lines_of(file)

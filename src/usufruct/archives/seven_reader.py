@@ -111,6 +111,7 @@ class SevenArchive:
         self.facts.locks = (_LOCK,) if methods[_LOCK] else ()
         self.facts.locked_entries = methods[_LOCK]
         self.facts.is_solid = any(count > 1 for count in files_in.values())
+        self._read_targets()
 
     def _enter(self, entry: Any, methods: "Counter[str]", files_in: "Counter[int]") -> None:
         time = entry.lastwritetime
@@ -134,9 +135,12 @@ class SevenArchive:
         if folder is not None:
             files_in[id(folder)] += 1
             methods.update(_METHODS.get(coder["method"], f"method {coder['method'].hex()}") for coder in folder.coders)
-        if kind is EntryKind.LINK:
-            target = b"".join(block for _, blocks in self.stream([row]) for block in blocks)
-            self.listing.targets[row] = target.decode("utf-8", "replace")
+
+    def _read_targets(self) -> None:
+        """Where links point is their content: read once it is known how that is packed and locked."""
+        links = [row for row, kind in enumerate(self.listing.kinds) if kind == EntryKind.LINK]
+        for row, blocks in self.stream(links):
+            self.listing.targets[row] = b"".join(blocks).decode("utf-8", "replace")
             self.listing.sizes[row] = 0
 
     # --- content -----------------------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 import hashlib
 import hmac
+import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
@@ -131,3 +132,19 @@ class AesLock:
                 break
         if left or proof.digest()[:_AES_MAC] != stated[:_AES_MAC]:
             raise ValueError("the cipher's proof does not hold")
+
+    def lock(self, password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
+        """The blocks that `unlock` makes these plain ones of, with a fresh salt."""
+        from Cryptodome.Cipher import AES
+        from Cryptodome.Util import Counter
+
+        salt = os.urandom(self.salt_size)
+        key, proof_key, check = self.keys(password, salt)
+        cipher = AES.new(key, AES.MODE_CTR, counter=Counter.new(128, little_endian=True, initial_value=1))
+        proof = hmac.new(proof_key, digestmod="sha1")
+        yield salt + check
+        for block in blocks:
+            data = cipher.encrypt(block)
+            proof.update(data)
+            yield data
+        yield proof.digest()[:_AES_MAC]

@@ -30,6 +30,9 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "archives": ("usufruct.cli.archives:archives", "List the archives of what was added, and which are missing."),
         "recover": ("usufruct.cli.recover:recover", "Reverse a change that was cut off."),
     },
+    "To hand on": {
+        "pack": ("usufruct.cli.pack:pack", "Make an archive from files, a folder or a holding."),
+    },
     "Applications": {
         "app": ("usufruct.cli.app:app", "The applications Usufruct knows: learn, list, show, try, new, edit, drop."),
     },

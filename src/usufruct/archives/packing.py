@@ -1,0 +1,95 @@
+"""Making archives: what goes in, and the formats that can be written.
+
+Each format has a module with one function, called a Packer here. It writes all members to an open file that can be
+sought in, and tells after each how many bytes of content that was. It raises OSError where a file cannot be read or
+written, and `Changed` for a file that is no longer as it was when it was listed.
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from importlib import import_module
+from typing import BinaryIO, NamedTuple
+
+from usufruct.model.entries import EntryKind
+
+EFFORTS = range(10)
+"""0 stores, 9 takes the longest for the smallest archive."""
+USUAL_EFFORT = 6
+_BLOCK = 1 << 20
+
+
+class Member(NamedTuple):
+    """One file, link or empty directory that goes into an archive."""
+
+    entry: str
+    """Path in the archive, `/`-separated."""
+    path: str
+    """Absolute path on disk."""
+    kind: EntryKind
+    size: int
+    modified: int
+    """Nanoseconds since 1970 UTC."""
+    can_run: bool = False
+    target: str = ""
+    """Where a link points, `/`-separated."""
+
+
+class Changed(Exception):
+    """A file is no longer as it was when it was listed; its path is the argument."""
+
+
+class Format(NamedTuple):
+    """A format that can be written."""
+
+    module: str
+    suffix: str
+    can_lock: bool
+
+
+FORMATS = {
+    "zip": Format("zip_packing", ".zip", can_lock=True),
+    "7z": Format("seven_packing", ".7z", can_lock=True),
+    "tar": Format("tar_packing", ".tar", can_lock=False),
+    "tar.gz": Format("tar_packing", ".tar.gz", can_lock=False),
+    "tar.xz": Format("tar_packing", ".tar.xz", can_lock=False),
+    "tar.zst": Format("tar_packing", ".tar.zst", can_lock=False),
+}
+_ALSO = {".tgz": "tar.gz", ".txz": "tar.xz", ".tzst": "tar.zst"}
+
+
+def format_of_name(name: str) -> str | None:
+    """The format that a file of this name should have; None where its suffix says none that can be written."""
+    suffixes = {one.suffix: name for name, one in FORMATS.items()} | _ALSO
+    fitting = [suffix for suffix in suffixes if name.lower().endswith(suffix) and len(name) > len(suffix)]
+    return suffixes[max(fitting, key=len)] if fitting else None
+
+
+def pack_members(
+    out: BinaryIO,
+    members: Sequence[Member],
+    archive_format: str,
+    *,
+    effort: int,
+    password: str | None,
+    tell: Callable[[int], None],
+) -> None:
+    """Write an archive of these members; see the module for what is told and raised."""
+    packer = import_module(f"usufruct.archives.{FORMATS[archive_format].module}")
+    packer.pack(out, members, archive_format, effort=effort, password=password, tell=tell)
+
+
+def blocks_of(member: Member) -> Iterator[bytes]:
+    """The content of a file; raises Changed where it has not the size it was listed with."""
+    left = member.size
+    with open(member.path, "rb", buffering=0) as file:  # noqa: PTH123 - one of very many
+        while block := file.read(_BLOCK):
+            left -= len(block)
+            if left < 0:
+                break
+            yield block
+    if left:
+        raise Changed(member.path)
+
+
+def whole_of(blocks: Iterable[bytes]) -> bytes:
+    """All of a small file."""
+    return b"".join(blocks)

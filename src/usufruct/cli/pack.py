@@ -1,0 +1,180 @@
+"""`usufruct pack`."""
+
+import re
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import click
+
+from usufruct.actions.packing import LEAST_VOLUME, Made, Packing, ToPack, pack_planned, plan_packing
+from usufruct.actions.passwords import lines_of
+from usufruct.archives.packing import EFFORTS, FORMATS, USUAL_EFFORT
+from usufruct.cli.progress import Watching
+from usufruct.cli.screen import (
+    count_words,
+    echo,
+    echo_json,
+    json_option,
+    path_words,
+    shortened,
+    size_words,
+    styled,
+    width,
+)
+from usufruct.cli.surroundings import surroundings
+from usufruct.errors import PasswordNeeded, WrongUsage
+from usufruct.files.printable import printable
+from usufruct.model.entries import EntryKind
+
+_UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "ki": 2**10, "mi": 2**20, "gi": 2**30}
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]i?)?b?", re.IGNORECASE)
+_SHOWN = 8
+"""Entries and things left out that are named one by one."""
+
+
+def _volume(context: click.Context, option: click.Parameter, value: str | None) -> int | None:
+    if value is None:
+        return None
+    found = _SIZE.fullmatch(value.strip())
+    if not found:
+        raise click.BadParameter(f"{value} is no size; 700MB, 4GB and 650MiB are.")
+    size = int(float(found[1]) * _UNITS[(found[2] or "").lower()])
+    if size < LEAST_VOLUME:
+        raise click.BadParameter(f"a volume has at least {LEAST_VOLUME >> 10} KiB.")
+    return size
+
+
+@click.command(short_help="Make an archive from files, a folder or a holding.")
+@click.argument("sources", metavar="SOURCE...", nargs=-1, required=True)
+@click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="The archive; its suffix says the format.")
+@click.option("--format", "archive_format", type=click.Choice(list(FORMATS)), help="The format; otherwise zip.")
+@click.option(
+    "--effort",
+    type=click.IntRange(EFFORTS[0], EFFORTS[-1]),
+    default=USUAL_EFFORT,
+    show_default=True,
+    help="0 only stores, 9 takes the longest for the smallest archive.",
+)
+@click.option("--lock", is_flag=True, help="Lock it with a password, which is asked for (AES; zip and 7z).")
+@click.option(
+    "--password-file",
+    metavar="FILE",
+    type=click.Path(path_type=Path, allow_dash=True),
+    help="Lock it with the first line of this file; `-` reads standard input.",
+)
+@click.option("--volume", metavar="SIZE", callback=_volume, help="Cut it into files of this size, such as 700MB.")
+@click.option("--wrapper", metavar="NAME", help="The one folder that holds everything; otherwise named as the source.")
+@click.option("--no-wrapper", is_flag=True, help="No folder around it all: it may spill where it is unpacked.")
+@click.option("--with-junk", is_flag=True, help="Also what systems and editors leave behind.")
+@click.option("--dry-run", is_flag=True, help="Only show what would go in.")
+@json_option
+def pack(
+    sources: tuple[str, ...],
+    *,
+    out: Path | None,
+    archive_format: str | None,
+    effort: int,
+    lock: bool,
+    password_file: Path | None,
+    volume: int | None,
+    wrapper: str | None,
+    no_wrapper: bool,
+    with_junk: bool,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
+    """Make an archive of each SOURCE: files, a folder, or a holding as it is on disk now.
+
+    Everything goes into one folder inside, so that it never spills for others; junk stays out. The archive is read back
+    and compared with the disk before it gets its name, and nothing is ever overwritten.
+    """
+    if no_wrapper and wrapper is not None:
+        raise WrongUsage("--wrapper and --no-wrapper contradict each other.", remedy="Give one of them.")
+    packing = Packing(
+        sources=sources,
+        out=out,
+        format=archive_format,
+        effort=effort,
+        volume=volume,
+        wrapper="" if no_wrapper else wrapper,
+        with_junk=with_junk,
+        is_locked=bool(lock or password_file),
+    )
+    around = surroundings()
+    plan = plan_packing(around, packing)
+    if dry_run:
+        _tell_plan(plan, as_json=as_json)
+        return
+    if packing.is_locked:
+        packing = replace(packing, password=_password(password_file))
+    with Watching() as watching:
+        made = pack_planned(replace(around, watch=watching), plan, packing)
+    if as_json:
+        echo_json(_document(plan) | {"archive": [str(path) for path in made.volumes], "packed": made.size})
+    else:
+        _tell_made(made, packing)
+
+
+def _password(file: Path | None) -> str:
+    if file:
+        words = lines_of(file)
+        if not words:
+            raise WrongUsage(f"{file} holds no password.", remedy="Write it in the file's first line.", path=str(file))
+        return words[0]
+    if not sys.stdin.isatty():
+        raise PasswordNeeded(
+            "A password is needed, and nobody can be asked.", remedy="Give it with --password-file FILE."
+        )
+    word: str = click.prompt("Password for the new archive", hide_input=True, confirmation_prompt="Once more", err=True)
+    return word
+
+
+def _document(plan: ToPack) -> dict[str, object]:
+    return {
+        "format": plan.format,
+        "files": plan.files,
+        "bytes": plan.size,
+        "entries": [member.entry for member in plan.members],
+        "left_out": [{"path": one.path, "reason": one.reason} for one in plan.left_out],
+    }
+
+
+def _tell_plan(plan: ToPack, *, as_json: bool) -> None:
+    if as_json:
+        echo_json(_document(plan))
+        return
+    echo(
+        f"{styled(path_words(str(plan.out)), 'title')}  would hold {count_words(plan.files, 'file')},"
+        f" {size_words(plan.size)}"
+    )
+    for member in plan.members[:_SHOWN]:
+        size = "empty folder" if member.kind is EntryKind.DIRECTORY else size_words(member.size)
+        echo(f"  {shortened(member.entry, max(20, width() - 16))}  {styled(size, 'quiet')}")
+    if len(plan.members) > _SHOWN:
+        echo(f"  … and {len(plan.members) - _SHOWN:,} more")
+    _tell_left_out(plan)
+
+
+def _tell_made(made: Made, packing: Packing) -> None:
+    plan = made.plan
+    share = f", {made.size / plan.size:.0%} of it" if made.size < plan.size else ""
+    locked = ", locked" if packing.is_locked else ""
+    echo(
+        f"{styled('Packed', 'good')} {count_words(plan.files, 'file')}, {size_words(plan.size)}, into"
+        f" {size_words(made.size)}{share}"
+    )
+    for path in made.volumes[:_SHOWN]:
+        echo(f"  {styled(path_words(str(path)), 'place')}")
+    if len(made.volumes) > _SHOWN:
+        echo(f"  … to {printable(made.volumes[-1].name)}, {len(made.volumes):,} volumes")
+    inside = f"everything inside the folder {printable(plan.wrapper)}" if plan.wrapper else "no folder around it"
+    echo(f"  {plan.format}{locked}, {inside}; read back and compared with the disk")
+    _tell_left_out(plan)
+
+
+def _tell_left_out(plan: ToPack) -> None:
+    for one in plan.left_out[:_SHOWN]:
+        echo(f"  {styled('left out', 'care')}  {path_words(one.path)}: {printable(one.reason)}")
+    if len(plan.left_out) > _SHOWN:
+        echo(f"  {styled('left out', 'care')}  and {len(plan.left_out) - _SHOWN:,} more; --json names all")
