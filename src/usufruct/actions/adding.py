@@ -126,7 +126,7 @@ def _holding(found: Examined, request: Request, now: int) -> Holding:
         format=found.format,
         tidy_name=tidy_name(file_name),
         version=version_of(file_name),
-        origin=found.origin,
+        origin=found.origin or request.origin,
         choices=request.choices_as_text(),
         added=now,
         files=0,

@@ -247,6 +247,12 @@ def _out(packing: Packing, name: str) -> tuple[Path, str]:
         out = packing.out.expanduser().absolute()
         if not said:
             out = out.with_name(out.name + FORMATS[archive_format].suffix)
+    free_output(out)
+    return out, archive_format
+
+
+def free_output(out: Path) -> None:
+    """Raise MachineError where an archive cannot be made at this path: no folder, or something in the way."""
     if not out.parent.is_dir():
         raise MachineError(
             f"There is no folder {out.parent}.", remedy="Make it, or name another.", path=str(out.parent)
@@ -254,7 +260,6 @@ def _out(packing: Packing, name: str) -> tuple[Path, str]:
     for taken in (out, out.with_name(out.name + ".001")):
         if os.path.lexists(taken):
             raise MachineError(f"{taken} is there already.", remedy="Give another name with --out.", path=str(taken))
-    return out, archive_format
 
 
 def _take(plan: ToPack, seen: dict[str, str], entry: str, path: str, state: FileState, with_junk: bool) -> None:

@@ -30,6 +30,8 @@ class Request:
     """The proposed answer is taken to each question that has a safe one."""
     together: bool = False
     """Several archives make one holding."""
+    origin: str = ""
+    """Where the archive was downloaded from, where that is known from elsewhere."""
     access: Access = field(default_factory=Access)
     """Passwords, encoding and limits for opening archives."""
 

@@ -32,6 +32,7 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "To hand on": {
         "pack": ("usufruct.cli.pack:pack", "Make an archive from files, a folder or a holding."),
+        "carry": ("usufruct.cli.carry:carry", "Take all that was added to another machine: out, in."),
     },
     "Applications": {
         "app": ("usufruct.cli.app:app", "The applications Usufruct knows: learn, list, show, try, new, edit, drop."),

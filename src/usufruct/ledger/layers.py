@@ -348,3 +348,12 @@ def forget_born(ledger: Ledger, change: int, directory: int) -> list[bytes]:
     ledger.connection.execute("DELETE FROM layer WHERE directory = ? AND born = ?", (directory, change))
     ledger.connection.execute("UPDATE layer SET gone = NULL WHERE directory = ? AND gone = ?", (directory, change))
     return [row[0] for row in digests]
+
+
+def holdings_over(ledger: Ledger) -> list[tuple[int, int]]:
+    """Numbers of holdings of which one lies right or further beneath another somewhere: below, above."""
+    return ledger.connection.execute(
+        "SELECT DISTINCT below.holding, above.holding FROM layer AS below JOIN layer AS above"
+        " ON above.directory = below.directory AND above.name = below.name AND above.level > below.level"
+        " WHERE below.holding IS NOT NULL AND above.holding IS NOT NULL AND below.gone IS NULL AND above.gone IS NULL"
+    ).fetchall()

@@ -1,0 +1,213 @@
+"""`usufruct carry out` and `carry in`."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import click
+
+from usufruct.actions.adding import Added
+from usufruct.actions.carrying import (
+    ADD,
+    ADDED,
+    NEW,
+    OTHER,
+    Bringing,
+    CarriedOut,
+    ToCarryIn,
+    carry_in,
+    carry_out,
+    plan_carry_in,
+)
+from usufruct.cli.options import access_of, access_options, ending
+from usufruct.cli.progress import Watching
+from usufruct.cli.questions import is_asking
+from usufruct.cli.screen import (
+    count_words,
+    echo,
+    echo_json,
+    in_columns,
+    json_option,
+    path_words,
+    size_words,
+    styled,
+)
+from usufruct.cli.surroundings import surroundings
+from usufruct.errors import DecisionNeeded
+from usufruct.files.printable import printable
+
+
+@click.group(short_help="Take all that was added to another machine, in one file.")
+def carry() -> None:
+    """Take all that was added to another machine, in one file."""
+
+
+@carry.command("out")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--without-archives", is_flag=True, help="Only the list: definitions, settings and holdings.")
+@json_option
+def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
+    """Write definitions, settings, holdings with their choices, and their archives into FILE, a zip.
+
+    It is read back and compared before it gets its name. Ends with 1 if an archive is missing.
+    """
+    with Watching() as watching:
+        done = carry_out(surroundings(watching), file, with_archives=not without_archives)
+    missing = () if without_archives else done.without
+    if as_json:
+        echo_json(
+            {
+                "file": str(done.made.volumes[0]),
+                "bytes": done.made.size,
+                "applications": done.document.applications,
+                "holdings": [one.name for one in done.document.holdings],
+                "without_archive": list(done.without),
+                "edited": done.edited,
+            }
+        )
+    else:
+        _tell_out(done, missing)
+    return 1 if missing else 0
+
+
+def _tell_out(done: CarriedOut, missing: tuple[str, ...]) -> None:
+    document = done.document
+    archives = len({one.inside for holding in document.holdings for one in holding.archives if one.inside})
+    echo(
+        f"{styled('Carried out', 'good')} {count_words(len(document.holdings), 'holding')} with"
+        f" {count_words(archives, 'archive file')}, {count_words(len(document.applications), 'application')} and"
+        f" {count_words(len(document.settings), 'setting')}"
+    )
+    echo(f"  {styled(path_words(str(done.made.volumes[0])), 'place')}  {size_words(done.made.size)}")
+    echo("  On the other machine, `usufruct carry in` shows what it would do and does it.")
+    for name in missing:
+        echo(
+            f"  {styled('missing', 'care')}  the archive of {printable(name)}; `usufruct pack` makes one of what is on"
+            " disk"
+        )
+    for name, count in done.edited.items():
+        echo(f"  {styled('edited', 'care')}   {count_words(count, 'file')} of {printable(name)}, carried as they came")
+
+
+def _maps(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> list[tuple[str, str]]:
+    maps = []
+    for value in values:
+        there, equals, here = value.partition("=")
+        if not equals or not there or not here:
+            raise click.BadParameter(f"{value} is not of the form THERE=HERE.")
+        maps.append((str(Path(there).expanduser()), str(Path(here).expanduser().absolute())))
+    return maps
+
+
+@carry.command("in")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--map",
+    "maps",
+    metavar="THERE=HERE",
+    multiple=True,
+    callback=_maps,
+    help="A folder there and the one that takes its place here; repeatable.",
+)
+@click.option("--dry-run", is_flag=True, help="Only show what would be done.")
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@access_options
+@json_option
+def in_command(
+    file: Path, *, maps: list[tuple[str, str]], dry_run: bool, yes: bool, as_json: bool, **options: Any
+) -> int:
+    """Bring here what `carry out` wrote into FILE on another machine.
+
+    First it shows what it would do. What is here already stays as it is; archives go into the store, and each holding
+    is added with the choices it was added with there.
+    """
+    around = surroundings()
+    access = access_of(around, options)
+    plan = plan_carry_in(around, file, maps)
+    count = sum(one.state == ADD for one in plan.holdings)
+    if not as_json:
+        _tell_plan(plan)
+    if dry_run:
+        if as_json:
+            echo_json(_document(plan))
+        return 0
+    if not yes:
+        if as_json or not is_asking():
+            raise DecisionNeeded(
+                f"{count_words(count, 'holding')} would be added.", remedy="Add --yes to do it, or --dry-run to see it."
+            )
+        if not click.confirm("Do it?"):
+            raise click.Abort
+
+    added: list[Added] = []
+
+    def tell(bringing: Bringing, one: Added) -> None:
+        watching.pause()
+        if as_json:
+            return
+        name = printable(bringing.holding.name)
+        if one.error:
+            echo(f"{styled(one.state, 'bad')}  {name}: {one.error.message} {one.error.remedy}")
+        else:
+            echo(f"{styled(one.state, 'good')}  {name}: {count_words(one.placed.files if one.placed else 0, 'file')}")
+
+    with Watching(count) as watching:
+        added = carry_in(replace(around, watch=watching), plan, access, tell)
+    if as_json:
+        states = iter(added)
+        document = _document(plan)
+        for holding in document["holdings"]:
+            if holding["state"] == ADD:
+                result = next(states)
+                holding["state"] = result.state
+                holding["detail"] = result.error.message if result.error else ""
+        echo_json(document)
+    left = [one for one in plan.holdings if one.state not in (ADD, ADDED)]
+    failed = [one.error.exit_code for one in added if one.error]
+    return ending(failed) if failed and len(failed) == len(added) and not left else 1 if failed or left else 0
+
+
+def _document(plan: ToCarryIn) -> dict[str, Any]:
+    return {
+        "made": plan.document.made,
+        "applications": [{"name": name, "root": root, "state": state} for name, root, state, _ in plan.definitions],
+        "settings": [{"key": key, "value": value, "state": state} for key, value, state in plan.settings],
+        "holdings": [
+            {
+                "name": one.holding.name,
+                "application": one.holding.application,
+                "root": one.root,
+                "state": one.state,
+                "detail": one.detail,
+            }
+            for one in plan.holdings
+        ],
+    }
+
+
+def _tell_plan(plan: ToCarryIn) -> None:
+    made = printable(plan.document.made[:16].replace("T", " "))
+    echo(f"{styled(path_words(str(plan.file)), 'title')}  carried out {made} UTC")
+    rows = [
+        (_words(state), "definition", printable(name), f"for {path_words(root)}")
+        for name, root, state, _ in plan.definitions
+    ]
+    rows += [(_words(state), "setting", printable(key), printable(str(value))) for key, value, state in plan.settings]
+    rows += [
+        (one.state, "holding", printable(one.holding.name), printable(one.detail) or f"into {path_words(one.root)}")
+        for one in plan.holdings
+    ]
+    for line in in_columns(rows, frozenset(), _style):
+        echo(line)
+
+
+def _words(state: str) -> str:
+    return {NEW: "to add", OTHER: "differs here, stays"}.get(state, "there already")
+
+
+def _style(column: int, text: str) -> str:
+    if column == 0:
+        word = text.strip()
+        role = "good" if word == ADD else "quiet" if word in (ADDED, "there already") else "care"
+        return styled(text, role)
+    return styled(text, "title") if column == 2 else text

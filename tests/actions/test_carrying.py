@@ -1,0 +1,142 @@
+"""Carrying to another machine: the same content there, whatever is missing told, and nothing there overwritten."""
+
+import json
+import zipfile
+
+from tests.support import World, WorldTest, zip_bytes
+from usufruct.actions.carrying import ToCarryIn, carry_in, carry_out, plan_carry_in
+from usufruct.actions.demonstration import differences
+from usufruct.actions.listing import list_holdings
+from usufruct.archives.reading import Access
+from usufruct.errors import DamagedArchive, MachineError, UsufructError, WrongUsage
+
+
+class CarryingTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.surroundings_with_definitions()
+        self.world.add_files("first gels v1.zip", {"gels/moon.gel": "1", "gels/first.gel": "1"})
+        self.world.add_files("moons.zip", {"moon.gel": "over it"})
+        # The update keeps its place beneath, though it is the newest.
+        second = self.world.archive("first gels v2.zip", {"gels/moon.gel": "22", "gels/first.gel": "2"})
+        self.assertEqual(self.world.add(second, update="first gels").state, "updated")
+        self.world.add_files("loose.zip", {"a/x": "1", "b/y": "2"}, to=str(self.world.folder / "shelf"))
+        self.world.places.settings.write_text('afterwards = "trash"\nstore = "/only/here"\n')
+        self.file = self.world.folder / "all.zip"
+        there = self.world.folder / "there"
+        there.mkdir()
+        self.there = World(there)
+        (there / "shelf").mkdir()
+
+    def planned(self) -> ToCarryIn:
+        return plan_carry_in(self.there.surroundings, self.file, [(str(self.world.folder), str(self.there.folder))])
+
+    def carried(self) -> dict[str, str]:
+        results: dict[str, str] = {}
+        plan = self.planned()
+        carry_in(
+            self.there.surroundings,
+            plan,
+            Access(),
+            lambda one, added: results.update({one.holding.name: added.error.message if added.error else added.state}),
+        )
+        return results
+
+    def states(self) -> dict[str, str]:
+        return {one.holding.name: one.state for one in self.planned().holdings}
+
+    def test_the_other_machine_has_the_same_and_can_take_it_out(self) -> None:
+        carry_out(self.world.surroundings, self.file, with_archives=True)
+        before = self.there.tree()
+        self.assertEqual(self.carried(), {"first gels": "added", "moons": "added", "loose": "added"})
+        self.assertEqual(self.there.contents(), self.world.contents())
+        shelf = self.there.folder / "shelf"
+        self.assertEqual((shelf / "loose/a/x").read_text(), "1")
+        settings = self.there.places.settings.read_text()
+        self.assertIn("trash", settings)
+        self.assertNotIn("/only/here", settings)
+        self.there.remove("moons")
+        self.assertEqual(self.there.contents()["Gels/moon.gel"], "22")
+        self.there.remove("first gels", "loose")
+        self.assertEqual(differences(before, self.there.tree()), [])
+        self.assertEqual(self.there.strays(), [])
+        self.assertEqual(list((self.there.places.data / "archives").glob(".*")), [])
+
+    def test_a_second_time_finds_everything_there(self) -> None:
+        carry_out(self.world.surroundings, self.file, with_archives=True)
+        self.carried()
+        self.assertEqual(set(self.states().values()), {"added already"})
+        self.assertEqual({state for _, _, state, _ in self.planned().definitions}, {"there"})
+        self.assertEqual(self.carried(), {})
+
+    def test_without_archives_those_that_are_there_are_found(self) -> None:
+        carry_out(self.world.surroundings, self.file, with_archives=False)
+        self.assertEqual(set(self.states().values()), {"no archive"})
+        source = self.world.folder / "downloads/moons.zip"
+        (self.there.folder / "downloads/moons.zip").write_bytes(source.read_bytes())
+        (self.there.folder / "downloads/loose.zip").write_bytes(b"another of that name")
+        self.assertEqual(self.states(), {"first gels": "no archive", "moons": "to add", "loose": "no archive"})
+        self.assertEqual(self.carried(), {"moons": "added"})
+
+    def test_what_is_missing_or_edited_is_told(self) -> None:
+        (self.world.folder / "downloads/moons.zip").unlink()
+        (self.world.lanternbox / "Gels/first.gel").write_text("mine now")
+        done = carry_out(self.world.surroundings, self.file, with_archives=True)
+        self.assertEqual((done.without, done.edited), (("moons",), {"first gels": 1}))
+        self.assertEqual(self.states()["moons"], "no archive")
+
+    def test_what_is_there_stays(self) -> None:
+        carry_out(self.world.surroundings, self.file, with_archives=True)
+        definition = self.there.places.apps / "lanternbox.toml"
+        definition.parent.mkdir(parents=True)
+        own = (self.world.places.apps / "lanternbox.toml").read_text().replace("Lanternbox shadow theatre", "Mine")
+        own = own.replace(str(self.world.folder), str(self.there.folder))
+        definition.write_text(own)
+        self.there.places.settings.write_text('afterwards = "store"\n')
+        self.there.add_files("moons.zip", {"moon.gel": "another pack of that name"})
+        (self.there.folder / "shelf").rmdir()
+        self.assertEqual(self.states(), {"first gels": "to add", "moons": "name taken", "loose": "no folder"})
+        self.assertEqual(self.carried(), {"first gels": "added"})
+        self.assertEqual(definition.read_text(), own)
+        self.assertEqual(self.there.places.settings.read_text(), 'afterwards = "store"\n')
+
+    def test_the_order_is_that_of_the_layers(self) -> None:
+        done = carry_out(self.world.surroundings, self.file, with_archives=True)
+        names = [one.name for one in done.document.holdings]
+        self.assertLess(names.index("first gels"), names.index("moons"))
+        self.assertEqual({one.name for one in list_holdings(self.world.surroundings)}, set(names))
+
+    def test_files_that_cannot_be_carried_in(self) -> None:
+        carry_out(self.world.surroundings, self.file, with_archives=True)
+        with zipfile.ZipFile(self.file) as archive:
+            content = {name: archive.read(name) for name in archive.namelist()}
+        document = json.loads(content["all/carry.json"])
+        archive_entry = next(name for name in content if name.endswith("moons.zip"))
+
+        def changed(**values: object) -> bytes:
+            return json.dumps(document | values).encode()
+
+        cases: list[tuple[dict[str, bytes | None], type[UsufructError], str]] = [
+            ({"all/carry.json": None}, WrongUsage, "carry out"),
+            ({"all/carry.json": b"{}"}, DamagedArchive, "carry.json"),
+            ({"all/carry.json": changed(carry=2)}, WrongUsage, "newer"),
+            ({"all/carry.json": changed(applications=["nobody"])}, DamagedArchive, "nobody"),
+            ({"all/carry.json": changed(applications=["../x"])}, DamagedArchive, "x.toml"),
+            ({"all/apps/lanternbox.toml": content["all/apps/weftline.toml"]}, DamagedArchive, "calls itself"),
+            ({archive_entry: zip_bytes({"moon.gel": "another"})}, DamagedArchive, "not the archive"),
+        ]
+        for changes, error, said in cases:
+            files = {name: data for name, data in (content | changes).items() if data is not None}
+            self.file.unlink()
+            with zipfile.ZipFile(self.file, "w") as archive:
+                for name, data in files.items():
+                    archive.writestr(name, data)
+            with self.subTest(said), self.assertRaisesRegex(error, said):
+                self.carried()
+        self.assertEqual(list((self.there.places.data / "archives").glob("*moons*")), [])
+        with self.assertRaises(MachineError):
+            carry_out(self.world.surroundings, self.file, with_archives=False)
+
+    def test_nothing_to_carry(self) -> None:
+        with self.assertRaisesRegex(WrongUsage, "nothing to carry"):
+            carry_out(self.there.surroundings, self.file, with_archives=True)
