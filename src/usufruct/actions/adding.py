@@ -1,5 +1,6 @@
 """Adding archives: each becomes a holding, or is told why not."""
 
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
@@ -18,6 +19,8 @@ from usufruct.planning.names import tidy_name, version_of
 from usufruct.survey.room import check_room
 from usufruct.transaction.place import Placed, place_holding
 from usufruct.transaction.work import Edges
+
+_log = logging.getLogger(__name__)
 
 
 @dataclass(slots=True, kw_only=True)
@@ -50,6 +53,12 @@ def _groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Pat
     return [archives] if request.together else [[path] for path in archives]
 
 
+def _seen(found: Examined) -> str:
+    """What an archive was found to be, for the log."""
+    application = found.application.name if found.application else "no application"
+    return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.holding or 'nothing'}"
+
+
 def _is_placed(added: Added) -> bool:
     return added.state in ("added", "updated")
 
@@ -77,6 +86,7 @@ def add_archives(
                     result = _add(edges, found)
                 if result.placed and found.application:
                     result.after = run_after(found.application)
+                _log.info("%s: %s, %s", found.path, _seen(found), result.error or result.state)
                 results.append(result)
                 of_these = results[-number:]
                 if afterwards != KEEP and number == len(errands) and all(map(_is_placed, of_these)):

@@ -11,6 +11,7 @@ from usufruct.actions.adding import Added, add_archives, look_at
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
+from usufruct.cli import words
 from usufruct.cli.documents import added_document, examined_document
 from usufruct.cli.options import afterwards_of, ending, refuse_unheard, request_of, request_options
 from usufruct.cli.progress import Watching
@@ -23,7 +24,9 @@ from usufruct.model.settings import AFTERWARDS
 
 
 @click.command(short_help="Place archives.")
-@click.argument("archives", metavar="[ARCHIVE...]", nargs=-1, type=click.Path(path_type=Path))
+@click.argument(
+    "archives", metavar="[ARCHIVE...]", nargs=-1, type=click.Path(path_type=Path), shell_complete=words.archives
+)
 @request_options
 @click.option(
     "--afterwards",

@@ -13,6 +13,7 @@ from usufruct.actions.examine import Examined
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
+from usufruct.cli import words
 from usufruct.cli.documents import examined_document
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, path_words, styled
@@ -57,7 +58,7 @@ def list_command(*, as_json: bool) -> None:
 
 
 @app.command()
-@click.argument("name")
+@click.argument("name", shell_complete=words.applications)
 @json_option
 def show(name: str, *, as_json: bool) -> None:
     """Show what the application NAME keeps where."""
@@ -115,7 +116,7 @@ def _tell_written(proposal: defining.Proposal, *, is_written: bool) -> None:
 
 
 @app.command()
-@click.argument("name")
+@click.argument("name", shell_complete=words.applications)
 @click.option("--root", type=click.Path(path_type=Path), help="The folder that the application reads.")
 @click.option("--from", "source", type=click.File(encoding="utf-8"), help="A file with the definition; - for input.")
 def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
@@ -133,7 +134,7 @@ def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
 
 
 @app.command()
-@click.argument("name")
+@click.argument("name", shell_complete=words.applications)
 def edit(name: str) -> None:
     """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
     around = surroundings()
@@ -176,7 +177,7 @@ def _keep_aside(around: Surroundings, application: Application, text: str) -> Pa
 
 
 @app.command()
-@click.argument("name")
+@click.argument("name", shell_complete=words.applications)
 def drop(name: str) -> None:
     """Forget the definition of NAME; refused while there are holdings of it."""
     around = surroundings()
@@ -186,8 +187,15 @@ def drop(name: str) -> None:
 
 
 @app.command("try")
-@click.argument("name")
-@click.argument("archives", metavar="ARCHIVE...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("name", shell_complete=words.applications)
+@click.argument(
+    "archives",
+    metavar="ARCHIVE...",
+    nargs=-1,
+    required=True,
+    type=click.Path(path_type=Path),
+    shell_complete=words.archives,
+)
 @json_option
 def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
     """Show how the definition of NAME would place each ARCHIVE, to tune it against a downloads folder.

@@ -5,6 +5,7 @@ from typing import Any
 import click
 
 from usufruct.actions.checking import Checked, StoreCheck, check_holdings, check_store
+from usufruct.cli import words
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
@@ -20,7 +21,7 @@ _WORDS = {
 
 
 @click.command(short_help="Compare the disk with the ledger.")
-@click.argument("holdings", metavar="[HOLDING...]", nargs=-1)
+@click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
 @click.option("--deep", is_flag=True, help="Read every file, also where size and time are as recorded.")
 @click.option("--store", is_flag=True, help="Read every backup too and compare it with what it should be.")
 @click.option("--full", "in_full", is_flag=True, help="Name every file that is not fine.")

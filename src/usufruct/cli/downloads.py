@@ -18,6 +18,7 @@ from usufruct.actions.downloads import (
     folders_of,
     waiting,
 )
+from usufruct.cli import words
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, size_words, styled, time_iso
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
@@ -37,7 +38,9 @@ _AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 
 @click.command(short_help="Show what waits in the downloads folders.")
 @click.option("--find", metavar="TEXT", help="Only downloads with this in their name.")
-@click.option("--app", metavar="NAME", help="Only downloads that fit this application.")
+@click.option(
+    "--app", metavar="NAME", shell_complete=words.applications, help="Only downloads that fit this application."
+)
 @click.option("--all", "shows_all", is_flag=True, help=f"All of them, not only the newest {_MOST}.")
 @click.option("--watch", "watches", is_flag=True, help="Tell of downloads as they are finished, until stopped.")
 @json_option

@@ -1,10 +1,11 @@
 """How an error reaches the user: three sentences, or a JSON document."""
 
+from pathlib import Path
 from typing import Any
 
 import click
 
-from usufruct.cli.screen import styled, wrapped
+from usufruct.cli.screen import path_words, styled, wrapped
 from usufruct.errors import UsufructError
 
 
@@ -15,12 +16,14 @@ def error_document(error: UsufructError | None) -> dict[str, Any] | None:
     return {"code": error.code, "message": error.message, "kept": error.kept, "remedy": error.remedy}
 
 
-def tell_error(error: UsufructError, *, as_json: bool) -> None:
-    """Say what happened, what was left as it was, and what to do next."""
+def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) -> None:
+    """Say what happened, what was left as it was, what to do next, and where the details are."""
     if as_json:
         import json
 
         click.echo(json.dumps({"error": error_document(error)}, ensure_ascii=False, indent=2))
     lines = wrapped(f"usufruct: {error.message}", "") + wrapped(f"{error.kept} {error.remedy}", "")
+    if log:
+        lines += wrapped(f"Details are in {path_words(str(log))}.", "")
     lines[0] = lines[0].replace("usufruct:", styled("usufruct:", "bad"), 1)
     click.echo("\n".join(lines), err=True)

@@ -1,6 +1,7 @@
 """The command line's entrance: which commands there are, and how errors reach the user."""
 
 import importlib
+import logging
 import os
 from collections.abc import Sequence
 
@@ -40,11 +41,17 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Usufruct itself": {
         "settings": ("usufruct.cli.settings:settings", "Show and change the settings."),
     },
-    "To try it": {
+    "To try it and to set it up": {
         "demo": ("usufruct.cli.demo:demo", "Run a full example on sample data, in a folder of its own."),
+        "completion": ("usufruct.cli.completion:completion", "Print what makes a shell complete Usufruct's words."),
+        "manual": ("usufruct.cli.manual:manual", "Print the manual page."),
     },
 }
 _COMMANDS = {name: command for section in _SECTIONS.values() for name, command in section.items()}
+
+
+_READERS = frozenset({"list", "show", "whose", "history", "archives", "completion", "manual"})
+"""Commands that only read the record keep no log, and begin without what that needs."""
 
 
 class _Commands(click.Group):
@@ -69,8 +76,11 @@ class _Commands(click.Group):
 def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -> None:
     if not is_wanted or context.resilient_parsing:
         return
+    import platform
+
     from usufruct.archives.library import library_version
     from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
+    from usufruct.archives.packing import FORMATS as WRITTEN
 
     library = library_version()
     click.echo(f"usufruct {__version__}")
@@ -79,7 +89,24 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
         click.echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
     else:
         click.echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
+    click.echo(f"writes {', '.join(WRITTEN)}")
+    click.echo(f"with Python {platform.python_version()}, {', '.join(_libraries())}")
     context.exit()
+
+
+def _libraries() -> list[str]:
+    """The libraries that this Usufruct works with, each with its version."""
+    import re
+    from importlib import metadata
+
+    names = [re.split(r"[^\w.-]", words)[0] for words in metadata.requires("usufruct") or () if "extra ==" not in words]
+    found = []
+    for name in sorted(names):
+        try:
+            found.append(f"{name} {metadata.version(name)}")
+        except metadata.PackageNotFoundError:
+            found.append(f"no {name}")
+    return found
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -91,33 +118,40 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     callback=_tell_version,
     help="Show the version and the formats that can be read here.",
 )
-def cli() -> None:
+@click.option("-v", "--verbose", is_flag=True, help="Tell on standard error what goes into the log.")
+@click.pass_context
+def cli(context: click.Context, *, verbose: bool) -> None:
     """Put downloaded content into an application's folders, and take it out again.
 
     Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
     was there before comes back byte for byte.
     """
+    if verbose or context.invoked_subcommand not in _READERS:
+        from usufruct.cli.log import keep_log
+
+        keep_log(is_told=verbose)
+        logging.getLogger("usufruct").info("usufruct %s", " ".join(map(str, context.obj)))
 
 
 def _own_fault(error: Exception) -> UsufructError:
     """What is told of a fault of our own; the log has the rest."""
-    import time
-    import traceback
-
-    from usufruct.files.state_places import StatePlaces
-
-    log = StatePlaces.found().log
-    try:
-        log.parent.mkdir(parents=True, exist_ok=True)
-        with log.open("a", encoding="utf-8") as file:
-            file.write(f"{time.strftime('%Y-%m-%d %H:%M:%S')}\n{''.join(traceback.format_exception(error))}\n")
-    except OSError:
-        pass
     return UsufructError(
         f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
         kept="A change that had begun was reversed, or is by the next command.",
-        remedy=f"Please report it with what stands at the end of {log}.",
+        remedy="Please report it with what stands at the end of the log.",
     )
+
+
+def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -> int:
+    """Tell of an error; where something lies behind it, that goes to the log, and it is told where that is."""
+    log = None
+    if cause is not None:
+        from usufruct.cli.log import keep_log
+
+        log = keep_log()
+        logging.getLogger("usufruct").error("%s", error.message, exc_info=cause)
+    tell_error(error, as_json=as_json, log=log)
+    return error.exit_code
 
 
 def run(words: Sequence[str]) -> int:
@@ -127,8 +161,7 @@ def run(words: Sequence[str]) -> int:
         result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
         return result if isinstance(result, int) else 0
     except UsufructError as error:
-        tell_error(error, as_json=as_json)
-        return error.exit_code
+        return _told(error, error if error.__cause__ else None, as_json=as_json)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
         return 0
@@ -143,5 +176,4 @@ def run(words: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
-        tell_error(_own_fault(error), as_json=as_json)
-        return UsufructError.exit_code
+        return _told(_own_fault(error), error, as_json=as_json)

@@ -14,6 +14,7 @@ from usufruct.actions.passwords import known_passwords
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access, Limits
+from usufruct.cli import words
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
@@ -51,9 +52,15 @@ _OPTIONS = [
         "apps",
         metavar="NAME",
         multiple=True,
+        shell_complete=words.applications,
         help="The application; otherwise the one that fits. Twice: each gets what is for it.",
     ),
-    click.option("--into", metavar="FOLDER", help="Put everything into this folder of the application."),
+    click.option(
+        "--into",
+        metavar="FOLDER",
+        shell_complete=words.folders,
+        help="Put everything into this folder of the application.",
+    ),
     click.option("--to", metavar="DIR", type=click.Path(path_type=Path), help="Place under this directory instead."),
     click.option(
         "--only", metavar="PATTERN", multiple=True, help="Only entries of this path or file name; repeatable."
@@ -71,7 +78,12 @@ _OPTIONS = [
         help="What becomes of a file that is there already and differs: it is backed up and replaced, it stays, it is "
         "replaced only by a newer one, only such files are placed, the entry goes beside it, or you are asked.",
     ),
-    click.option("--update", metavar="HOLDING", help="This archive takes the place of that holding."),
+    click.option(
+        "--update",
+        metavar="HOLDING",
+        shell_complete=words.holdings,
+        help="This archive takes the place of that holding.",
+    ),
     click.option("--as", "name", metavar="NAME", help="The holding's name."),
     click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether files that can run are placed."),
     click.option("--together", is_flag=True, help="Several archives make one holding."),

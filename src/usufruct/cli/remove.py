@@ -6,6 +6,7 @@ from typing import Any
 import click
 
 from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings
+from usufruct.cli import words
 from usufruct.cli.progress import Watching
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
 from usufruct.cli.surroundings import surroundings
@@ -15,7 +16,7 @@ _MOST_PATHS = 8
 
 
 @click.command(short_help="Take holdings out and give back what they replaced.")
-@click.argument("holdings", metavar="HOLDING...", nargs=-1, required=True)
+@click.argument("holdings", metavar="HOLDING...", nargs=-1, required=True, shell_complete=words.holdings)
 @click.option(
     "--changed",
     type=click.Choice(["leave", "give-back"]),

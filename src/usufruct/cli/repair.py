@@ -6,6 +6,7 @@ from typing import Any
 import click
 
 from usufruct.actions.repairing import repair as repair_action
+from usufruct.cli import words
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
 from usufruct.cli.surroundings import surroundings
@@ -13,7 +14,7 @@ from usufruct.files.printable import printable
 
 
 @click.command(short_help="Put missing or damaged files of a holding back from its archive.")
-@click.argument("holding")
+@click.argument("holding", shell_complete=words.holdings)
 @click.option("--archive", type=click.Path(path_type=Path), help="Where the archive is now, if not where it was.")
 @click.option(
     "--changed",

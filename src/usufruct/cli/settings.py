@@ -4,6 +4,7 @@ import json
 
 import click
 
+from usufruct.cli import words
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled
 from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.settings import found_settings, parsed, write_setting
@@ -39,7 +40,7 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 
 
 @settings.command("set")
-@click.argument("key")
+@click.argument("key", shell_complete=words.settings)
 @click.argument("value")
 def set_command(key: str, value: str) -> None:
     """Set KEY to VALUE, for all commands from now on."""
@@ -48,7 +49,7 @@ def set_command(key: str, value: str) -> None:
 
 
 @settings.command()
-@click.argument("key")
+@click.argument("key", shell_complete=words.settings)
 def reset(key: str) -> None:
     """Give KEY its default again."""
     if key not in meanings():

@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from usufruct.actions.showing import Shown, show_holding
+from usufruct.cli import words
 from usufruct.cli.documents import holding_state, shown_document
 from usufruct.cli.screen import (
     count_words,
@@ -22,7 +23,7 @@ from usufruct.files.printable import printable
 
 
 @click.command(short_help="Show one holding: files, what they replaced, notes, source.")
-@click.argument("holding")
+@click.argument("holding", shell_complete=words.holdings)
 @click.option("--notes", "with_notes", is_flag=True, help="Print the notes that came with it.")
 @click.option("--open", "opens", is_flag=True, help="Open its folder in the file manager.")
 @click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")

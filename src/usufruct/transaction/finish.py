@@ -1,5 +1,6 @@
 """The two ends of a change: done or reversed, each one commit, and the tidying that follows either."""
 
+import logging
 import os
 import shutil
 
@@ -43,6 +44,8 @@ from usufruct.model.changes import Phase
 from usufruct.transaction.switch import drop_directory, switch_in
 from usufruct.transaction.work import Edges, Work
 
+_log = logging.getLogger(__name__)
+
 Touched = tuple[KnownDirectory, int | None]
 """A directory of the change, and its time before it; None if it was not there."""
 
@@ -51,6 +54,7 @@ def seal_intent(work: Work) -> None:
     """Make all that was staged durable, and say in the transaction that is open that the intent is complete."""
     for staging in work.stagings:
         work.edges.platform.make_durable(staging.path)
+    _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.edges.checkpoint("staged")
     set_phase(work.edges.ledger, work.change, Phase.SWITCHING)
 
@@ -85,6 +89,7 @@ def finish(work: Work) -> None:
             else:
                 forget_directory(ledger, directory.number)
         set_phase(ledger, work.change, Phase.DONE, edges.now())
+    _log.info("change %d of %s: done, in %d directories", work.change, work.about, len(touched))
     edges.checkpoint("done")
 
 
@@ -163,6 +168,7 @@ def finish_reversed(work: Work) -> None:
         needed = needed_backups(ledger)
         enter_unneeded(ledger, (digest for digest in edges.backups.digests() if digest not in needed))
         set_phase(ledger, change, Phase.REVERSED, edges.now())
+    _log.info("change %d of %s: reversed, in %d directories", change, work.about, len(touched))
     edges.checkpoint("reversed")
 
 

@@ -1,0 +1,37 @@
+"""The log: what each command that may change something did, and what lay behind an error."""
+
+import logging
+import sys
+from logging.handlers import RotatingFileHandler
+from pathlib import Path
+
+from usufruct.files.state_places import StatePlaces
+
+_MOST, _OLDER = 1_000_000, 3
+"""Bytes of the log before a new one is begun, and how many older ones are kept."""
+
+
+def keep_log(*, is_told: bool = False) -> Path:
+    """Begin to write the log, and to standard error too where that `is_told`; gives its path.
+
+    A log that cannot be written is done without: it must not keep anybody from taking a holding out.
+    """
+    path = StatePlaces.found().log
+    logger = logging.getLogger("usufruct")
+    if logger.handlers:
+        return path
+    logger.setLevel(logging.INFO)
+    logger.propagate = False
+    logging.raiseExceptions = False
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        file = RotatingFileHandler(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
+    except OSError:
+        return path
+    file.setFormatter(logging.Formatter("%(asctime)s %(process)d %(levelname)s %(message)s"))
+    logger.addHandler(file)
+    if is_told:
+        shown = logging.StreamHandler(sys.stderr)
+        shown.setFormatter(logging.Formatter("%(asctime)s %(message)s", "%H:%M:%S"))
+        logger.addHandler(shown)
+    return path

@@ -1,0 +1,116 @@
+"""What a shell offers to complete a word with: the names that mean something here and now.
+
+Each function is given to an argument or option as its `shell_complete`. None of them ever fails: a shell in the middle
+of a line has no place for an error.
+"""
+
+import os
+from collections.abc import Callable, Iterable
+from functools import wraps
+from pathlib import Path
+
+import click
+from click.shell_completion import CompletionItem
+
+from usufruct.cli.surroundings import surroundings
+from usufruct.errors import UsufructError
+
+_Complete = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
+_Offered = Callable[[click.Context], Iterable[tuple[str, str]]]
+
+
+def _completing(offered: _Offered) -> _Complete:
+    """Those of the offered words, each with a help text, that begin as the user began."""
+
+    @wraps(offered)
+    def complete(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        try:
+            begun = incomplete.casefold()
+            taken = context.params.get(parameter.name or "") or ()
+            return [
+                CompletionItem(word, help=help_text)
+                for word, help_text in offered(context)
+                if word.casefold().startswith(begun) and word not in taken
+            ]
+        except (UsufructError, OSError):
+            return []
+
+    return complete
+
+
+@_completing
+def holdings(_: click.Context) -> Iterable[tuple[str, str]]:
+    """The holdings."""
+    from usufruct.actions.listing import list_holdings
+
+    return [(one.name, one.application or "") for one in list_holdings(surroundings())]
+
+
+@_completing
+def applications(_: click.Context) -> Iterable[tuple[str, str]]:
+    """The applications."""
+    from usufruct.actions.applications import known_applications
+
+    return [(one.name, one.title) for one in known_applications(surroundings())]
+
+
+@_completing
+def folders(context: click.Context) -> Iterable[tuple[str, str]]:
+    """The folders of the applications that the line names, or of all."""
+    from usufruct.actions.applications import known_applications
+
+    named = context.params.get("apps") or ()
+    return {
+        folder.name: application.title
+        for application in known_applications(surroundings())
+        if not named or application.name in named
+        for folder in application.folders
+    }.items()
+
+
+@_completing
+def settings(_: click.Context) -> Iterable[tuple[str, str]]:
+    """The settings."""
+    from usufruct.model.settings import meanings
+
+    return meanings().items()
+
+
+def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Folders, and files that are archives by name or first bytes; with nothing begun, the newest downloads too."""
+    from usufruct.actions.gathering import is_archive
+
+    above, _slash, begun = incomplete.rpartition("/")
+    written = f"{above}/" if _slash else ""
+    folder = Path(os.path.expanduser(written or "."))  # noqa: PTH111 - a word on its way
+    items = []
+    try:
+        with os.scandir(folder) as entries:
+            for entry in sorted(entries, key=lambda one: one.name):
+                if not entry.name.startswith(begun) or (entry.name.startswith(".") and not begun):
+                    continue
+                if entry.is_dir():
+                    items.append(CompletionItem(f"{written}{entry.name}/"))
+                elif is_archive(Path(entry.path)):
+                    items.append(CompletionItem(f"{written}{entry.name}"))
+        if not incomplete:
+            items += [CompletionItem(path) for path in _downloads()]
+    except (UsufructError, OSError):
+        pass
+    return items
+
+
+def _downloads() -> list[str]:
+    """The newest archives in the downloads folders, by their names alone: the line waits."""
+    from usufruct.actions.downloads import folders_of
+    from usufruct.actions.gathering import is_archive
+
+    found = [
+        path
+        for folder in folders_of(surroundings())
+        if folder.is_dir() and folder.absolute() != Path.cwd()
+        for path in folder.iterdir()
+        if path.is_file()
+    ]
+    found.sort(key=lambda path: -path.stat().st_mtime_ns)
+    return [str(path) for path in found[:20] if is_archive(path)]

@@ -1,0 +1,120 @@
+"""What is around the work: completion by the real state, the manual page, the version, the log."""
+
+import os
+import shutil
+import subprocess
+import unittest
+
+from tests.support import WorldTest, program, run_program
+
+
+class SettingUpTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.surroundings_with_definitions()
+        self.world.add_files("moons.zip", {"gels/moon.gel": "1"})
+        self.world.add_files("sky v1.zip", {"gels/sky.gel": "1"})
+        self.downloads = self.world.folder / "downloads"
+        (self.downloads / "moon.txt").write_text("no archive")
+
+    def run_words(self, *words: str, code: int = 0, **environment: str) -> "subprocess.CompletedProcess[str]":
+        done = run_program(*words, home=self.world.places.data, cwd=self.world.folder, **environment)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done
+
+    def offered(self, line: str, **environment: str) -> list[str]:
+        """What bash would offer for the last word of a line."""
+        words = line.split(" ")
+        said = self.run_words(
+            _USUFRUCT_COMPLETE="bash_complete", COMP_WORDS=line, COMP_CWORD=str(len(words) - 1), **environment
+        )
+        return [one.partition(",")[2] for one in said.stdout.splitlines() if one]
+
+    def test_completion_offers_what_is_there_now(self) -> None:
+        self.assertEqual(self.offered("usufruct show "), ["moons", "sky"])
+        self.assertEqual(self.offered("usufruct remove sky "), ["moons"])
+        self.assertEqual(self.offered("usufruct add --app la"), ["lanternbox"])
+        self.assertEqual(self.offered("usufruct add --app weftline --into "), ["looms", "drafts", "yarns"])
+        self.assertEqual(self.offered("usufruct add downloads/mo"), ["downloads/moons.zip"])
+        self.assertEqual(
+            self.offered("usufruct look ", USUFRUCT_DOWNLOADS=str(self.downloads)),
+            [*(f"{name}/" for name in ("apps", "downloads", "state")),
+             *sorted((str(self.downloads / name) for name in ("moons.zip", "sky v1.zip")), reverse=True)],
+        )  # fmt: skip
+        self.assertEqual(self.offered("usufruct settings set most-l"), ["most-levels"])
+
+    def test_completion_never_fails_in_the_middle_of_a_line(self) -> None:
+        (self.world.places.apps / "broken.toml").write_text("not toml at all [")
+        self.assertEqual(self.offered("usufruct add --app la"), [])
+        self.assertEqual(self.offered("usufruct look no/such/fo"), [])
+
+    @unittest.skipUnless(shutil.which("bash"), "bash is not here")
+    def test_bash_takes_its_script(self) -> None:
+        script = self.run_words("completion", "bash").stdout
+        (self.world.folder / "script").write_text(script)
+        function = script.partition("() {")[0].strip()
+        ask = f'. ./script; COMP_WORDS=(usufruct show mo); COMP_CWORD=2; {function} usufruct; echo "${{COMPREPLY[0]}}"'
+        done = subprocess.run(
+            ["bash", "-c", ask],
+            cwd=self.world.folder, capture_output=True, text=True, check=True,
+            env={
+                **os.environ,
+                "USUFRUCT_HOME": str(self.world.places.data),
+                "PATH": f"{os.path.dirname(program()[0])}:{os.environ['PATH']}",
+            },
+        )  # fmt: skip
+        self.assertEqual(done.stdout, "moons\n")
+        for shell in ("zsh", "fish"):
+            self.assertIn(f"_USUFRUCT_COMPLETE={shell}_complete", self.run_words("completion", shell).stdout)
+
+    def test_the_manual_page_has_every_command_and_every_option(self) -> None:
+        page = self.run_words("manual").stdout
+        self.assertTrue(page.startswith(".TH USUFRUCT 1"))
+        for words in (
+            ".SS look",
+            ".SS carry in",
+            ".SS app learn",
+            "\\-\\-on\\-clash",
+            ".B USUFRUCT_PATIENCE",
+            ".B 130",
+        ):
+            self.assertIn(words, page)
+        if shutil.which("groff"):
+            checked = subprocess.run(
+                ["groff", "-man", "-Tutf8", "-ww", "-z"], input=page, text=True, capture_output=True
+            )
+            self.assertEqual((checked.returncode, checked.stderr), (0, ""))
+
+    def test_the_version_names_libraries_and_formats(self) -> None:
+        said = self.run_words("--version").stdout
+        self.assertRegex(said, r"^usufruct \d+\.\d+")
+        for words in ("reads zip, 7z, rar", "writes zip, 7z, tar", "with Python 3.", "blake3 ", "click "):
+            self.assertIn(words, said)
+
+    def test_the_log_tells_of_changes_and_of_what_lay_behind_an_error(self) -> None:
+        log = self.world.places.data / "log"
+        self.run_words("list")
+        self.assertFalse(log.exists())
+        self.world.archive("stars.zip", {"gels/stars.gel": "*"})
+        told = self.run_words("-v", "add", "downloads/stars.zip").stderr
+        self.assertIn("usufruct -v add downloads/stars.zip", told)
+        self.assertRegex(log.read_text(), r"change \d+ of stars: done")
+        self.assertEqual(log.read_text().count("stars: done"), 1)
+        (self.downloads / "broken.7z").write_bytes(b"7z\xbc\xaf\x27\x1c" + bytes(60))
+        failed = self.run_words(
+            "pack", "moons", "--out", "downloads", "--format", "7z", "--password-file", "no", code=5
+        )
+        self.assertIn("Details are in", failed.stderr)
+        self.assertIn("FileNotFoundError", log.read_text())
+
+    def test_the_log_begins_anew_when_it_is_full(self) -> None:
+        log = self.world.places.data / "log"
+        log.write_text("x" * 1_000_000)
+        self.world.archive("stars.zip", {"gels/stars.gel": "*"})
+        self.run_words("add", "downloads/stars.zip")
+        self.assertLess(log.stat().st_size, 10_000)
+        self.assertEqual((self.world.places.data / "log.1").stat().st_size, 1_000_000)
+
+
+if __name__ == "__main__":
+    unittest.main()
