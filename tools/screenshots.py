@@ -37,8 +37,29 @@ SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "downloads": (ADDED, ("downloads", "add Downloads/old-harbours.zip --afterwards store", "archives")),
     "check": (
         (*ADDED, "add Downloads/winter-season.zip"),
-        ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "undo", "history", "list --sizes"),
+        ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "undo", "history"),
     ),
+    "sizes": (
+        (*ADDED, "add Downloads/old-harbours.zip --afterwards store"),
+        ("list --sizes", "archives", "check --store"),
+    ),
+    "pack": (
+        ADDED,
+        (
+            "pack owl-family --out for-a-friend.zip",
+            "pack Lanternbox/Gels Lanternbox/Puppets --out theatre.tar.zst --effort 9",
+            "pack Lanternbox --out parts.zip --volume 64KiB --password-file words",
+        ),
+    ),
+    "carry": (
+        (*ADDED, "add Downloads/evening-gels.zip --to shelf"),
+        (
+            "carry out everything",
+            "!export USUFRUCT_HOME=there/usufruct; mkdir -p there/Lanternbox",
+            "carry in everything.zip --map ~/Lanternbox=there/Lanternbox --yes",
+        ),
+    ),
+    "settings": ((), ("settings set patience 10", "settings")),
     "remove": (ADDED, ("remove forest-backdrops owl-family", "list")),
     "reading": (
         (),
@@ -74,6 +95,7 @@ def take(name: str, folder: Path, display: str) -> None:
         definition.write_text(definition.read_text().replace(str(home), "~"))
     environment["USUFRUCT_HOME"] = str(home / "usufruct")
     environment["USUFRUCT_DOWNLOADS"] = str(home / "Downloads")
+    (home / "words").write_text("shadow play\n", encoding="utf-8")
     before, shown = SCENES[name]
     for command in before:
         subprocess.run([program, *shlex.split(command)], cwd=home, env=environment, check=False, capture_output=True)

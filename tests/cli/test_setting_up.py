@@ -91,6 +91,15 @@ class SettingUpTest(WorldTest):
         for words in ("reads zip, 7z, rar", "writes zip, 7z, tar", "with Python 3.", "blake3 ", "click "):
             self.assertIn(words, said)
 
+    def test_at_sixty_columns_no_table_is_wider(self) -> None:
+        self.world.add_files("a very long name of a pack of gels.zip", {"gels/very long name of a gel in it.gel": "1"})
+        for words in (
+            ("list",), ("list", "--sizes"), ("app", "list"), ("archives",), ("history",), ("settings",),
+            ("look", "downloads/moons.zip", "--to", "shelf"),
+        ):  # fmt: skip
+            for line in self.run_words(*words, COLUMNS="60").stdout.splitlines():
+                self.assertLessEqual(len(line), 60, (words, line))
+
     def test_the_log_tells_of_changes_and_of_what_lay_behind_an_error(self) -> None:
         log = self.world.places.data / "log"
         self.run_words("list")

@@ -31,6 +31,7 @@ from usufruct.cli.screen import (
     path_words,
     size_words,
     styled,
+    wrapped,
 )
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import DecisionNeeded
@@ -73,13 +74,17 @@ def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
 def _tell_out(done: CarriedOut, missing: tuple[str, ...]) -> None:
     document = done.document
     archives = len({one.inside for holding in document.holdings for one in holding.archives if one.inside})
-    echo(
-        f"{styled('Carried out', 'good')} {count_words(len(document.holdings), 'holding')} with"
-        f" {count_words(archives, 'archive file')}, {count_words(len(document.applications), 'application')} and"
-        f" {count_words(len(document.settings), 'setting')}"
+    first, *others = wrapped(
+        f"Carried out {count_words(len(document.holdings), 'holding')} with {count_words(archives, 'archive file')},"
+        f" {count_words(len(document.applications), 'application')}, {count_words(len(document.settings), 'setting')}",
+        "",
     )
+    echo(first.replace("Carried out", styled("Carried out", "good"), 1))
+    for line in others:
+        echo(line)
     echo(f"  {styled(path_words(str(done.made.volumes[0])), 'place')}  {size_words(done.made.size)}")
-    echo("  On the other machine, `usufruct carry in` shows what it would do and does it.")
+    for line in wrapped("On the other machine, `usufruct carry in` shows what it would do and does it.", "  "):
+        echo(f"  {line}")
     for name in missing:
         echo(
             f"  {styled('missing', 'care')}  the archive of {printable(name)}; `usufruct pack` makes one of what is on"

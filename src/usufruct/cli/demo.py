@@ -63,11 +63,14 @@ _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
     type=click.Path(path_type=Path),
     help="Make the example in this new folder and leave it for playing; nothing is removed at the end.",
 )
-def demo(*, keep: Path | None) -> int:
+@click.option("--bare", is_flag=True, help="With --keep: only lay out the sample data, place nothing.")
+def demo(*, keep: Path | None, bare: bool) -> int:
     """Run a full example on the sample data that ships with Usufruct, in a folder of its own.
 
     Your own folders, holdings and settings are not touched.
     """
+    if bare and keep is None:
+        raise WrongUsage("--bare needs a folder to leave the sample data in.", remedy="Add --keep DIR.")
     if keep is None:
         with tempfile.TemporaryDirectory(prefix="usufruct-demo-") as passing:
             return _play(Path(passing).resolve(), is_kept=False)
@@ -75,6 +78,10 @@ def demo(*, keep: Path | None) -> int:
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUsage(f"{folder} is there already and not empty.", remedy="Name a folder that does not exist yet.")
     folder.mkdir(parents=True, exist_ok=True)
+    if bare:
+        prepare_demo(folder)
+        _tell_kept(folder)
+        return 0
     return _play(folder, is_kept=True)
 
 
@@ -87,10 +94,7 @@ def _play(folder: Path, *, is_kept: bool) -> int:
         for command in commands:
             _run(folder, command)
     if is_kept:
-        echo(styled("## The example is yours to play with.", "title"))
-        echo(f"  cd {shlex.quote(str(folder))}")
-        echo(f"  export {HOME_VARIABLE}={shlex.quote(str(folder / 'usufruct'))}")
-        echo("  usufruct list")
+        _tell_kept(folder)
         return 0
     faults = [
         fault for program, tree in zip(programs, before, strict=True) for fault in differences(tree, tree_of(program))
@@ -107,6 +111,13 @@ def _play(folder: Path, *, is_kept: bool) -> int:
     count = sum(map(count_of_files, before))
     echo(f"  Yes: {count} files in {len(programs)} folders, equal in path, content, mode and time.")
     return 0
+
+
+def _tell_kept(folder: Path) -> None:
+    echo(styled("## The example is yours to play with.", "title"))
+    echo(f"  cd {shlex.quote(str(folder))}")
+    echo(f"  export {HOME_VARIABLE}={shlex.quote(str(folder / 'usufruct'))}")
+    echo("  usufruct list")
 
 
 def _run(folder: Path, command: str) -> None:

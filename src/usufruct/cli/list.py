@@ -66,9 +66,9 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
         )
         return
     rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
-    rows += [("archives still kept, whose content is placed", sizes.archives)]
+    rows += [("archives of what is placed", sizes.archives)]
     largest = max(size for _, size in rows) or 1
-    names = min(46, max(len(name) for name, _ in rows))
+    names = min(46, max(20, width() // 2 - 6), max(len(name) for name, _ in rows))
     room = max(10, width() - names - 16)
     full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
     for name, size in rows:

@@ -81,6 +81,7 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     from usufruct.archives.library import library_version
     from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
     from usufruct.archives.packing import FORMATS as WRITTEN
+    from usufruct.cli.screen import wrapped
 
     library = library_version()
     click.echo(f"usufruct {__version__}")
@@ -90,7 +91,8 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     else:
         click.echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
     click.echo(f"writes {', '.join(WRITTEN)}")
-    click.echo(f"with Python {platform.python_version()}, {', '.join(_libraries())}")
+    for line in wrapped(f"with Python {platform.python_version()}, {', '.join(_libraries())}", "  "):
+        click.echo(line)
     context.exit()
 
 

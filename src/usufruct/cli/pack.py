@@ -21,6 +21,7 @@ from usufruct.cli.screen import (
     size_words,
     styled,
     width,
+    wrapped,
 )
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import PasswordNeeded, WrongUsage
@@ -169,7 +170,8 @@ def _tell_made(made: Made, packing: Packing) -> None:
     if len(made.volumes) > _SHOWN:
         echo(f"  … to {printable(made.volumes[-1].name)}, {len(made.volumes):,} volumes")
     inside = f"everything inside the folder {printable(plan.wrapper)}" if plan.wrapper else "no folder around it"
-    echo(f"  {plan.format}{locked}, {inside}; read back and compared with the disk")
+    for line in wrapped(f"{plan.format}{locked}, {inside}; read back and compared with the disk", "  "):
+        echo(f"  {line}")
     _tell_left_out(plan)
 
 

@@ -123,17 +123,27 @@ def path_words(path: str) -> str:
 
 
 def in_columns(rows: Sequence[tuple[str, ...]], right: frozenset[int], style: Callable[[int, str], str]) -> list[str]:
-    """Rows of cells as aligned lines; `right` are the columns of numbers, the last column is cut to the width."""
+    """Rows of cells as aligned lines; `right` are the columns of numbers.
+
+    The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too.
+    """
     if not rows:
         return []
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
     last = len(widths) - 1
-    room = max(8, width() - sum(widths[:last]) - 2 * last - 2)
+    page = width() - 2 * last - 2
+    words = [number for number in range(last) if number not in right]
+    while words and sum(widths[:last]) + min(widths[last], 10) > page:
+        widest = max(words, key=widths.__getitem__)
+        if widths[widest] <= 16:
+            break
+        widths[widest] -= 1
+    room = max(8, page - sum(widths[:last]))
     lines = []
     for row in rows:
         cells = []
         for number, cell in enumerate(row):
-            cell = shortened(cell, room) if number == last else cell
+            cell = shortened(cell, room if number == last else widths[number])
             padded = (
                 cell.rjust(widths[number]) if number in right else cell.ljust(widths[number] if number < last else 0)
             )

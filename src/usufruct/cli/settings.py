@@ -5,11 +5,13 @@ import json
 import click
 
 from usufruct.cli import words
-from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled
+from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.settings import found_settings, parsed, write_setting
 from usufruct.errors import WrongUsage
 from usufruct.model.settings import meanings, variable_of
+
+_STYLES = ("place", "quiet")
 
 
 @click.group(invoke_without_command=True, short_help="Show and change the settings.")
@@ -32,11 +34,16 @@ def settings(context: click.Context, *, as_json: bool) -> None:
             }
         )
         return
-    rows = [(one.key, _words(one.value), one.source, meanings()[one.key]) for one in found]
-    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if not column else text):
+    rows = [(one.key, one.source, _words(one.value)) for one in found]
+    lines = in_columns(rows, frozenset(), lambda column, text: styled(text, _STYLES[column]) if column < 2 else text)
+    for one, line in zip(found, lines, strict=True):
         echo(line)
+        for words_line in wrapped(meanings()[one.key], "      "):
+            echo(f"      {styled(words_line, 'quiet')}")
     echo()
-    echo(f"  Kept in {path_words(str(file))}; an environment variable like {variable_of('patience')} is stronger.")
+    where = f"Kept in {path_words(str(file))}; an environment variable like {variable_of('patience')} is stronger."
+    for line in wrapped(where, "  "):
+        echo(f"  {line}")
 
 
 @settings.command("set")
@@ -59,4 +66,6 @@ def reset(key: str) -> None:
 
 
 def _words(value: object) -> str:
-    return f"{value:,}" if isinstance(value, int) else value if isinstance(value, str) else json.dumps(value)
+    return (
+        f"{value:,}" if isinstance(value, int) else path_words(value) if isinstance(value, str) else json.dumps(value)
+    )

@@ -12,6 +12,8 @@ _MOST_FILES = 10
 """Files of one directory that are drawn before the rest is only counted."""
 
 
+_INDENT = 2
+"""Columns that stand before every line."""
 _MOST_ROWS = 60
 """Rows of a tree before whole levels are only counted."""
 _MOST_LEVELS = 64
@@ -66,12 +68,12 @@ class _Row:
 
 
 def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Mapping[str, str] | None = None) -> list[str]:
-    """The lines of a tree below its root; long directories are cut unless `in_full`.
+    """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`.
 
     `marks` gives the colour role of each mark.
     """
     rows = list(_rows(tree, "", in_full)) if in_full else _fitting(tree)
-    room = width()
+    room = width() - _INDENT
     names = max((len(row.prefix) + len(row.name) for row in rows), default=0)
     names = min(names, max(20, room // 2))
     counts = max((len(row.facts[0]) for row in rows), default=0)
@@ -83,9 +85,9 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Mapping[str,
         shown = styled(name, "place") if row.is_directory else name
         facts = f"{row.facts[0].rjust(counts)}  {row.facts[1].rjust(sizes)}"
         line = f"{styled(row.prefix, 'quiet')}{shown}{pad}  {styled(facts, 'quiet')}"
-        if row.mark:
-            line += "  " + styled(row.mark, (marks or {}).get(row.mark, "care"))
         left = room - names - counts - sizes - 6
+        if row.mark:
+            line += "  " + styled(shortened(row.mark, max(12, left)), (marks or {}).get(row.mark, "care"))
         if row.remark and left >= 16:
             line += "  " + styled(shortened(row.remark, left), "quiet")
         lines.append(line.rstrip())
@@ -111,7 +113,8 @@ def _by_name(leaf: Leaf) -> str:
     return leaf.name.lower()
 
 
-def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL) -> Iterator[_Row]:
+def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL, said: str = "") -> Iterator[_Row]:
+    """The rows below a branch; `said` is the remark that stands above and holds for all that has no other."""
     tee, corner, bar, blank = ("├─ ", "└─ ", "│  ", "   ") if can_draw() else ("|- ", "`- ", "|  ", "   ")
     if not levels:
         return
@@ -131,11 +134,12 @@ def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL
     for number, (name, child) in enumerate(branches):
         files, size = child.totals()
         lead, below = (corner, blank) if number == last else (tee, bar)
-        while len(child.branches) == 1 and not child.leaves and not child.remark:
+        while len(child.branches) == 1 and not child.leaves and child.remark in ("", said):
             inner, child = next(iter(child.branches.items()))
             name = f"{name}/{inner}"
-        yield _Row(prefix + lead, printable(name), (count_words(files, "file"), size_words(size)), child.remark, True)
-        yield from _rows(child, prefix + below, in_full, levels - 1)
+        remark = child.remark if child.remark != said else ""
+        yield _Row(prefix + lead, printable(name), (count_words(files, "file"), size_words(size)), remark, True)
+        yield from _rows(child, prefix + below, in_full, levels - 1, child.remark or said)
     for number, leaf in enumerate(leaves, len(branches)):
         lead = corner if number == last else tee
         yield _Row(prefix + lead, printable(leaf.name), ("", size_words(leaf.size)), "", False, leaf.mark)
