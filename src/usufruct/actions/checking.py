@@ -13,7 +13,7 @@ from usufruct.ledger.holdings import all_holdings
 from usufruct.ledger.layers import needed_backups
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind
-from usufruct.survey.condition import Condition, condition_of
+from usufruct.survey.condition import Condition, condition_of, untouched_of
 
 
 @dataclass(slots=True)
@@ -41,8 +41,11 @@ def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bo
 
 
 def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:
-    result = Checked(holding)
-    for one in condition_of(ledger, holding.number, deep=deep):
+    fine, examined = (
+        (0, condition_of(ledger, holding.number, deep=True)) if deep else untouched_of(ledger, holding.number)
+    )
+    result = Checked(holding, fine)
+    for one in examined:
         match one.condition:
             case Condition.FINE:
                 result.fine += one.layer.state.kind is not FileKind.DIRECTORY

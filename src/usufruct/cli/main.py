@@ -50,8 +50,8 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
 _COMMANDS = {name: command for section in _SECTIONS.values() for name, command in section.items()}
 
 
-_READERS = frozenset({"list", "show", "whose", "history", "archives", "completion", "manual"})
-"""Commands that only read the record keep no log, and begin without what that needs."""
+_READERS = frozenset({"demo", "list", "show", "whose", "check", "history", "archives", "completion", "manual"})
+"""Commands that only read the record (or let others work) keep no log, and begin without what that needs."""
 
 
 class _Commands(click.Group):

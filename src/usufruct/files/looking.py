@@ -23,7 +23,7 @@ def state_at(path: str) -> FileState:
 def state_of(found: os.stat_result, path: str) -> FileState:
     """The state that a stat result tells of."""
     mode = found.st_mode
-    permissions = stat.S_IMODE(mode)
+    permissions = mode & 0o7777
     if stat.S_ISREG(mode):
         return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino)
     if stat.S_ISLNK(mode):

@@ -2,20 +2,27 @@
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from itertools import chain, islice
+from itertools import chain, groupby, islice
+from operator import itemgetter
 from typing import NamedTuple
 
 from usufruct.ledger.ledger import Ledger
 from usufruct.model.records import FileKind, FileState, Layer
 
 _COLUMNS = "name, level, holding, kind, size, modified, mode, inode, blake3, target, entry, is_backed"
+_KINDS = {kind.value: kind for kind in FileKind}
 _Row = tuple[str, int, int | None, str, int, int, int, int, bytes, str, str, int]
 
 
 def _layer(row: _Row) -> Layer:
     _, level, holding, kind, size, modified, mode, inode, digest, target, entry, is_backed = row
-    state = FileState(FileKind(kind), size, modified, mode, inode, digest, target)
+    state = FileState(_KINDS[kind], size, modified, mode, inode, digest, target)
     return Layer(level, holding, state, entry, bool(is_backed))
+
+
+def _stacks(rows: Iterable[_Row]) -> dict[str, tuple[Layer, ...]]:
+    """The stacks that rows make, which come by name and level."""
+    return {name: tuple(map(_layer, of_name)) for name, of_name in groupby(rows, key=itemgetter(0))}
 
 
 class NewLayer(NamedTuple):
@@ -138,30 +145,39 @@ def enter_holding_directories(ledger: Ledger, holding: int, directories: Iterabl
 
 def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None) -> dict[str, tuple[Layer, ...]]:
     """The stacks of a directory's names, lowest layer first: of all names, or of these."""
-    stacks: dict[str, list[Layer]] = {}
+    execute = ledger.connection.execute
     if names is None:
-        rows: Iterable[_Row] = ledger.connection.execute(
-            f"SELECT {_COLUMNS} FROM layer WHERE directory = ? ORDER BY name, level", (directory,)
-        )
-        for row in rows:
-            stacks.setdefault(row[0], []).append(_layer(row))
-    else:
-        query = f"SELECT {_COLUMNS} FROM layer WHERE directory = ? AND name = ? ORDER BY level"
-        for name in names:
-            found = ledger.connection.execute(query, (directory, name)).fetchall()
-            if found:
-                stacks[name] = [_layer(row) for row in found]
-    return {name: tuple(stack) for name, stack in stacks.items()}
+        return _stacks(execute(f"SELECT {_COLUMNS} FROM layer WHERE directory = ? ORDER BY name, level", (directory,)))
+    stacks: dict[str, tuple[Layer, ...]] = {}
+    rest = iter(names)
+    while some := list(islice(rest, _ASKED)):
+        these = ", ".join("?" * len(some))
+        query = f"SELECT {_COLUMNS} FROM layer WHERE directory = ? AND name IN ({these}) ORDER BY name, level"
+        stacks.update(_stacks(execute(query, (directory, *some))))
+    return stacks
 
 
-def names_of_holding(ledger: Ledger, holding: int, directory: int) -> list[str]:
-    """The names in a directory that a holding placed."""
-    rows = ledger.connection.execute(
-        "SELECT DISTINCT name FROM layer WHERE directory = ? AND holding = ? ORDER BY name", (directory, holding)
+def stacks_of_holding(ledger: Ledger, holding: int, directory: int) -> dict[str, tuple[Layer, ...]]:
+    """The stacks of the names in a directory that a holding placed, by name."""
+    query = (
+        f"SELECT {_COLUMNS} FROM layer WHERE directory = ?1 AND name IN"
+        " (SELECT name FROM layer WHERE directory = ?1 AND holding = ?2) ORDER BY name, level"
     )
-    return [row[0] for row in rows]
+    return _stacks(ledger.connection.execute(query, (directory, holding)))
 
 
+def stamps_of_holding(ledger: Ledger, holding: int, directory: int) -> list[tuple[str, int, int, int, int]]:
+    """Of each name that a holding has in a directory: name, size, time, inode, and whether it is a file on top."""
+    return ledger.connection.execute(
+        "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS above"
+        " WHERE above.directory = ?1 AND above.name = mine.name AND above.level > mine.level)"
+        " FROM layer AS mine WHERE directory = ?1 AND holding = ?2",
+        (directory, holding),
+    ).fetchall()
+
+
+_ASKED = 500
+"""Names that one statement asks for."""
 _MANY = 60
 """Rows of one statement: the library lets other threads run between two, and each must wait for its turn again."""
 _LAYER = f"({', '.join('?' * 15)})"
@@ -256,18 +272,28 @@ def differences(ledger: Ledger, change: int, directory: int) -> Iterator[Differe
     after: Layer | None = None
     is_before_gone = False
     for row in rows:
-        *columns, is_born, is_gone = row
-        if columns[0] != name:
+        is_born, is_gone = row[12:]
+        if row[0] != name:
             if name is not None:
                 yield Difference(name, before, after, before is not None and not is_before_gone)
-            name, before, after = columns[0], None, None
-        layer = _layer(tuple(columns))
+            name, before, after = row[0], None, None
+        layer = _layer(row[:12])
         if not is_born or layer.holding is None:
             before, is_before_gone = layer, is_gone
         if not is_gone:
             after = layer
     if name is not None:
         yield Difference(name, before, after, before is not None and not is_before_gone)
+
+
+def leaves_layers(ledger: Ledger, change: int, directory: int) -> bool:
+    """Whether something stays stacked in a directory where a change takes a layer."""
+    row = ledger.connection.execute(
+        "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ?2 AND gone IS NOT ?1 AND name IN"
+        " (SELECT name FROM layer WHERE directory = ?2 AND gone = ?1))",
+        (change, directory),
+    ).fetchone()
+    return bool(row[0])
 
 
 class PastLayer(NamedTuple):

@@ -1,11 +1,14 @@
 """Comparing what a holding placed with what is on disk now."""
 
+import os
+import stat
 from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from usufruct.files.looking import with_digest
+from usufruct.files.looking import state_at, with_digest
 from usufruct.ledger import Ledger
+from usufruct.ledger.layers import directories_of_holding, stacks_in, stamps_of_holding
 from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_of
 
@@ -44,8 +47,43 @@ def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Examin
     A file whose size, time and inode are as recorded is fine without being read, unless `deep`.
     """
     for place in places_of(ledger, holding):
-        index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding)
-        yield Examined(place, place.stack[index], _compared(place, index, deep=deep))
+        yield _examined(place, holding, deep=deep)
+
+
+def _examined(place: HeldPlace, holding: int, *, deep: bool) -> Examined:
+    index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding)
+    return Examined(place, place.stack[index], _compared(place, index, deep=deep))
+
+
+def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Examined]]:
+    """How many files are plainly fine, by size, time and inode, and all other destinations with their conditions.
+
+    What `condition_of` tells without `deep`, for holdings of which nearly all is fine: those are never made objects.
+    """
+    fine = 0
+    others = []
+    for directory, path in directories_of_holding(ledger, holding):
+        stamps = stamps_of_holding(ledger, holding, directory)
+        doubtful = [name for name, *stamp in stamps if not _is_untouched(f"{path}/{name}", *stamp)]
+        fine += len(stamps) - len(doubtful)
+        for name, stack in stacks_in(ledger, directory, dict.fromkeys(doubtful)).items():
+            place = HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
+            others.append(_examined(place, holding, deep=False))
+    return fine, others
+
+
+def _is_untouched(path: str, size: int, modified: int, inode: int, is_top_file: int) -> bool:
+    try:
+        found = os.lstat(path)
+    except OSError:
+        return False
+    return bool(
+        is_top_file
+        and found.st_mtime_ns == modified
+        and found.st_ino == inode
+        and found.st_size == size
+        and stat.S_ISREG(found.st_mode)
+    )
 
 
 def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:

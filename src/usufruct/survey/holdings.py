@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from usufruct.files.looking import state_at
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, names_of_holding, stacks_in
+from usufruct.ledger.layers import directories_of_holding, stacks_of_holding
 from usufruct.model.records import FileState, Layer
 
 
@@ -25,7 +25,5 @@ class HeldPlace(NamedTuple):
 def places_of(ledger: Ledger, holding: int) -> Iterator[HeldPlace]:
     """All destinations of a holding, by directory and name."""
     for directory, path in directories_of_holding(ledger, holding):
-        names = names_of_holding(ledger, holding, directory)
-        stacks = stacks_in(ledger, directory, names)
-        for name in names:
-            yield HeldPlace(directory, path, name, stacks[name], state_at(f"{path}/{name}"))
+        for name, stack in stacks_of_holding(ledger, holding, directory).items():
+            yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))

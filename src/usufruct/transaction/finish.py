@@ -32,6 +32,7 @@ from usufruct.ledger.layers import (
     forget_touched,
     forget_uncovered,
     keep_past,
+    leaves_layers,
     must_stay_on_record,
     needed_backups,
     set_backed,
@@ -130,7 +131,7 @@ def _settle_stacks(ledger: Ledger, change: int, directory: int) -> None:
         return
     surfaced = [
         difference.name
-        for difference in differences(ledger, change, directory)
+        for difference in (differences(ledger, change, directory) if leaves_layers(ledger, change, directory) else ())
         if difference.before and difference.after and difference.after.level < difference.before.level
     ]
     enter_unneeded(ledger, forget_gone(ledger, change, directory))

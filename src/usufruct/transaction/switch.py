@@ -4,7 +4,7 @@ import os
 
 from usufruct.errors import PlanIsStale
 from usufruct.files.looking import state_at, with_digest
-from usufruct.files.staging import set_time
+from usufruct.files.staging import Staging, set_time
 from usufruct.files.writing import restore_attributes, write_link
 from usufruct.ledger.layers import Difference, KnownDirectory, backed_layers, differences, touched_directories
 from usufruct.model.records import ABSENT, FileKind, FileState
@@ -28,8 +28,11 @@ def switch_in(work: Work) -> None:
                 checkpoint("switched-directory")
                 continue
             os.mkdir(path)
+        staging = None
         for difference in differences(ledger, work.change, directory.number):
-            _advance(work, directory.number, path, difference)
+            if not _before(difference).is_alike(_after(difference)):
+                staging = staging or work.staging_of(path)
+                _advance(work, staging, directory.number, path, difference)
             checkpoint("switched")
 
 
@@ -41,11 +44,9 @@ def _after(difference: Difference) -> FileState:
     return difference.after.state if difference.after else ABSENT
 
 
-def _advance(work: Work, number: int, directory: str, difference: Difference) -> None:
+def _advance(work: Work, staging: Staging, number: int, directory: str, difference: Difference) -> None:
     """Bring one destination from before to after."""
     before, after = _before(difference), _after(difference)
-    if before.is_alike(after):
-        return
     name = difference.name
     path = f"{directory}/{name}"
     disk = state_at(path)
@@ -56,7 +57,6 @@ def _advance(work: Work, number: int, directory: str, difference: Difference) ->
             remedy="Try again once the other program is done.",
             path=path,
         )
-    staging = work.staging_of(directory)
     is_kept = difference.is_covered and before.kind is FileKind.FILE
     if is_kept:
         work.edges.backups.keep(path, before.digest)
@@ -73,10 +73,16 @@ def _advance(work: Work, number: int, directory: str, difference: Difference) ->
 
 def _set_out(work: Work, outgoing: str, path: str, *, is_replaced: bool) -> None:
     """Let a file that goes keep a name in the staging directory until the change is done."""
-    os.makedirs(os.path.dirname(outgoing), exist_ok=True)
-    # With a second name, the old file stays in place until the new one is renamed over it.
-    if not (is_replaced and work.edges.platform.link(path, outgoing)):
-        os.rename(path, outgoing)
+    for is_ready in (False, True):
+        try:
+            # With a second name, the old file stays in place until the new one is renamed over it.
+            if not (is_replaced and work.edges.platform.link(path, outgoing)):
+                os.rename(path, outgoing)
+            break
+        except FileNotFoundError:
+            if is_ready:
+                raise
+            os.makedirs(os.path.dirname(outgoing), exist_ok=True)
     work.edges.checkpoint("set-out")
 
 

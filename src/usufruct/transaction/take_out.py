@@ -56,9 +56,8 @@ class Removal:
 
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
         """The directories in which files change, each with the destination that it is part of."""
-        for place, step in self.takes:
-            if step.changes_disk:
-                yield place.path, destination_of(ledger, place.path, holding)
+        for path in dict.fromkeys(place.path for place, step in self.takes if step.changes_disk):
+            yield path, destination_of(ledger, path, holding)
 
 
 def removal_of(
