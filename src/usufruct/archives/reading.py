@@ -87,7 +87,7 @@ class Archive(Protocol):
         ...
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Let go of the file; may be repeated."""
         ...
 
 

@@ -21,8 +21,8 @@ from usufruct.model.facts import Facts
 FORMATS = {name: f"tar.{name}" if name else "tar" for name in ("", "gz", "bz2", "xz", "zst", "lz4", "lzma")}
 """Compression → name of the format."""
 _FAULTS: tuple[type[Exception], ...] = (TarFault, *PACKING_ERRORS)
-_SLOW = ("bz2", "xz", "lzma")
-"""Packings that take longer to undo than to keep what they give."""
+_KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4"})
+"""Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
 
 
@@ -176,7 +176,7 @@ class TarArchive:
         paths: dict[bytes, int] = {}
         limits = self._access.limits
         waiting: list[Member] = []
-        spool = Spool(self._access.spool if self._compression in _SLOW else None)
+        spool = Spool(self._access.spool if self._compression in _KEPT else None)
         try:
             with self._forward(spool) as data:
                 for member in members_of(data):

@@ -101,7 +101,7 @@ def place_holding(
 
     In an update new files come, files no longer shipped go, layers keep their order, and what the user changed stays.
     On any error everything is as it was before, and the error says so. Raises DecisionNeeded if the plan places
-    nothing.
+    nothing. The archive is closed once it was read.
     """
     if not plan.steps:
         raise DecisionNeeded("Nothing is left to place.", remedy="Look at the archive with `usufruct look`.")
@@ -118,6 +118,8 @@ def place_holding(
             enter_volumes(edges.ledger, number, volumes)
             placed = _enter_staged(work, contents, archive, number, programs_allowed=programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))
+            # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
+            archive.close()
             for note in notes:
                 enter_note(edges.ledger, number, note)
             enter_removal(work, out)
