@@ -53,9 +53,13 @@ class Backups:
         have the digest; the store is then as it was.
         """
         kept = self._ready(digest)
-        if os.path.lexists(kept) or (not stays and self._platform.link(source, kept)):
+        try:
+            if not stays and self._platform.link(source, kept):
+                return
+        except FileExistsError:
             return
-        self._copy_in(source, digest)
+        if not os.path.lexists(kept):
+            self._copy_in(source, digest)
 
     def _copy_in(self, source: str, digest: bytes) -> None:
         partial = f"{self.top}/{_PARTIAL}{digest.hex()}"

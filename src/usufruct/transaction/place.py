@@ -168,6 +168,7 @@ class _Layers:
         self._covered: list[tuple[int, str, int]] = []
         self._shared: set[int] = set()
         self._replaced: set[int] = set()
+        self._beside: dict[str, bool] = {}
         self._files = self._size = 0
 
     def enter(self, step: PlacingStep, state: FileState) -> None:
@@ -207,9 +208,16 @@ class _Layers:
                 backups.keep(path, disk.digest, stays=True)
         elif disk.kind is not FileKind.ABSENT:
             self._replaced.add(step.row)
-            if laid.backs_up and not backups.is_beside(above):
+            if laid.backs_up and not self._is_beside(above):
                 # The copy must be whole and durable before its original loses its name.
                 backups.keep(path, disk.digest)
+
+    def _is_beside(self, directory: str) -> bool:
+        """The backups are on the volume of this directory, asked once of each."""
+        found = self._beside.get(directory)
+        if found is None:
+            found = self._beside[directory] = self._work.edges.backups.is_beside(directory)
+        return found
 
     def _renew(self, step: Renew, state: FileState, entry: str) -> None:
         above, name = self._contents.home(step).path, step.found.name
