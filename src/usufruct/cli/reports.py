@@ -19,7 +19,8 @@ from usufruct.model.layout import AsideKind, Decision, Home, Layout
 from usufruct.model.plan import Clash, Plan
 from usufruct.model.settings import TRASH
 
-_CLASH_ROLES = {"replaces": "care", "same": "quiet", "stays": "care"}
+_CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
+_CLASH_ROLES = {_CLASH_MARKS[Clash.SAME]: "quiet"}
 _INDENT = "  "
 _MOST_REFUSED = 8
 _MOST_REASONS = 4
@@ -103,7 +104,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     trees: dict[str, Branch] = {}
     grown: dict[int, list[Leaf]] = {}
     reasons: set[tuple[int, int]] = set()
-    remarks = _marks_of(layout, plan)
+    remarks, clashes = _marks_of(layout, plan), plan.clashes if plan else {}
     out = {aside.row for aside in plan.asides} if plan else set()
     names, sizes = layout.listing.names, layout.listing.sizes
     for row in layout.placed_rows():
@@ -115,7 +116,8 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
             top, below = _place_of(layout.homes[number], root)
             leaves = grown[number] = trees.setdefault(top, Branch()).at(below).leaves
         reasons.add((number, layout.reason_of[row]))
-        leaves.append(remarks[row] if row in remarks else Leaf(names[row], sizes[row]))
+        mark = "" if row not in clashes else _CLASH_MARKS.get(clashes[row], "")
+        leaves.append(remarks[row] if row in remarks else Leaf(names[row], sizes[row], mark))
     whys: dict[tuple[str, str], set[str]] = {}
     for number, reason in reasons:
         home = layout.homes[number]
@@ -134,7 +136,7 @@ def _place_of(home: Home, root: str) -> tuple[str, str]:
 
 
 def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, Leaf]:
-    """The rows of which something is remarkable, as they are drawn."""
+    """The rows of which more is remarkable than that they replace what is there, as they are drawn."""
     listing = layout.listing
     clashes, names = (plan.clashes, plan.names) if plan else ({}, {})
     twice: set[int] = set()
@@ -144,16 +146,11 @@ def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, Leaf]:
             rows_of.setdefault((layout.homes[layout.home_of[row]].path, layout.name(row)), []).append(row)
         twice.update(row for rows in rows_of.values() if len(rows) > 1 for row in rows)
     marks: dict[int, Leaf] = {}
-    for row in {*clashes, *names, *twice, *layout.renamed}:
+    for row in {*names, *twice, *layout.renamed}:
         name = names.get(row) or layout.name(row)
-        mark = ""
-        match clashes.get(row):
-            case Clash.REPLACES:
-                mark = "replaces the one there"
-            case Clash.SAME:
-                mark = "is there already"
-            case Clash.STAYS:
-                mark = f"beside {printable(layout.name(row))}"
+        clash = clashes.get(row)
+        mark = f"beside {printable(layout.name(row))}" if clash is Clash.STAYS else ""
+        mark = _CLASH_MARKS.get(clash, mark) if clash else mark
         if row in twice:
             mark = f"in {printable(listing.directories[listing.directory_of[row]])}"
         elif name != listing.names[row]:

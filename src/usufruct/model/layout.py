@@ -1,7 +1,7 @@
 """Where each entry of an archive would go, and why: a Layout, before anyone looked at the disk."""
 
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 from itertools import compress
@@ -189,6 +189,16 @@ class Layout:
     def name(self, row: int) -> str:
         """The row's name at its destination."""
         return self.renamed.get(row) or self.listing.names[row]
+
+    @property
+    def names(self) -> Sequence[str]:
+        """Each row's name at its destination, by number; for loops over very many."""
+        if not self.renamed:
+            return self.listing.names
+        names = list(self.listing.names)
+        for row, name in self.renamed.items():
+            names[row] = name
+        return names
 
     def placed_rows(self) -> Iterator[int]:
         """Numbers of the rows that have a place, in the archive's order."""

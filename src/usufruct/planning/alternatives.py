@@ -74,16 +74,17 @@ def settle_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: M
 
 def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
     """The rows of every destination that two or more rows have."""
+    names = layout.names
     same_path: dict[str, list[int]] = {}
     rows_of = [same_path.setdefault(spelling_key(home.path), []) for home in layout.homes]
     for row in layout.placed_rows():
         rows_of[layout.home_of[row]].append(row)
     for rows in same_path.values():
-        if len(rows) < 2 or len({spelling_key(layout.name(row)) for row in rows}) == len(rows):
+        if len(rows) < 2 or len({spelling_key(names[row]) for row in rows}) == len(rows):
             continue
         by_name: dict[str, list[int]] = {}
         for row in rows:
-            by_name.setdefault(spelling_key(layout.name(row)), []).append(row)
+            by_name.setdefault(spelling_key(names[row]), []).append(row)
         yield from (shared for shared in by_name.values() if len(shared) > 1)
 
 

@@ -23,18 +23,18 @@ def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
 
     A file of the same size may; only its content tells.
     """
-    listing = layout.listing
+    if not any(home and home.found for home in snapshot.homes):
+        return []
+    kinds, sizes, names, home_of = layout.listing.kinds, layout.listing.sizes, layout.names, layout.home_of
     suspects = []
     for row in layout.placed_rows():
-        home = _home(snapshot, layout.home_of[row])
-        found = home.found.get(spelling_key(layout.name(row))) if home.found else None
-        if (
-            found
-            and listing.kinds[row] == EntryKind.FILE
-            and found.state.kind is FileKind.FILE
-            and found.state.size == listing.sizes[row]
-        ):
-            suspects.append((row, f"{home.path}/{found.name}"))
+        home = snapshot.homes[home_of[row]]
+        assert home is not None, "a home with placements was surveyed"
+        found = home.found.get(spelling_key(names[row])) if home.found else None
+        if found and kinds[row] == EntryKind.FILE:
+            state = found.state
+            if state.size == sizes[row] and state.kind is FileKind.FILE:
+                suspects.append((row, f"{home.path}/{found.name}"))
     return suspects
 
 
@@ -71,17 +71,24 @@ class _Meeting:
         """Home → spelling keys of the names that are taken there, once a free one was looked for."""
 
     def plan(self) -> Plan:
-        layout, blocked = self._layout, []
+        layout, plan, blocked = self._layout, self._plan, []
+        homes, names, home_of, kinds = self._snapshot.homes, layout.names, layout.home_of, layout.listing.kinds
+        # By far the most rows are files that nothing is there for, or that simply replace a file.
+        is_plain = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
         for row in layout.placed_rows():
-            number = layout.home_of[row]
-            home = _home(self._snapshot, number)
-            name = layout.name(row)
+            number = home_of[row]
+            home = homes[number]
+            assert home is not None, "a home with placements was surveyed"
+            name = names[row]
             found = home.found.get(spelling_key(name)) if home.found else None
             if found is None:
                 if self._on_clash is OnClash.EXISTING:
                     self._leave_out(row, "no file of this name is there (--on-clash existing)")
                 else:
-                    self._plan.steps.append(Place(row, number, name))
+                    plan.steps.append(Place(row, number, name))
+            elif is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
+                plan.clashes[row] = Clash.SAME if row in self._same else Clash.REPLACES
+                plan.steps.append(Replace(row, number, found))
             elif _is_blocked(layout, row, found):
                 blocked.append(f"{home.path}/{found.name}")
             elif (mine := _layer_of(found, self._updating)) is not None:

@@ -180,5 +180,6 @@ def can_run(name: str, *, is_marked: bool) -> bool:
     The archive's own executable mark counts only for names without a type: archives made on file systems
     without modes mark every picture as executable.
     """
-    suffix = name.rpartition(".")[2].lower() if "." in name[1:] else ""
+    dot = name.rfind(".", 1)
+    suffix = name[dot + 1 :].lower() if dot > 0 else ""
     return suffix in _PROGRAMS or (is_marked and not suffix)

@@ -24,8 +24,9 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: 
     where a directory is needed, or a directory is a link that leads out of the destination.
     """
     names: list[list[str]] = [[] for _ in layout.homes]
+    called, home_of = layout.names, layout.home_of
     for row in layout.placed_rows():
-        names[layout.home_of[row]].append(layout.name(row))
+        names[home_of[row]].append(called[row])
     disk = _Disk(_real_root(root, layout))
     homes = [
         _survey_home(disk, home, wanted, ledger, for_free_names=for_free_names) if wanted else None
@@ -175,11 +176,12 @@ def _survey_home(
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None
     found: dict[str, Found] = {}
-    spelled = {name: disk.spelling(path, name) for name in names} if exists else dict(zip(names, names, strict=True))
     listed = disk.listed(path) if exists else frozenset()
+    spelled = {name: name if name in listed or not exists else disk.spelling(path, name) for name in names}
     stacks = stacks_in(ledger, number, spelled.values()) if ledger and number is not None else {}
-    for name in names:
-        there = spelled[name]
+    if not listed and not stacks:
+        spelled = {}
+    for name, there in spelled.items():
         stack = stacks.get(there, ())
         if there in listed:
             found[spelling_key(name)] = Found(there, state_at(f"{path}/{there}"), stack)
