@@ -18,8 +18,15 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.model.entries import EntryKind
 from usufruct.transaction.by_processes import by_processes
-from usufruct.transaction.jobs import Job
+from usufruct.transaction.jobs import Job, Jobs
 from usufruct.transaction.stage import stage_files
+
+
+def jobs_below(target: Path, archive: Archive) -> Jobs:
+    """Every file of an archive, each called by its row."""
+    sizes = archive.listing.sizes
+    rows = [row for row, kind in enumerate(archive.listing.kinds) if kind == EntryKind.FILE]
+    return Jobs(rows, sizes, lambda row: Job(row, str(target / str(row)), sizes[row], 10**18, 0o640))
 
 
 class StageTest(ArchiveCase):
@@ -33,12 +40,8 @@ class StageTest(ArchiveCase):
         patched.start()
         self.addCleanup(patched.stop)
 
-    def jobs(self, archive: Archive) -> list[Job]:
-        return [
-            Job(row, str(self.target / str(row)), archive.listing.sizes[row], 10**18, 0o640)
-            for row, kind in enumerate(archive.listing.kinds)
-            if kind == EntryKind.FILE
-        ]
+    def jobs(self, archive: Archive) -> Jobs:
+        return jobs_below(self.target, archive)
 
     def test_divided_or_in_order_every_file_is_whole(self) -> None:
         for content in (zip_bytes(self.FILES), tar_bytes(self.FILES)):
@@ -91,10 +94,10 @@ class StageTest(ArchiveCase):
     def test_a_name_that_is_taken_is_an_error_and_not_overwritten(self) -> None:
         archive = self.opened(zip_bytes(self.FILES))
         jobs = self.jobs(archive)
-        Path(jobs[50].path).write_text("mine")
+        Path(jobs.make(jobs.rows[50]).path).write_text("mine")
         with self.assertRaises(FileExistsError):
             list(stage_files(archive, jobs))
-        self.assertEqual(Path(jobs[50].path).read_text(), "mine")
+        self.assertEqual(Path(jobs.make(jobs.rows[50]).path).read_text(), "mine")
 
     def test_who_stops_listening_stops_the_work(self) -> None:
         archive = self.opened(zip_bytes(self.FILES))
@@ -116,12 +119,8 @@ class ProcessesTest(ArchiveCase):
         self.target = self.folder / "target"
         self.target.mkdir()
 
-    def jobs(self, archive: Archive) -> list[Job]:
-        return [
-            Job(row, str(self.target / str(row)), archive.listing.sizes[row], 10**18, 0o640)
-            for row, kind in enumerate(archive.listing.kinds)
-            if kind == EntryKind.FILE
-        ]
+    def jobs(self, archive: Archive) -> Jobs:
+        return jobs_below(self.target, archive)
 
     def assert_no_child(self) -> None:
         with self.assertRaises(ChildProcessError):
@@ -132,7 +131,7 @@ class ProcessesTest(ArchiveCase):
         with mock.patch("os.cpu_count", lambda: 3), mock.patch.object(os, "fork", wraps=os.fork) as fork:
             staged = list(chain.from_iterable(stage_files(archive, self.jobs(archive), may_fork=True)))
         self.assertEqual(fork.call_count, 2)
-        self.assertEqual(sorted(row for row, _ in staged), sorted(job.row for job in self.jobs(archive)))
+        self.assertEqual(sorted(row for row, _ in staged), list(self.jobs(archive).rows))
         for row, state in staged:
             expected = self.FILES[archive.listing.path(row)]
             path = self.target / str(row)

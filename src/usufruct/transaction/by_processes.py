@@ -16,7 +16,7 @@ from typing import NamedTuple
 from usufruct.archives.reading import Archive
 from usufruct.errors import MachineError
 from usufruct.model.records import FileKind, FileState
-from usufruct.transaction.jobs import Job, Staged, portions_of, written
+from usufruct.transaction.jobs import Jobs, Staged, portions_of, written
 
 _NUMBER = 4
 """Bytes of a number as one process tells it to another."""
@@ -28,9 +28,8 @@ class _Child(NamedTuple):
     """Descriptor of the pipe through which it tells what it has done."""
 
 
-def by_processes(archive: Archive, jobs: Sequence[Job], workers: int) -> Iterator[Staged]:
+def by_processes(archive: Archive, jobs: Jobs, workers: int) -> Iterator[Staged]:
     """The files a few at a time, read and written by this process and some more, each of which takes whole files."""
-    by_row = {job.row: job for job in jobs}
     portions = list(portions_of(jobs, workers))
     # All processes share the place up to which this file was read, so each portion is taken once.
     waiting = os.memfd_create("portions")
@@ -40,7 +39,7 @@ def by_processes(archive: Archive, jobs: Sequence[Job], workers: int) -> Iterato
     def staged() -> Iterator[Staged]:
         while number := os.read(waiting, _NUMBER):
             rows = portions[int.from_bytes(number, "little")]
-            yield [written(by_row[row], blocks) for row, blocks in archive.stream(rows)]
+            yield [written(jobs.make(row), blocks) for row, blocks in archive.stream(rows)]
 
     children: list[_Child] = []
     try:

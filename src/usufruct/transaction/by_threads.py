@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
 from usufruct.archives.reading import Archive
-from usufruct.transaction.jobs import Job, Staged, portions_of, written
+from usufruct.transaction.jobs import Jobs, Staged, portions_of, written
 
 SMALL = 256 << 10
 """Bytes up to which a file is read and written in one go."""
@@ -19,12 +19,11 @@ _MOMENT = 0.2
 """Seconds after which whoever watches hears of files that are not finished yet."""
 
 
-def by_threads(archive: Archive, jobs: Sequence[Job], workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
+def by_threads(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
     """The calling thread and some more each read and write whole files of their own.
 
     That the caller works too, between taking what was done, spares a thread that only waits for its turn.
     """
-    by_row = {job.row: job for job in jobs}
     portions: queue.SimpleQueue[list[int]] = queue.SimpleQueue()
     for one in portions_of(jobs, workers):
         portions.put(one)
@@ -49,7 +48,7 @@ def by_threads(archive: Archive, jobs: Sequence[Job], workers: int, tell: Callab
                 return
             staged = []
             for row, blocks in archive.stream(portion):
-                job = by_row[row]
+                job = jobs.make(row)
                 # Of a small file there is no second block to stop before or to tell of.
                 staged.append(written(job, told(blocks, number) if job.size > SMALL else blocks))
             unfinished[number] = 0

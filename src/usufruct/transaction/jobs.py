@@ -1,6 +1,6 @@
 """Files to be staged, and one of them written."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from usufruct.files.writing import write_new
@@ -21,6 +21,21 @@ class Job(NamedTuple):
     mode: int
 
 
+class Jobs(NamedTuple):
+    """All files to be staged. Each Job is made when its turn comes: of very many, all at once would fill the memory."""
+
+    rows: Sequence[int]
+    sizes: Sequence[int]
+    """Bytes of every row of the archive, by number."""
+    make: Callable[[int], Job]
+    """The job of a row; called by several threads or processes."""
+
+    @property
+    def size(self) -> int:
+        """Bytes of all files."""
+        return sum(map(self.sizes.__getitem__, self.rows))
+
+
 Staged = list[tuple[int, FileState]]
 """Rows, each with the state of its file."""
 
@@ -31,14 +46,14 @@ def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
     return row, write_new(path, blocks, modified, mode)
 
 
-def portions_of(jobs: Sequence[Job], workers: int) -> Iterator[list[int]]:
+def portions_of(jobs: Jobs, workers: int) -> Iterator[list[int]]:
     """The rows of these files in portions for one worker at a time."""
-    most = max(1, min(_PORTION, len(jobs) // workers))
+    most = max(1, min(_PORTION, len(jobs.rows) // workers))
     portion: list[int] = []
     weight = 0
-    for job in jobs:
-        portion.append(job.row)
-        weight += job.size
+    for row in jobs.rows:
+        portion.append(row)
+        weight += jobs.sizes[row]
         if len(portion) >= most or weight >= _WEIGHT:
             yield portion
             portion, weight = [], 0

@@ -1,6 +1,7 @@
 """The story of adding: an archive's entries, as planned, become a holding, perhaps in the place of an earlier one."""
 
 import os
+from array import array
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import assert_never
@@ -28,7 +29,7 @@ from usufruct.model.snapshot import SurveyedHome
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import carry_out, seal_intent
-from usufruct.transaction.jobs import Job, Staged
+from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
 from usufruct.transaction.stage import stage_files
@@ -81,8 +82,10 @@ class _Contents:
         directory = self._staged.get(step.home)
         if directory is None:
             path = self.home(step).path
-            directory = self._staged[step.home] = self.work.staging_of(path).incoming(path)
+            directory = self.work.staging_of(path).incoming(path)
+            # Several threads ask: none may hear of a directory before it is there.
             os.makedirs(directory, exist_ok=True)
+            self._staged[step.home] = directory
         return f"{directory}/{self.name(step)}"
 
 
@@ -252,16 +255,21 @@ def _staged(
 ) -> Iterator[Staged]:
     """Stage every step; gives each row with the state its file has now and will have at its destination."""
     listing, steps = contents.listing, contents.steps
-    jobs = []
+    rows = array("I")
     for row, step in steps.items():
         if listing.kinds[row] == EntryKind.FILE:
-            mode = PROGRAM_MODE if programs_allowed and row in listing.runnable else FILE_MODE
-            jobs.append(Job(row, contents.staged_path(step), listing.sizes[row], listing.modified(row), mode))
+            rows.append(row)
         elif listing.kinds[row] == EntryKind.LINK:
             yield [(row, write_link(contents.staged_path(step), listing.targets[row], listing.modified(row)))]
         else:
             os.makedirs(contents.staged_path(step), exist_ok=True)
             yield [(row, state_at(contents.staged_path(step)))]
+
+    def make(row: int) -> Job:
+        mode = PROGRAM_MODE if programs_allowed and row in listing.runnable else FILE_MODE
+        return Job(row, contents.staged_path(steps[row]), listing.sizes[row], listing.modified(row), mode)
+
+    jobs = Jobs(rows, listing.sizes, make)
     yield from stage_files(archive, jobs, tell, may_fork=contents.work.edges.platform.can_fork)
 
 

@@ -2,12 +2,12 @@
 
 import os
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 
 from usufruct.archives.reading import Archive
 from usufruct.transaction.by_processes import by_processes
 from usufruct.transaction.by_threads import SMALL, by_threads, read_ahead
-from usufruct.transaction.jobs import Job, Staged, written
+from usufruct.transaction.jobs import Jobs, Staged, written
 
 _MOST_WORKERS = 4
 _MANY = 1000
@@ -19,30 +19,30 @@ def _untold(size: int) -> None:
 
 
 def stage_files(
-    archive: Archive, jobs: Sequence[Job], tell: Callable[[int], None] = _untold, *, may_fork: bool = False
+    archive: Archive, jobs: Jobs, tell: Callable[[int], None] = _untold, *, may_fork: bool = False
 ) -> Iterator[Staged]:
     """Write these files, complete, checked and hashed; gives them a few at a time as they are done.
 
     `tell` is called now and then with the bytes written of files that are not done yet. Raises what reading raises,
     or OSError; no thread and no process is left running then.
     """
-    if not jobs:
+    count = len(jobs.rows)
+    if not count:
         return
     workers = min(_MOST_WORKERS, os.cpu_count() or 1)
-    are_small = sum(job.size for job in jobs) < SMALL * len(jobs)
-    if workers > 1 and archive.is_divisible and len(jobs) > 1:
+    are_small = jobs.size < SMALL * count
+    if workers > 1 and archive.is_divisible and count > 1:
         # What Python does for each small file takes longer than the rest, and only processes do that side by side.
-        if may_fork and are_small and len(jobs) >= _MANY and threading.active_count() == 1:
+        if may_fork and are_small and count >= _MANY and threading.active_count() == 1:
             yield from by_processes(archive, jobs, workers)
         else:
             yield from by_threads(archive, jobs, 2 if are_small else workers, tell)
         return
-    by_row = {job.row: job for job in jobs}
-    stream = archive.stream(list(by_row))
-    if workers > 1 and not (len(jobs) == 1 and jobs[0].size <= SMALL):
-        stream = read_ahead(archive, list(by_row))
+    stream = archive.stream(jobs.rows)
+    if workers > 1 and not (count == 1 and jobs.size <= SMALL):
+        stream = read_ahead(archive, jobs.rows)
     for row, blocks in stream:
-        yield [written(by_row[row], _told(blocks, tell))]
+        yield [written(jobs.make(row), _told(blocks, tell))]
 
 
 def _told(blocks: Iterable[bytes], tell: Callable[[int], None]) -> Iterator[bytes]:
