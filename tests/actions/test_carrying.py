@@ -1,12 +1,17 @@
 """Carrying to another machine: the same content there, whatever is missing told, and nothing there overwritten."""
 
 import json
+import os
 import zipfile
+from unittest import mock
 
 from tests.support import World, WorldTest, zip_bytes
+from usufruct.actions.adding import add_archives
+from usufruct.actions.applications import known_applications
 from usufruct.actions.carrying import ToCarryIn, carry_in, carry_out, plan_carry_in
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
+from usufruct.actions.request import Request
 from usufruct.archives.reading import Access
 from usufruct.errors import DamagedArchive, MachineError, UsufructError, WrongUsage
 
@@ -136,6 +141,26 @@ class CarryingTest(WorldTest):
         self.assertEqual(list((self.there.places.data / "archives").glob("*moons*")), [])
         with self.assertRaises(MachineError):
             carry_out(self.world.surroundings, self.file, with_archives=False)
+
+    def test_loose_files_of_a_root_that_is_not_there_yet(self) -> None:
+        """They once got a directory called `.`, which could be made and not taken out."""
+        homes = [self.world.folder / name for name in ("old", "new")]
+        archive = self.world.archive("type.zip", {"usr/share/fonts/opentype/Sky.otf": "otf", "usr/x/empty/": ""})
+        for home, world in zip(homes, (self.world, self.there), strict=True):
+            home.mkdir()
+            with mock.patch.dict(os.environ, {"HOME": str(home), "XDG_DATA_HOME": str(home / "data")}):
+                if world is self.world:
+                    fonts = [one for one in known_applications(world.surroundings) if one.name == "fonts"]
+                    request = Request(applications=tuple(fonts))
+                    (added,) = add_archives(world.surroundings, [archive], request, lambda _: None)
+                    self.assertEqual((added.state, added.error), ("added", None))
+                    carry_out(world.surroundings, self.file, with_archives=True)
+                else:
+                    self.assertEqual(self.carried()["type"], "added")
+                self.assertTrue((home / "data/fonts/Sky.otf").exists())
+                (removal,) = world.remove("type")
+                self.assertEqual(removal.removed.taken, 1)
+            self.assertEqual(list(home.iterdir()), [])
 
     def test_nothing_to_carry(self) -> None:
         with self.assertRaisesRegex(WrongUsage, "nothing to carry"):

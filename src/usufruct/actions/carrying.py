@@ -241,7 +241,7 @@ def _bringing(
         bringing.state, bringing.detail = NAME_TAKEN, f"another holding is called {holding.name} here"
     elif holding.application and not application:
         bringing.state, bringing.detail = NO_FOLDER, f"{holding.application} is not defined here"
-    elif not os.path.isdir(root):
+    elif not os.path.isdir(root) and not (application and application.is_shipped):
         bringing.state, bringing.detail = NO_FOLDER, f"there is no folder {root}"
     else:
         for file in holding.archives:

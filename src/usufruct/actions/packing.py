@@ -220,7 +220,7 @@ def _of_holding(surroundings: Surroundings, holding: Holding) -> Iterator[tuple[
     for path in paths:
         state = state_at(path)
         top = holding.root if path.startswith(holding.root + "/") else common
-        below = path[len(top) :].lstrip("/")
+        below = os.path.normpath(path[len(top) :].lstrip("/")).replace(os.sep, "/")
         if state.kind is not FileKind.DIRECTORY or not os.listdir(path):
             yield below, path, state
 
@@ -345,7 +345,7 @@ def _compare(surroundings: Surroundings, plan: ToPack, packing: Packing, first: 
         found = {listing.path(row): row for row in range(len(listing))}
         members = {entry: EntryKind(listing.kinds[row]) for entry, row in found.items()}
         if members != {entry: member.kind for entry, member in expected.items()} or listing.refused:
-            raise _differs(plan, "it has other entries")
+            raise DamagedArchive("it has other entries", remedy="")
         rows = [row for row in found.values() if listing.kinds[row] == EntryKind.FILE]
         for number, (row, blocks) in enumerate(archive.stream(rows), start=1):
             digest = blake3()

@@ -106,7 +106,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     reasons: set[tuple[int, int]] = set()
     remarks, clashes = _marks_of(layout, plan), plan.clashes if plan else {}
     out = {aside.row for aside in plan.asides} if plan else set()
-    names, sizes = layout.listing.names, layout.listing.sizes
+    names, sizes, kinds = layout.listing.names, layout.listing.sizes, layout.listing.kinds
     for row in layout.placed_rows():
         if row in out:
             continue
@@ -116,6 +116,10 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
             top, below = _place_of(layout.homes[number], root)
             leaves = grown[number] = trees.setdefault(top, Branch()).at(below).leaves
         reasons.add((number, layout.reason_of[row]))
+        if kinds[row] == EntryKind.DIRECTORY:
+            top, below = _place_of(layout.homes[number], root)
+            trees[top].at(f"{below}/{names[row]}".lstrip("/"))
+            continue
         mark = "" if row not in clashes else _CLASH_MARKS.get(clashes[row], "")
         leaves.append(remarks[row] if row in remarks else Leaf(names[row], sizes[row], mark))
     whys: dict[tuple[str, str], set[str]] = {}

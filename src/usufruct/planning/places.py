@@ -259,7 +259,14 @@ class Places:
             relative = self.tree.relative(here, directory)
             if folder.arrange is Arrange.LOOSE:
                 self._place_files(
-                    here, relative, folder, folder.path, why, evidence, notes_apart=True, takes_all=takes_all
+                    here,
+                    relative,
+                    folder,
+                    joined(folder.path, ""),
+                    why,
+                    evidence,
+                    notes_apart=True,
+                    takes_all=takes_all,
                 )
             else:
                 path = joined(folder.path, in_known_spelling(folder, relative))

@@ -69,7 +69,7 @@ class _Disk:
         """
         folder = home.folder
         if folder is None or folder.is_root:
-            return self.root, [part for part in home.path.split("/") if part]
+            return self.root, [part for part in home.path.split("/") if part not in ("", ".")]
         own = folder.path if folder.is_elsewhere else self._spelled(folder.path)
         below = [part for part in home.path[len(folder.path) :].split("/") if part]
         real = os.path.realpath(own)

@@ -113,7 +113,7 @@ def remove_holding(
             seal_intent(work)
         carry_out(work)
     return Removed(
-        sum(1 for _, step in removal.takes if step.changes_disk),
+        sum(step.changes_disk and step.disk.kind is not FileKind.DIRECTORY for _, step in removal.takes),
         tuple(f"{place.path}/{place.name}" for place, _ in removal.back),
         tuple(f"{place.path}/{place.name}" for place, _ in removal.leaves),
     )
