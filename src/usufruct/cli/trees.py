@@ -138,7 +138,8 @@ def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL
             inner, child = next(iter(child.branches.items()))
             name = f"{name}/{inner}"
         remark = child.remark if child.remark != said else ""
-        yield _Row(prefix + lead, printable(name), (count_words(files, "file"), size_words(size)), remark, True)
+        facts = (count_words(files, "file"), size_words(size)) if files else ("", "empty")
+        yield _Row(prefix + lead, printable(name), facts, remark, True)
         yield from _rows(child, prefix + below, in_full, levels - 1, child.remark or said)
     for number, leaf in enumerate(leaves, len(branches)):
         lead = corner if number == last else tee
