@@ -258,16 +258,8 @@ class Places:
         for here in self.tree.below(directory, done):
             relative = self.tree.relative(here, directory)
             if folder.arrange is Arrange.LOOSE:
-                self._place_files(
-                    here,
-                    relative,
-                    folder,
-                    joined(folder.path, ""),
-                    why,
-                    evidence,
-                    notes_apart=True,
-                    takes_all=takes_all,
-                )
+                path = joined(folder.path, "")
+                self._place_files(here, relative, folder, path, why, evidence, notes_apart=True, takes_all=takes_all)
             else:
                 path = joined(folder.path, in_known_spelling(folder, relative))
                 self._place_files(
