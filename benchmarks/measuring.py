@@ -64,6 +64,8 @@ class Pair:
 
 def run(command: Sequence[str], **environment: str) -> Run:
     """Run a command to its end; a failure ends the benchmark, for its time would mean nothing."""
+    # What the run before has left unwritten would be charged to whichever of the two makes its own bytes durable.
+    os.sync()
     done = subprocess.run(
         [sys.executable, "-I", "-S", "-c", _LAUNCH, *command],
         capture_output=True,

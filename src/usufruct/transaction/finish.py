@@ -141,10 +141,9 @@ def _settle_stacks(ledger: Ledger, change: int, directory: int) -> None:
 
 def _surface(ledger: Ledger, directory: int, names: list[str]) -> None:
     """Note that what is on top of these stacks needs no backup: it is on disk."""
-    for name, stack in stacks_in(ledger, directory, names).items():
-        backed = [stack[-1]] if stack[-1].is_backed else []
-        set_backed(ledger, [(directory, name, layer.level) for layer in backed], is_backed=False)
-        enter_unneeded(ledger, [layer.state.digest for layer in backed])
+    tops = {name: stack[-1] for name, stack in stacks_in(ledger, directory, names).items() if stack[-1].is_backed}
+    set_backed(ledger, [(directory, name, top.level) for name, top in tops.items()], is_backed=False)
+    enter_unneeded(ledger, [top.state.digest for top in tops.values()])
 
 
 def finish_reversed(work: Work) -> None:

@@ -86,9 +86,13 @@ def enter_removal(work: Work, removal: Removal) -> None:
     back = removal.back
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
     size = 0
+    incoming: dict[str, str] = {}
     for done, (place, step) in enumerate(back, 1):
         assert step.gives_back, "only such are given back"
-        _stage_back(work, place, step.gives_back)
+        if place.path not in incoming:
+            incoming[place.path] = work.staging_of(place.path).incoming(place.path)
+            os.makedirs(incoming[place.path], exist_ok=True)
+        _stage_back(work, incoming[place.path], place, step.gives_back)
         size += step.gives_back.state.size
         work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
 
@@ -154,13 +158,11 @@ def _enter_steps(work: Work, steps: list[TakeOut]) -> None:
     enter_layers(ledger, change, told, gone=True)
 
 
-def _stage_back(work: Work, place: HeldPlace, layer: Layer) -> None:
-    """Put what is given back into the staging directory, with the mode and time it had."""
+def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer) -> None:
+    """Put what is given back into a staging directory, with the mode and time it had."""
     edges, state = work.edges, layer.state
     if state.kind not in (FileKind.FILE, FileKind.LINK):
         return
-    incoming = work.staging_of(place.path).incoming(place.path)
-    os.makedirs(incoming, exist_ok=True)
     path = f"{incoming}/{place.name}"
     if state.kind is FileKind.LINK:
         now = write_link(path, state.target, state.modified)
