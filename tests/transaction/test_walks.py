@@ -14,7 +14,7 @@ from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError, WrongUsage
 
-WALKS = 304
+WALKS = 200
 STEPS = 12
 SEED = 20260314
 NAMES = [f"Gels/{name}.gel" for name in "abcdef"] + [

@@ -11,7 +11,7 @@ from blake3 import blake3
 from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import open_archive
-from usufruct.archives.packing import FORMATS, USUAL_EFFORT, Changed, Member, format_of_name, pack_members
+from usufruct.archives.packing import FORMATS, USUAL_EFFORT, Changed, How, Member, format_of_name, pack_members
 from usufruct.archives.passwords import Passwords
 from usufruct.archives.reading import Access, Limits
 from usufruct.errors import ArchiveError, DamagedArchive, MachineError, WrongUsage
@@ -310,14 +310,8 @@ def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: P
         surroundings.watch(Progress(plan.out.name, "packing", files, of_files, done, of_size))
 
     with CutFile(path, packing.volume) if packing.volume else path.open("xb") as out:
-        pack_members(
-            out,  # type: ignore[arg-type]
-            plan.members,
-            plan.format,
-            effort=packing.effort,
-            password=packing.password,
-            tell=tell,
-        )
+        how = How(plan.format, packing.effort, packing.password, tell)
+        pack_members(out, plan.members, how)  # type: ignore[arg-type]
         volumes = out.paths if isinstance(out, CutFile) else [path]
     if len(volumes) > _MOST_VOLUMES:
         raise MachineError(

@@ -1,7 +1,7 @@
 """Making archives: what goes in, and the formats that can be written.
 
-Each format has a module with one function, called a Packer here. It writes all members to an open file that can be
-sought in, and tells after each how many bytes of content that was. It raises OSError where a file cannot be read or
+Each format has a module with one function `pack`. It writes all members to an open file that can be sought in, and tells
+now and then how many bytes of content it took in. It raises OSError where a file cannot be read or
 written, and `Changed` for a file that is no longer as it was when it was listed.
 """
 
@@ -63,18 +63,21 @@ def format_of_name(name: str) -> str | None:
     return suffixes[max(fitting, key=len)] if fitting else None
 
 
-def pack_members(
-    out: BinaryIO,
-    members: Sequence[Member],
-    archive_format: str,
-    *,
-    effort: int,
-    password: str | None,
-    tell: Callable[[int], None],
-) -> None:
-    """Write an archive of these members; see the module for what is told and raised."""
-    packer = import_module(f"usufruct.archives.{FORMATS[archive_format].module}")
-    packer.pack(out, members, archive_format, effort=effort, password=password, tell=tell)
+class How(NamedTuple):
+    """How an archive is to be packed."""
+
+    format: str
+    """One of FORMATS."""
+    effort: int
+    password: str | None
+    """None: it is not locked."""
+    tell: Callable[[int], None]
+    """Called with the bytes of content that were taken in since the last time."""
+
+
+def pack_members(out: BinaryIO, members: Sequence[Member], how: How) -> None:
+    """Write an archive of these members; see the module for what is raised."""
+    import_module(f"usufruct.archives.{FORMATS[how.format].module}").pack(out, members, how)
 
 
 def blocks_of(member: Member) -> Iterator[bytes]:

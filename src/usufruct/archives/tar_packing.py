@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from io import RawIOBase
 from typing import IO, BinaryIO, cast
 
-from usufruct.archives.packing import Member, blocks_of
+from usufruct.archives.packing import How, Member, blocks_of
 from usufruct.model.entries import EntryKind
 
 _ZST_LEVELS = (1, 3, 4, 6, 8, 10, 12, 15, 17, 19)
@@ -38,19 +38,11 @@ class _Content(RawIOBase):
         return data[:count] if count >= 0 else data
 
 
-def pack(
-    out: BinaryIO,
-    members: Sequence[Member],
-    archive_format: str,
-    *,
-    effort: int,
-    password: str | None,
-    tell: Callable[[int], None],
-) -> None:
+def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
     """See `packing`. Owners are left out: whoever unpacks it is the owner."""
-    assert password is None, "tar has no locks"
+    assert how.password is None, "tar has no locks"
     with (
-        _packed(out, archive_format, effort) as stream,
+        _packed(out, how.format, how.effort) as stream,
         tarfile.open(fileobj=stream, mode="w|", format=tarfile.PAX_FORMAT) as tar,
     ):
         for member in members:
@@ -62,7 +54,7 @@ def pack(
             if member.kind is EntryKind.FILE:
                 info.size = member.size
                 blocks = blocks_of(member)
-                tar.addfile(info, cast("IO[bytes]", _Content(blocks, tell)))
+                tar.addfile(info, cast("IO[bytes]", _Content(blocks, how.tell)))
                 # The end is where a file that has grown is found out.
                 for _ in blocks:
                     pass

@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import BinaryIO, NamedTuple
 
-from usufruct.archives.packing import Member, blocks_of, whole_of
+from usufruct.archives.packing import How, Member, blocks_of, whole_of
 from usufruct.archives.zip_locks import AesLock
 from usufruct.model.entries import EntryKind
 
@@ -49,20 +49,12 @@ class _Written(NamedTuple):
     offset: int
 
 
-def pack(
-    out: BinaryIO,
-    members: Sequence[Member],
-    archive_format: str,
-    *,
-    effort: int,
-    password: str | None,
-    tell: Callable[[int], None],
-) -> None:
+def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
     """See `packing`."""
     workers = min(4, os.cpu_count() or 1)
     written: list[_Written] = []
     waiting: deque[tuple[Member, Future[_Packed] | None]] = deque()
-    writer = _Writer(out, effort, password)
+    writer = _Writer(out, how.effort, how.password)
     with ThreadPoolExecutor(workers) as pool:
         rest = iter(members)
         try:
@@ -73,9 +65,9 @@ def pack(
                 if not waiting:
                     break
                 member, future = waiting.popleft()
-                written.append(writer.put(member, future.result()) if future else writer.put_large(member, tell))
+                written.append(writer.put(member, future.result()) if future else writer.put_large(member, how.tell))
                 if future:
-                    tell(member.size)
+                    how.tell(member.size)
         finally:
             pool.shutdown(cancel_futures=True)
     writer.end(written)
