@@ -90,6 +90,7 @@ class JsonTest(AddCase):
         self.write_gels()
         self.run_words("add", "gels.zip")
         self.document("list")
+        self.document("list", "--sizes", form="list --sizes")
         self.assertEqual(self.document("show", "gels")["files"][0]["replaced"], "original")
         self.assertEqual(self.document("check", "--store")["store"]["kept"], 1)
         found = self.document("whose", str(self.world.lanternbox / "Gels/moon.gel"))

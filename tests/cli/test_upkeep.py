@@ -148,6 +148,14 @@ class UpkeepTest(AddCase):
         sizes = self.document("list", "--sizes")
         self.assertEqual(sizes["placed"][0], {"name": "big", "bytes": 5000})
         self.assertEqual(sizes["backups"], 4)
+        size = (self.downloads / "big.zip").stat().st_size
+        self.assertGreater(sizes["archives"], size)
+        self.run_words("settings", "set", "store", str(self.world.folder / "store"))
+        self.write("more.zip", {"gels/more.gel": "x"})
+        self.run_words("add", "more.zip", "--afterwards", "store")
+        stored = self.document("list", "--sizes")
+        self.assertEqual(stored["archives"], sizes["archives"])
+        self.assertEqual(stored["stored"], (self.world.folder / "store/more.zip").stat().st_size)
         self.assertIn("backups of what was replaced", self.run_words("list", "--sizes").stdout)
 
     def test_an_older_ledger_is_backed_up_and_brought_up_to_date(self) -> None:

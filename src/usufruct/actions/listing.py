@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import all_holdings, holding_named, volumes_of
+from usufruct.ledger.holdings import all_holdings, holding_named
 from usufruct.model.holdings import Holding
 from usufruct.planning.names import folded
 
@@ -47,23 +47,27 @@ class Sizes:
     placed: tuple[tuple[str, int], ...]
     """Each holding with its files, the largest first."""
     backups: int
+    stored: int
+    """Archives in the store."""
     archives: int
-    """Archives that are still where they were added from."""
+    """Archives that are still where they were added from: room to win."""
 
 
 def sizes_of(surroundings: Surroundings, holdings: list[Holding]) -> Sizes:
     """What these holdings, the backups, and the archives that they came from take."""
+    # Only here: a plain list starts without what looking at archives needs.
+    from usufruct.actions.afterwards import kept_archives
+
     placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
-    archives: dict[str, int] = {}
-    with surroundings.reading() as ledger:
-        for one in holdings:
-            for volume in volumes_of(ledger, one.number) if ledger else ():
-                if os.path.isfile(volume.path):
-                    archives[volume.path] = volume.size
+    meant = {one.name for one in holdings}
+    taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0}
+    for archive in kept_archives(surroundings):
+        if not meant.isdisjoint(archive.holdings):
+            taken[archive.state] += archive.size
     backups = 0
     for directory, _, names in os.walk(surroundings.places.backups):
         backups += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
-    return Sizes(tuple(placed), backups, sum(archives.values()))
+    return Sizes(tuple(placed), backups, taken["stored"], taken["there"])
 
 
 def find_holding(ledger: Ledger | None, name: str) -> Holding:

@@ -1,8 +1,8 @@
 """Making archives: what goes in, and the formats that can be written.
 
-Each format has a module with one function `pack`. It writes all members to an open file that can be sought in, and tells
-now and then how many bytes of content it took in. It raises OSError where a file cannot be read or
-written, and `Changed` for a file that is no longer as it was when it was listed.
+Each format has a module with one function `pack`. It writes all members to an open file that can be sought in, and
+tells now and then how many bytes of content it took in. It raises OSError where a file cannot be read or written, and
+`Changed` for a file that is no longer as it was when it was listed.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence

@@ -61,12 +61,13 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
             {
                 "placed": [{"name": name, "bytes": size} for name, size in sizes.placed],
                 "backups": sizes.backups,
+                "stored": sizes.stored,
                 "archives": sizes.archives,
             }
         )
         return
     rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
-    rows += [("archives of what is placed", sizes.archives)]
+    rows += [("archives in the store", sizes.stored), ("archives left: room to win", sizes.archives)]
     largest = max(size for _, size in rows) or 1
     names = min(46, max(20, width() // 2 - 6), max(len(name) for name, _ in rows))
     room = max(10, width() - names - 16)
