@@ -3,8 +3,8 @@
     python -m benchmarks.growth [--runs N] [--scale F] [--json FILE] [--plot FILE] DIRECTORY
 
 About 15 GB are written to DIRECTORY and left. Each point is the fastest of its runs: what slows a run down is never
-Usufruct getting less to do. The exponent is the slope of a straight line fitted to the logarithms by least squares; 1
-is growth in step with the work.
+Usufruct getting less to do. The exponent is the slope of a straight line fitted by least squares to the logarithms of
+what each point takes more than the smallest, which is nearly all start-up; 1 is growth in step with the work.
 """
 
 import argparse
@@ -25,8 +25,6 @@ _EACH = 1_000
 """Bytes of a file where their number grows."""
 _LARGE = 50
 """Files where their size grows."""
-_STARTING = 0.35
-"""Seconds below which a point shows starting up more than work, and is left out of the fit."""
 
 Points = dict[int, Run]
 
@@ -93,8 +91,9 @@ def plot(lines: Mapping[str, Points], sizes: Points, file: Path) -> None:
 
 
 def fits(points: Points) -> float:
-    """The exponent of the points that are more than start-up."""
-    return exponent({size: run.seconds for size, run in points.items() if run.seconds > _STARTING})
+    """The exponent of what the points take more than the smallest."""
+    start = points[min(points)].seconds
+    return exponent({size: run.seconds - start for size, run in points.items()})
 
 
 def main(words: Sequence[str] | None = None) -> int:
