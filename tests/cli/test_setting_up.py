@@ -80,9 +80,7 @@ class SettingUpTest(WorldTest):
         ):
             self.assertIn(words, page)
         if shutil.which("groff"):
-            checked = subprocess.run(
-                ["groff", "-man", "-Tutf8", "-ww", "-z"], input=page, text=True, capture_output=True
-            )
+            checked = subprocess.run(["groff", "-man", "-Tutf8", "-z"], input=page, text=True, capture_output=True)
             self.assertEqual((checked.returncode, checked.stderr), (0, ""))
 
     def test_the_version_names_libraries_and_formats(self) -> None:
