@@ -73,8 +73,7 @@ class Plan:
         }
 
 
-@dataclass(frozen=True, slots=True)
-class TakeOut:
+class TakeOut(NamedTuple):
     """Take a holding's layer out of one destination's stack."""
 
     directory: int
@@ -91,8 +90,7 @@ class TakeOut:
     changes_disk: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Leave:
+class Leave(NamedTuple):
     """Leave a file that the user changed since where it is."""
 
     directory: int
