@@ -154,6 +154,16 @@ class PackingTest(WorldTest):
         self.assertEqual(tops("moon.gel", "hollow"), {"pack/moon.gel", "pack/hollow"})
         self.assertEqual(tops("hollow", wrapper="Other"), {"Other"})
         self.assertEqual(tops("moon.gel", wrapper=""), {"moon.gel"})
+        self.assertEqual(tops("also.gel", "moon.gel", wrapper=""), {"also.gel", "moon.gel"})
+
+    def test_more_volumes_than_can_be_numbered(self) -> None:
+        before = self.left()
+        with (
+            mock.patch("usufruct.actions.packing._MOST_VOLUMES", 5),
+            self.assertRaisesRegex(MachineError, "more than 5 volumes"),
+        ):
+            self.pack(self.top, out="v.zip", volume=500, effort=0)
+        self.assertEqual(self.left(), before)
 
     def test_a_holding_is_packed_as_it_is_on_disk_now_and_places_again(self) -> None:
         self.world.add_files("sky.zip", {"gels/moon.gel": "1", "gels/star.gel": "2", "Owl/rig.toml": "owl"})

@@ -1,6 +1,7 @@
 """Making an archive of what is on disk, read back and compared before it counts as made."""
 
 import os
+import posixpath
 import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -281,7 +282,7 @@ def _take(plan: ToPack, seen: dict[str, str], entry: str, path: str, state: File
             plan.members.append(Member(entry, path, EntryKind.FILE, state.size, state.modified, can_run))
         case FileKind.DIRECTORY:
             plan.members.append(Member(entry, path, EntryKind.DIRECTORY, 0, state.modified))
-        case FileKind.LINK if _stays_inside(entry, state.target):
+        case FileKind.LINK if _stays_inside(plan.wrapper, entry, state.target):
             plan.members.append(Member(entry, path, EntryKind.LINK, 0, state.modified, False, state.target))
         case FileKind.LINK:
             plan.left_out.append(LeftOut(path, f"the link leads out of what is packed, to {state.target}"))
@@ -291,12 +292,12 @@ def _take(plan: ToPack, seen: dict[str, str], entry: str, path: str, state: File
             plan.left_out.append(LeftOut(path, "it is neither file, folder nor link"))
 
 
-def _stays_inside(entry: str, target: str) -> bool:
+def _stays_inside(wrapper: str, entry: str, target: str) -> bool:
     """A link is followed by others on their machine, where only what came with it is there."""
     if not target or os.path.isabs(target) or target.startswith(("/", "\\")):
         return False
-    reached = os.path.normpath(f"{os.path.dirname(entry)}/{target}").replace("\\", "/").lstrip("/")
-    return reached.split("/")[0] == entry.split("/")[0] and not reached.startswith("..")
+    reached = posixpath.normpath(posixpath.join(posixpath.dirname(entry), target.replace("\\", "/")))
+    return reached.split("/")[0] == wrapper if wrapper else reached.split("/")[0] != ".."
 
 
 def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: Path) -> list[Path]:
@@ -307,17 +308,18 @@ def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: P
         nonlocal done, files
         done += size
         files = min(of_files, files + 1)
+        if isinstance(out, CutFile) and len(out.paths) > _MOST_VOLUMES:
+            raise MachineError(
+                f"{plan.out.name} would be more than {_MOST_VOLUMES} volumes.", kept="No archive was made.",
+                remedy="Give a larger --volume.",
+            )  # fmt: skip
         surroundings.watch(Progress(plan.out.name, "packing", files, of_files, done, of_size))
 
     with CutFile(path, packing.volume) if packing.volume else path.open("xb") as out:
         how = How(plan.format, packing.effort, packing.password, tell)
         pack_members(out, plan.members, how)  # type: ignore[arg-type]
         volumes = out.paths if isinstance(out, CutFile) else [path]
-    if len(volumes) > _MOST_VOLUMES:
-        raise MachineError(
-            f"{plan.out.name} would be {len(volumes):,} volumes.", kept="No archive was made.",
-            remedy=f"Give a larger --volume: at most {_MOST_VOLUMES} can be numbered.",
-        )  # fmt: skip
+        tell(0)
     return volumes
 
 

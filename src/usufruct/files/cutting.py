@@ -15,13 +15,12 @@ class CutFile(io.RawIOBase):
         super().__init__()
         self._path, self._most = path, most
         """Bytes of each file but the last."""
-        self._files: list[BinaryIO] = []
-        self._position = self._size = 0
-
-    @property
-    def paths(self) -> list[Path]:
+        self.paths: list[Path] = []
         """The files so far, in order."""
-        return [Path(file.name) for file in self._files]
+        self._file: BinaryIO | None = None
+        """The one that is open: of hundreds, a system lets nobody keep all open."""
+        self._number = -1
+        self._position = self._size = 0
 
     def writable(self) -> bool:
         """Always."""
@@ -46,10 +45,8 @@ class CutFile(io.RawIOBase):
         whole = len(view)
         while view:
             number, offset = divmod(self._position, self._most)
-            while number >= len(self._files):
-                self._files.append(self._path.with_name(f"{self._path.name}.{len(self._files) + 1:03}").open("xb"))
             piece = view[: self._most - offset]
-            file = self._files[number]
+            file = self._opened(number)
             file.seek(offset)
             file.write(piece)
             self._position += len(piece)
@@ -57,8 +54,19 @@ class CutFile(io.RawIOBase):
         self._size = max(self._size, self._position)
         return whole
 
+    def _opened(self, number: int) -> BinaryIO:
+        """The file of this number, made with those before it if it is new."""
+        if self._file is None or number != self._number:
+            if self._file:
+                self._file.close()
+            while number >= len(self.paths):
+                self.paths.append(self._path.with_name(f"{self._path.name}.{len(self.paths) + 1:03}"))
+                self.paths[-1].open("xb").close()
+            self._file, self._number = self.paths[number].open("r+b"), number
+        return self._file
+
     def close(self) -> None:
-        """Close all files."""
-        for file in self._files:
-            file.close()
+        """Close the file that is open."""
+        if self._file:
+            self._file.close()
         super().close()
