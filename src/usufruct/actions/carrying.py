@@ -20,7 +20,7 @@ from usufruct.actions.checking import check_holdings
 from usufruct.actions.defining import write_definition
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered
-from usufruct.actions.packing import Made, Packing, ToPack, free_output, pack_planned
+from usufruct.actions.packing import Made, Packing, ToPack, pack_planned, refuse_taken
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import open_archive
@@ -69,7 +69,7 @@ def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> 
     """
     out = out.expanduser().absolute()
     out = out if out.suffix.lower() == ".zip" else out.with_name(out.name + ".zip")
-    free_output(out)
+    refuse_taken(out)
     with surroundings.reading() as ledger:
         holdings = _in_order(ledger) if ledger else []
         volumes = {one.number: volumes_of(ledger, one.number) for one in holdings} if ledger else {}

@@ -248,11 +248,11 @@ def _out(packing: Packing, name: str) -> tuple[Path, str]:
         out = packing.out.expanduser().absolute()
         if not said:
             out = out.with_name(out.name + FORMATS[archive_format].suffix)
-    free_output(out)
+    refuse_taken(out)
     return out, archive_format
 
 
-def free_output(out: Path) -> None:
+def refuse_taken(out: Path) -> None:
     """Raise MachineError where an archive cannot be made at this path: no folder, or something in the way."""
     if not out.parent.is_dir():
         raise MachineError(

@@ -15,6 +15,7 @@ from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import examined_document
+from usufruct.cli.options import archives_argument
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, path_words, styled
 from usufruct.cli.surroundings import surroundings
@@ -188,14 +189,7 @@ def drop(name: str) -> None:
 
 @app.command("try")
 @click.argument("name", shell_complete=words.applications)
-@click.argument(
-    "archives",
-    metavar="ARCHIVE...",
-    nargs=-1,
-    required=True,
-    type=click.Path(path_type=Path),
-    shell_complete=words.archives,
-)
+@archives_argument
 @json_option
 def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
     """Show how the definition of NAME would place each ARCHIVE, to tune it against a downloads folder.
@@ -223,9 +217,9 @@ def _tried(result: Examined) -> tuple[str, ...]:
         return name, "-", "-", result.obstacle.message if result.obstacle else ""
     counted = Counter(one.home.folder.name for one in layout.placements if one.home.folder)
     left = sum(1 for aside in layout.asides if aside.kind in (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))
-    words = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
+    where = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
     obstacle = result.obstacle.message if result.obstacle else ""
-    return name, f"{layout.files:,}", f"{left:,}", " · ".join(filter(None, (words, obstacle)))
+    return name, f"{layout.files:,}", f"{left:,}", " · ".join(filter(None, (where, obstacle)))
 
 
 def _tried_style(column: int, text: str) -> str:

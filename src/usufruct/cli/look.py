@@ -9,9 +9,8 @@ from usufruct.actions.adding import look_at
 from usufruct.actions.gathering import gathered
 from usufruct.actions.reading import read_entry, verify
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli import words
 from usufruct.cli.documents import examined_document, verified_document
-from usufruct.cli.options import access_of, ending, refuse_unheard, request_of, request_options
+from usufruct.cli.options import access_of, archives_argument, ending, refuse_unheard, request_of, request_options
 from usufruct.cli.reports import look_report, verified_lines
 from usufruct.cli.screen import echo, echo_json, json_option, size_words
 from usufruct.cli.surroundings import surroundings
@@ -20,14 +19,7 @@ from usufruct.files.printable import printable
 
 
 @click.command(short_help="Say what archives are and where their content would go.")
-@click.argument(
-    "archives",
-    metavar="ARCHIVE...",
-    nargs=-1,
-    required=True,
-    type=click.Path(path_type=Path),
-    shell_complete=words.archives,
-)
+@archives_argument
 @request_options
 @click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
 @click.option("--read", "entry", metavar="ENTRY", help="Print this entry, a text, instead.")

@@ -33,6 +33,15 @@ def _encoding(context: click.Context, option: click.Parameter, value: str | None
     return value
 
 
+archives_argument = click.argument(
+    "archives",
+    metavar="ARCHIVE...",
+    nargs=-1,
+    required=True,
+    type=click.Path(path_type=Path),
+    shell_complete=words.archives,
+)
+"""The archives of commands that need at least one."""
 ACCESS_OPTIONS = (
     click.option(
         "--password-file",

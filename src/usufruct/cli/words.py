@@ -80,8 +80,8 @@ def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> l
     """Folders, and files that are archives by name or first bytes; with nothing begun, the newest downloads too."""
     from usufruct.actions.gathering import is_archive
 
-    above, _slash, begun = incomplete.rpartition("/")
-    written = f"{above}/" if _slash else ""
+    above, slash, begun = incomplete.rpartition("/")
+    written = f"{above}/" if slash else ""
     folder = Path(os.path.expanduser(written or "."))  # noqa: PTH111 - a word on its way
     items = []
     try:
