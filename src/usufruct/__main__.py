@@ -1,10 +1,16 @@
 """`python -m usufruct`, and what the console command calls."""
 
+import gc
 import sys
+
+_NEW = 100_000
+"""Values made before those among them that refer to one another in circles are looked for."""
 
 
 def main() -> None:
     """Run the command line and end with its exit code."""
+    # What a command makes of an archive's entries stays until it ends, and is not worth looking through again and again.
+    gc.set_threshold(_NEW, 100, 100)
     from usufruct.cli.main import run
 
     sys.exit(run(sys.argv[1:]))

@@ -25,7 +25,7 @@ from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
-from usufruct.model.plan import Clash, Plan, Replace
+from usufruct.model.plan import Clash, Plan
 from usufruct.planning.clashes import pieces_beside, plan_of
 from usufruct.planning.competition import also_for, verdict_on
 from usufruct.planning.layout import into_options, sought
@@ -82,7 +82,7 @@ class Examined:
             return DecisionNeeded(
                 self.decisions[0].question, remedy="Answer by adding the words of one option to the command."
             )
-        if self.plan and not self.plan.steps and not self.already:
+        if self.plan and next(self.plan.rows(), None) is None and not self.already:
             return DecisionNeeded(
                 "Nothing is left to place: every file that is there already stays.",
                 remedy="Another --on-clash places them, `replace` or `both` for one.",
@@ -208,7 +208,7 @@ def _meet(
     while True:
         snapshot = survey(layout, root, ledger, for_free_names=for_free_names)
         if updating is not None:
-            snapshot = with_digests_of(snapshot, updating)
+            snapshot = with_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()
         result.plan = plan_of(layout, snapshot, choices, same, updating)
         # A piece that meets another of its name goes beside it as a whole, and is surveyed there.
@@ -356,12 +356,12 @@ def _naming_question(result: Examined, request: Request, ledger: Ledger | None, 
 def _is_all_there(plan: Plan, holding: Holding) -> bool:
     """Whether the very same content is there already as the holding's, though from an archive packed otherwise."""
     files = 0
-    for step in plan.steps:
-        if not isinstance(step, Replace) or plan.clashes.get(step.row) is not Clash.SAME:
+    for row in plan.rows():
+        if plan.clash(row) is not Clash.SAME:
             return False
-        if all(layer.holding != holding.number for layer in step.found.stack):
+        if all(layer.holding != holding.number for layer in plan.snapshot.found[row].stack):
             return False
-        files += plan.layout.listing.kinds[step.row] != EntryKind.DIRECTORY
+        files += plan.layout.listing.kinds[row] != EntryKind.DIRECTORY
     return files == holding.files and not holding.is_partial
 
 

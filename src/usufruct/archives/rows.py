@@ -1,5 +1,7 @@
 """Entering what a reader finds into a Listing, safely."""
 
+from collections.abc import Sequence
+
 from usufruct.archives.paths import UnsafeName, safe_path
 from usufruct.errors import UnsafeArchive
 from usufruct.model.entries import TOP, EntryKind, Listing, Refusal
@@ -13,7 +15,8 @@ class Rows:
         self._name, self._path, self._most = name, path, most
         self.listing = Listing()
         self._left = most
-        self._directories: dict[str, int] = {}
+        self.directories: dict[str, int] = {}
+        """Paths as the archive writes them → number of the directory, of those that were found safe."""
 
     def enter(
         self,
@@ -30,20 +33,14 @@ class Rows:
 
         Raises UnsafeArchive for more entries than the limit.
         """
-        self._left -= 1
-        if self._left < 0:
-            raise UnsafeArchive(
-                f"{self._name} is refused: it holds more than {self._most:,} entries.",
-                remedy="Raise the limit in the settings if you trust it.",
-                path=self._path,
-            )
+        self._count(1)
         try:
             # Archives name many files of one directory after another: its path is normalised once.
             above, separator, last = name.rpartition("/")
             if separator and last and last not in (".", "..") and "\\" not in last and "\0" not in last:
-                directory = self._directories.get(above)
+                directory = self.directories.get(above)
                 if directory is None:
-                    directory = self._directories[above] = self.listing.directory(safe_path(above + "/"))
+                    directory = self.directories[above] = self.listing.directory(safe_path(above + "/"))
             else:
                 path = safe_path(name)
                 if not path:
@@ -56,6 +53,27 @@ class Rows:
             self.refuse(name, str(unsafe))
             return None
         return self.listing.add(directory, last, kind, size, modified, checksum, can_run=can_run, target=target)
+
+    def enter_files(
+        self,
+        directories: Sequence[int],
+        names: Sequence[str],
+        sizes: Sequence[int],
+        times: Sequence[int | None],
+        checksums: Sequence[int],
+    ) -> None:
+        """Enter files that lie in known directories under safe names, none of which can run."""
+        self._count(len(names))
+        self.listing.add_files(directories, names, sizes, times, checksums)
+
+    def _count(self, more: int) -> None:
+        self._left -= more
+        if self._left < 0:
+            raise UnsafeArchive(
+                f"{self._name} is refused: it holds more than {self._most:,} entries.",
+                remedy="Raise the limit in the settings if you trust it.",
+                path=self._path,
+            )
 
     def refuse(self, name: str, reason: str) -> None:
         """Refuse an entry for what it is."""

@@ -7,7 +7,7 @@ from array import array
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import compress, islice
-from operator import gt
+from operator import add, gt
 from typing import Any
 
 from isal import isal_zlib
@@ -56,6 +56,11 @@ _Central = tuple[Any, ...]
 _FAULTS: tuple[type[Exception], ...] = (DamagedArchive, *decompress.PACKING_ERRORS)
 _ENCRYPTED, _DESCRIPTOR, _STRONG, _UTF8 = 0x1, 0x8, 0x40, 0x800
 _UNIX = 3
+_ODD = 0o070111
+"""Bits of a Unix mode that tell of anything but a plain file that cannot run."""
+_NO_NAMES = frozenset({"", ".", ".."})
+_MANY = 4096
+"""Files that are entered at once."""
 
 
 class ZipArchive:
@@ -135,7 +140,19 @@ class ZipArchive:
         # which is not the start of the file if a self-extractor stands before it.
         shift = 0 if len(self._part_starts) > 1 else start - self._stated_start
         self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE")
+        known = self._rows.directories if len(self._part_starts) == 1 else {}
+        files: list[tuple[int, str, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
+            # Plain files with plain names, nearly all of most archives, are entered many at once.
+            if not extra and raw.isascii() and not (fields[17] >> 16 & _ODD and fields[2] == _UNIX):
+                above, _, name = raw.decode("ascii").rpartition("/")
+                directory = known.get(above)
+                if directory is not None and name not in _NO_NAMES and "\\" not in name and "\0" not in name:
+                    files.append((directory, name, fields))
+                    if len(files) == _MANY:
+                        self._enter_files(files, shift)
+                    continue
+            self._enter_files(files, shift)
             if not self._encoding and not raw.isascii() and _is_unsaid(fields, raw, extra):
                 unsaid = [
                     name for other, name, more in self._entries(start, size, count) if _is_unsaid(other, name, more)
@@ -145,6 +162,7 @@ class ZipArchive:
                 )
                 self.facts.encoding = self._encoding
             self._read_entry(fields, raw, extra, shift)
+        self._enter_files(files, shift)
 
     def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
         """The fixed fields, raw name and extra field of every entry; the directory is read in windows."""
@@ -222,8 +240,7 @@ class ZipArchive:
         if name is None:
             name = raw.decode("ascii") if raw.isascii() else decoded(raw, "utf-8" if flags & _UTF8 else self._encoding)
         if modified is None:
-            clock_time = date << 16 | clock
-            modified = self._times[clock_time] if clock_time in self._times else self._local_time(clock_time)
+            modified = self._local_time(date << 16 | clock)
         if len(self._part_starts) > 1:
             shift = self._part_starts[min(disk, len(self._part_starts) - 1)]
         mode = attributes >> 16 if system == _UNIX else 0
@@ -242,8 +259,7 @@ class ZipArchive:
         if row is None:
             return
         offset += shift
-        if not 0 <= offset < self.size:
-            raise self._damaged(f"{name} begins outside the file, at byte {offset}")
+        self._refuse_outside(name, offset)
         self._offsets.append(offset)
         self._packed.append(packed)
         self._methods.append(lock.method if lock else method)
@@ -254,6 +270,28 @@ class ZipArchive:
         if kind is EntryKind.LINK:
             self._read_target(row, name, size)
 
+    def _enter_files(self, files: list[tuple[int, str, _Central]], shift: int) -> None:
+        """Enter files of known directories, each with its directory, name and fields; the list is emptied."""
+        if not files:
+            return
+        directories, names, rows = zip(*files, strict=True)
+        _, _, _, _, _, flags, methods, clocks, dates, checksums, packed, sizes, *_, starts = zip(*rows, strict=True)
+        offsets = [start + shift for start in starts]
+        for extreme in (min(offsets), max(offsets)):
+            self._refuse_outside(names[offsets.index(extreme)], extreme)
+        times = [self._local_time(date << 16 | clock) for date, clock in zip(dates, clocks, strict=True)]
+        self._rows.enter_files(directories, names, sizes, times, checksums)
+        self._offsets.extend(offsets)
+        self._packed.extend(packed)
+        self._methods.extend(methods)
+        self._flags.extend(flags)
+        self._checks.extend(clocks)
+        files.clear()
+
+    def _refuse_outside(self, name: str, offset: int) -> None:
+        if not 0 <= offset < self.size:
+            raise self._damaged(f"{name} begins outside the file, at byte {offset}")
+
     def _read_target(self, row: int, name: str, size: int) -> None:
         if size > _LONGEST_TARGET:
             raise self._damaged(f"the link {name} has a target of {size} bytes")
@@ -262,17 +300,16 @@ class ZipArchive:
 
     def _refuse_overlaps(self) -> None:
         """An entry that lies over another would let a small file unpack without end."""
-        offsets, packed, head = self._offsets, self._packed, _LOCAL.size
+        offsets, packed = self._offsets, self._packed
         order: Sequence[int] = range(len(offsets))
         if any(map(gt, offsets, islice(offsets, 1, None))):
             order = sorted(order, key=offsets.__getitem__)
-        end, last = 0, -1
-        for row in order:
-            offset = offsets[row]
-            if offset < end:
-                names = f"{self.listing.path(last)} and {self.listing.path(row)}"
-                raise self._harmful(f"{names} lie over one another")
-            end, last = offset + head + packed[row], row
+            offsets, packed = array("Q", [offsets[row] for row in order]), array("Q", [packed[row] for row in order])
+        ends = map(_LOCAL.size.__add__, map(add, offsets, packed))
+        if any(overlaps := list(map(gt, ends, islice(offsets, 1, None)))):
+            first = overlaps.index(True)
+            names = f"{self.listing.path(order[first])} and {self.listing.path(order[first + 1])}"
+            raise self._harmful(f"{names} lie over one another")
 
     def _tell_facts(self) -> None:
         kinds = self.listing.kinds
@@ -287,6 +324,8 @@ class ZipArchive:
 
     def _local_time(self, packed: int) -> int | None:
         """Nanoseconds since 1970 of a DOS date and time, which are local; None for an impossible one."""
+        if packed in self._times:
+            return self._times[packed]
         date, clock = packed >> 16, packed & 0xFFFF
         month, day = date >> 5 & 15, date & 31
         result = None

@@ -25,10 +25,9 @@ def examined_document(result: "Examined") -> dict[str, Any]:
     aside: list[dict[str, Any]] = []
     if layout:
         out = {row.row for row in plan.asides} if plan else set()
-        clashes = plan.clashes if plan else {}
         renamed = {
             row: f"{layout.homes[layout.home_of[row]].path}/{name}".lstrip("/")
-            for row, name in (plan.names if plan else {}).items()
+            for row, name in (plan.beside if plan else {}).items()
         }
         placements.extend(
             {
@@ -36,7 +35,7 @@ def examined_document(result: "Examined") -> dict[str, Any]:
                 "to": renamed.get(placement.row, placement.to),
                 "folder": placement.home.folder.name if placement.home.folder else None,
                 "why": placement.why,
-                "clash": clashes.get(placement.row),
+                "clash": plan.clash(placement.row).label if plan else None,
             }
             for placement in layout.placements
             if placement.row not in out

@@ -3,6 +3,7 @@
 import shlex
 from collections import Counter
 from collections.abc import Iterator
+from itertools import repeat
 
 from usufruct.actions.adding import Added
 from usufruct.actions.afterwards import Settled
@@ -11,7 +12,7 @@ from usufruct.actions.reading import Verified
 from usufruct.cli.facts import fact_lines
 from usufruct.cli.questions import answering_command
 from usufruct.cli.screen import count_words, in_lines, path_words, shortened, size_words, styled, width, wrapped
-from usufruct.cli.trees import Branch, Leaf, drawn
+from usufruct.cli.trees import Branch, drawn
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 from usufruct.model.entries import EntryKind
@@ -102,26 +103,29 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     """The tree of destinations, one for each top they have."""
     root = _root_of(result)
     trees: dict[str, Branch] = {}
-    grown: dict[int, list[Leaf]] = {}
     reasons: set[tuple[int, int]] = set()
-    remarks, clashes = _marks_of(layout, plan), plan.clashes if plan else {}
-    out = {aside.row for aside in plan.asides} if plan else set()
+    remarks = _marks_of(layout, plan)
+    words = [_CLASH_MARKS.get(clash, "") for clash in Clash]
     names, sizes, kinds = layout.listing.names, layout.listing.sizes, layout.listing.kinds
-    for row in layout.placed_rows():
-        if row in out:
+    for number, rows in enumerate((plan or layout).rows_by_home()):
+        if not rows:
             continue
-        number = layout.home_of[row]
-        leaves = grown.get(number)
-        if leaves is None:
-            top, below = _place_of(layout.homes[number], root)
-            leaves = grown[number] = trees.setdefault(top, Branch()).at(below).leaves
-        reasons.add((number, layout.reason_of[row]))
-        if kinds[row] == EntryKind.DIRECTORY:
-            top, below = _place_of(layout.homes[number], root)
-            trees[top].at(f"{below}/{names[row]}".lstrip("/"))
-            continue
-        mark = "" if row not in clashes else _CLASH_MARKS.get(clashes[row], "")
-        leaves.append(remarks[row] if row in remarks else Leaf(names[row], sizes[row], mark))
+        top, below = _place_of(layout.homes[number], root)
+        branch = trees.setdefault(top, Branch()).at(below)
+        reasons.update(zip(repeat(number), set(map(layout.reason_of.__getitem__, rows))))
+        if EntryKind.DIRECTORY in kinds:
+            for row in rows:
+                if kinds[row] == EntryKind.DIRECTORY:
+                    trees[top].at(f"{below}/{names[row]}".lstrip("/"))
+            rows = [row for row in rows if kinds[row] != EntryKind.DIRECTORY]
+        plain = [row for row in rows if row not in remarks] if remarks else rows
+        branch.names.extend(map(names.__getitem__, plain))
+        branch.sizes.extend(map(sizes.__getitem__, plain))
+        branch.marks.extend([words[plan.clash_of[row]] for row in plain] if plan else repeat("", len(plain)))
+        for row in rows if remarks else ():
+            if row in remarks:
+                name, mark = remarks[row]
+                branch.hold(name, sizes[row], mark)
     whys: dict[tuple[str, str], set[str]] = {}
     for number, reason in reasons:
         home = layout.homes[number]
@@ -139,27 +143,26 @@ def _place_of(home: Home, root: str) -> tuple[str, str]:
     return (home.path, "") if home.path.startswith("/") else (root, home.path)
 
 
-def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, Leaf]:
-    """The rows of which more is remarkable than that they replace what is there, as they are drawn."""
+def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:
+    """The rows of which more is remarkable than that they replace what is there, as they are drawn: name and mark."""
     listing = layout.listing
-    clashes, names = (plan.clashes, plan.names) if plan else ({}, {})
+    beside = plan.beside if plan else {}
     twice: set[int] = set()
     if layout.decisions:
         rows_of: dict[tuple[str, str], list[int]] = {}
         for row in layout.placed_rows():
             rows_of.setdefault((layout.homes[layout.home_of[row]].path, layout.name(row)), []).append(row)
         twice.update(row for rows in rows_of.values() if len(rows) > 1 for row in rows)
-    marks: dict[int, Leaf] = {}
-    for row in {*names, *twice, *layout.renamed}:
-        name = names.get(row) or layout.name(row)
-        clash = clashes.get(row)
-        mark = f"beside {printable(layout.name(row))}" if clash is Clash.STAYS else ""
-        mark = _CLASH_MARKS.get(clash, mark) if clash else mark
+    marks: dict[int, tuple[str, str]] = {}
+    for row in {*beside, *twice, *layout.renamed}:
+        name = beside.get(row) or layout.name(row)
+        mark = f"beside {printable(layout.name(row))}" if row in beside else ""
+        mark = _CLASH_MARKS.get(plan.clash(row), mark) if plan else mark
         if row in twice:
             mark = f"in {printable(listing.directories[listing.directory_of[row]])}"
         elif name != listing.names[row]:
             mark = f"{mark}  called {printable(listing.names[row])} in the archive".strip()
-        marks[row] = Leaf(name, listing.sizes[row], mark)
+        marks[row] = name, mark
     return marks
 
 

@@ -18,7 +18,7 @@ from usufruct.cli.screen import (
     time_words,
 )
 from usufruct.cli.surroundings import surroundings
-from usufruct.cli.trees import Branch, Leaf, drawn
+from usufruct.cli.trees import Branch, drawn
 from usufruct.files.printable import printable
 
 
@@ -55,7 +55,7 @@ def _print_shown(shown: Shown, *, in_full: bool) -> None:
     for file in shown.files:
         below = file.path[len(holding.root) + 1 :] if file.path.startswith(holding.root + "/") else file.path
         directory, _, name = below.rpartition("/")
-        tree.at(directory).leaves.append(Leaf(name, file.state.size, _mark(file.replaced, file.is_on_top)))
+        tree.at(directory).hold(name, file.state.size, _mark(file.replaced, file.is_on_top))
     for line in drawn(path_words(holding.root), tree, in_full=in_full):
         echo(f"  {line}")
     for note in shown.notes:

@@ -1,9 +1,9 @@
 """Drawing what goes where, as a tree by destination."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from heapq import nsmallest
-from typing import NamedTuple
+from itertools import compress, islice
 
 from usufruct.cli.screen import can_draw, count_words, shortened, size_words, styled, width
 from usufruct.files.printable import printable
@@ -20,22 +20,18 @@ _MOST_LEVELS = 64
 _EVERY_LEVEL = 1 << 30
 
 
-class Leaf(NamedTuple):
-    """One file of a tree."""
-
-    name: str
-    size: int
-    mark: str = ""
-    """What is remarkable about it, in a word or two."""
-
-
 @dataclass(slots=True)
 class Branch:
     """One directory of a tree."""
 
     remark: str = ""
     branches: "dict[str, Branch]" = field(default_factory=dict)
-    leaves: list[Leaf] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
+    """Of the files directly in it; columns, for only few of very many are ever drawn."""
+    sizes: list[int] = field(default_factory=list)
+    """Bytes of each."""
+    marks: list[str] = field(default_factory=list)
+    """What is remarkable about each, in a word or two."""
     _totals: tuple[int, int] | None = None
 
     def at(self, path: str) -> "Branch":
@@ -45,10 +41,26 @@ class Branch:
             here = here.branches.setdefault(part, Branch())
         return here
 
+    def hold(self, name: str, size: int, mark: str = "") -> None:
+        """Add one file."""
+        self.names.append(name)
+        self.sizes.append(size)
+        self.marks.append(mark)
+
+    def shown(self, most: int) -> list[int]:
+        """Numbers of the files to be drawn, by name: what is remarkable goes before the ordinary."""
+        folded = list(map(str.lower, self.names))
+        every: Sequence[int] = range(len(folded))
+        if len(every) > most:
+            remarkable = nsmallest(most, compress(every, self.marks), key=folded.__getitem__)
+            ordinary = (number for number in every if not self.marks[number])
+            every = [*remarkable, *nsmallest(most - len(remarkable), ordinary, key=folded.__getitem__)]
+        return sorted(every, key=folded.__getitem__)
+
     def totals(self) -> tuple[int, int]:
         """Files and bytes in it and below; reckoned once, when the tree is complete."""
         if self._totals is None:
-            files, size = len(self.leaves), sum(leaf.size for leaf in self.leaves)
+            files, size = len(self.names), sum(self.sizes)
             for branch in self.branches.values():
                 more_files, more_size = branch.totals()
                 files, size = files + more_files, size + more_size
@@ -98,7 +110,7 @@ def _fitting(tree: Branch) -> list[_Row]:
     """As many levels as fit on a page or two; what lies deeper is only counted by its directory."""
     rows: list[_Row] = []
     for levels in range(1, _MOST_LEVELS):
-        deeper = list(_rows(tree, "", False, levels))
+        deeper = list(islice(_rows(tree, "", False, levels), _MOST_ROWS + 1))
         if rows and (len(deeper) > _MOST_ROWS or len(deeper) == len(rows)):
             break
         rows = deeper
@@ -109,32 +121,20 @@ def _fitting(tree: Branch) -> list[_Row]:
     )
 
 
-def _by_name(leaf: Leaf) -> str:
-    return leaf.name.lower()
-
-
 def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL, said: str = "") -> Iterator[_Row]:
     """The rows below a branch; `said` is the remark that stands above and holds for all that has no other."""
     tee, corner, bar, blank = ("├─ ", "└─ ", "│  ", "   ") if can_draw() else ("|- ", "`- ", "|  ", "   ")
     if not levels:
         return
-    hidden = hidden_size = 0
-    if in_full or len(branch.leaves) <= _MOST_FILES + 1:
-        leaves = sorted(branch.leaves, key=_by_name)
-    else:
-        # What is remarkable stays visible; the ordinary is counted.
-        remarkable = nsmallest(_MOST_FILES, (leaf for leaf in branch.leaves if leaf.mark), key=_by_name)
-        room = _MOST_FILES - len(remarkable)
-        plain = nsmallest(room, (leaf for leaf in branch.leaves if not leaf.mark), key=_by_name) if room else []
-        leaves = sorted((*remarkable, *plain), key=_by_name)
-        hidden = len(branch.leaves) - len(leaves)
-        hidden_size = sum(leaf.size for leaf in branch.leaves) - sum(leaf.size for leaf in leaves)
+    files = len(branch.names)
+    leaves = branch.shown(files if in_full or files <= _MOST_FILES + 1 else _MOST_FILES)
+    hidden = files - len(leaves)
     branches = sorted(branch.branches.items(), key=lambda item: item[0].lower())
     last = len(branches) + len(leaves) + bool(hidden) - 1
     for number, (name, child) in enumerate(branches):
         files, size = child.totals()
         lead, below = (corner, blank) if number == last else (tee, bar)
-        while len(child.branches) == 1 and not child.leaves and child.remark in ("", said):
+        while len(child.branches) == 1 and not child.names and child.remark in ("", said):
             inner, child = next(iter(child.branches.items()))
             name = f"{name}/{inner}"
         remark = child.remark if child.remark != said else ""
@@ -143,8 +143,8 @@ def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL
         yield from _rows(child, prefix + below, in_full, levels - 1, child.remark or said)
     for number, leaf in enumerate(leaves, len(branches)):
         lead = corner if number == last else tee
-        yield _Row(prefix + lead, printable(leaf.name), ("", size_words(leaf.size)), "", False, leaf.mark)
+        facts = ("", size_words(branch.sizes[leaf]))
+        yield _Row(prefix + lead, printable(branch.names[leaf]), facts, "", False, branch.marks[leaf])
     if hidden:
-        yield _Row(
-            prefix + corner, f"… and {count_words(hidden, 'more file')}", ("", size_words(hidden_size)), "", False
-        )
+        size = sum(branch.sizes) - sum(map(branch.sizes.__getitem__, leaves))
+        yield _Row(prefix + corner, f"… and {count_words(hidden, 'more file')}", ("", size_words(size)), "", False)

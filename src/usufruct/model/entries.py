@@ -1,7 +1,7 @@
 """What an archive holds: a Listing, one row an Entry."""
 
 from array import array
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 
@@ -136,6 +136,22 @@ class Listing:
         elif kind == EntryKind.DIRECTORY:
             self.directory(self.path(number))
         return number
+
+    def add_files(
+        self,
+        directories: Sequence[int],
+        names: Sequence[str],
+        sizes: Sequence[int],
+        times: Sequence[int | None],
+        checksums: Sequence[int],
+    ) -> None:
+        """Append many files, none of which can run, by columns of one length."""
+        self.directory_of.extend(directories)
+        self.names.extend(names)
+        self.kinds.extend(bytes([EntryKind.FILE]) * len(names))
+        self.sizes.extend(sizes)
+        self.times.extend(NO_TIME if time is None else time for time in times)
+        self.checksums.extend(checksums)
 
     def add_all(self, other: "Listing", prefix: str, without: "frozenset[int]" = frozenset()) -> list[int]:
         """Append the rows of another listing below a directory; gives the numbers of those appended.

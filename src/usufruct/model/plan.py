@@ -1,22 +1,28 @@
 """What will be done: a few kinds of steps, whatever the story. Showing a Plan is the dry run."""
 
-from dataclasses import dataclass, field
-from enum import StrEnum
+from collections.abc import Iterator
+from enum import IntEnum
 from typing import NamedTuple
 
 from usufruct.model.layout import Aside, Layout
 from usufruct.model.records import FileState, Layer
-from usufruct.model.snapshot import Found, Snapshot
+from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
 
 
-class Clash(StrEnum):
-    """What a placement meets at its destination."""
+class Clash(IntEnum):
+    """What a placement meets at its destination; the label is what programs read."""
 
-    SAME = "same"
+    NONE = 0
+    SAME = 1
     """The very same content: left alone and shared."""
-    REPLACES = "replaces"
-    STAYS = "stays"
+    REPLACES = 2
+    STAYS = 3
     """What is there stays; the entry is placed beside it under a free name."""
+
+    @property
+    def label(self) -> str | None:
+        """`same` for SAME; None where nothing is met."""
+        return self.name.lower() if self else None
 
 
 class Place(NamedTuple):
@@ -47,30 +53,74 @@ class Renew(NamedTuple):
 PlacingStep = Place | Replace | Renew
 
 
-@dataclass(slots=True)
 class Plan:
-    """One layout on one disk: what each placed row does there."""
+    """One layout on one disk: what each placed row does there.
 
-    layout: Layout
-    snapshot: Snapshot
-    steps: list[PlacingStep] = field(default_factory=list)
-    clashes: dict[int, Clash] = field(default_factory=dict)
-    """Row → what it meets; rows that meet nothing are left out."""
-    asides: list[Aside] = field(default_factory=list)
-    """Rows that the layout placed and a clash keeps out."""
-    open_clashes: list[int] = field(default_factory=list)
-    """Rows whose clash only the user can decide; their steps are what `replace` would do."""
+    Columns beside the Layout's and the Snapshot's, which together tell the step of each row when it is asked for.
+    """
+
+    def __init__(self, layout: Layout, snapshot: Snapshot) -> None:
+        self.layout = layout
+        self.snapshot = snapshot
+        self.clash_of = bytearray(len(layout.listing))
+        self.asides: list[Aside] = []
+        """Rows that the layout placed and a clash keeps out."""
+        self.open_clashes: list[int] = []
+        """Rows whose clash only the user can decide; their steps are what `replace` would do."""
+        self.beside: dict[int, str] = {}
+        """Rows placed beside what is there → the free name that they get."""
+        self.level_of: dict[int, int] = {}
+        """Rows that renew a layer of the holding that is updated → its level."""
+
+    def rows(self) -> Iterator[int]:
+        """Numbers of the rows that are placed, in the archive's order."""
+        rows = self.layout.placed_rows()
+        if not self.asides:
+            return rows
+        out = {aside.row for aside in self.asides}
+        return (row for row in rows if row not in out)
+
+    def rows_by_home(self) -> list[list[int]]:
+        """The same for each home of the layout."""
+        out = {aside.row for aside in self.asides}
+        rows = self.layout.rows_by_home()
+        return [[row for row in placed if row not in out] for placed in rows] if out else rows
+
+    def clash(self, row: int) -> Clash:
+        """What a row meets at its destination."""
+        return Clash(self.clash_of[row])
+
+    def name(self, row: int) -> str:
+        """The name that a row gets: a free one, or that which is there already, or its own."""
+        if beside := self.beside.get(row):
+            return beside
+        found = self.snapshot.found.get(row)
+        return found.name if found else self.layout.name(row)
+
+    def step(self, row: int) -> PlacingStep:
+        """What is done with a placed row."""
+        home, found = self.layout.home_of[row], self.snapshot.found.get(row)
+        if found is None or row in self.beside:
+            return Place(row, home, self.name(row))
+        if row in self.level_of:
+            return Renew(row, home, found, self.level_of[row])
+        return Replace(row, home, found)
 
     @property
-    def names(self) -> dict[int, str]:
-        """Row → name at the destination, of rows that get another than the layout gave them."""
-        if Clash.STAYS not in self.clashes.values():
-            return {}
-        return {
-            step.row: step.name
-            for step in self.steps
-            if isinstance(step, Place) and self.clashes.get(step.row) is Clash.STAYS
-        }
+    def steps(self) -> Iterator[PlacingStep]:
+        """The steps of all placed rows, in the archive's order."""
+        return map(self.step, self.rows())
+
+    def size_replaced(self, row: int) -> int:
+        """Bytes of the file that a row replaces, or shares."""
+        found = self.snapshot.found.get(row)
+        return found.state.size if found and row not in self.beside else 0
+
+    def surveyed(self, home: int) -> SurveyedHome:
+        """A home that something is placed in, as it is on this disk."""
+        found = self.snapshot.homes[home]
+        assert found is not None, "a home with placements was surveyed"
+        return found
 
 
 class TakeOut(NamedTuple):

@@ -1,7 +1,7 @@
 """What a survey found on disk and in the ledger, frozen, for planning to decide on."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from usufruct.model.records import FileState, Layer
@@ -26,8 +26,6 @@ class SurveyedHome:
     base: str
     """Absolute path of the destination that must not be left: the root, or a folder that lies elsewhere."""
     exists: bool
-    found: Mapping[str, Found]
-    """Spelling key of a name that is to be placed here → what is there already."""
     taken: frozenset[str] = frozenset()
     """Spelling keys of all names on disk or on record here; only where free names may be looked for."""
 
@@ -39,3 +37,5 @@ class Snapshot:
     root: str
     """The root's absolute path, links resolved."""
     homes: tuple[SurveyedHome | None, ...]
+    found: Mapping[int, Found] = field(default_factory=dict)
+    """Row → what is at its destination, or was once; rows where nothing is known of are left out."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
-from usufruct.planning.names import folded, folded_path, free_name, spelling_key
+from usufruct.planning.names import folded, folded_path, free_name, spelling_key, spelling_keys
 from usufruct.planning.tree import Tree
 
 HERE = "."
@@ -74,17 +74,16 @@ def settle_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: M
 
 def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
     """The rows of every destination that two or more rows have."""
-    names = layout.names
+    keys = spelling_keys(layout.names)
     same_path: dict[str, list[int]] = {}
-    rows_of = [same_path.setdefault(spelling_key(home.path), []) for home in layout.homes]
-    for row in layout.placed_rows():
-        rows_of[layout.home_of[row]].append(row)
+    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
+        same_path.setdefault(spelling_key(home.path), []).extend(rows)
     for rows in same_path.values():
-        if len(rows) < 2 or len({spelling_key(names[row]) for row in rows}) == len(rows):
+        if len({*map(keys.__getitem__, rows)}) == len(rows):
             continue
         by_name: dict[str, list[int]] = {}
-        for row in rows:
-            by_name.setdefault(spelling_key(names[row]), []).append(row)
+        for row in sorted(rows):
+            by_name.setdefault(keys[row], []).append(row)
         yield from (shared for shared in by_name.values() if len(shared) > 1)
 
 

@@ -7,12 +7,13 @@ from usufruct.errors import MachineError
 from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Aside, AsideKind, Layout
-from usufruct.model.plan import Clash, Place, Plan, Renew, Replace
+from usufruct.model.plan import Clash, Plan
 from usufruct.model.records import FileKind, Layer
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
 from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import is_unchanged
 
+NOT_THERE = "no file of this name is there (--on-clash existing)"
 NONE_SAME: frozenset[int] = frozenset()
 _TIME_STEP = 2_000_000_000
 """Nanoseconds: FAT keeps times in steps of two seconds, so a smaller difference says nothing."""
@@ -23,19 +24,12 @@ def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
 
     A file of the same size may; only its content tells.
     """
-    if not any(home and home.found for home in snapshot.homes):
-        return []
-    kinds, sizes, names, home_of = layout.listing.kinds, layout.listing.sizes, layout.names, layout.home_of
-    suspects = []
-    for row in layout.placed_rows():
-        home = snapshot.homes[home_of[row]]
-        assert home is not None, "a home with placements was surveyed"
-        found = home.found.get(spelling_key(names[row])) if home.found else None
-        if found and kinds[row] == EntryKind.FILE:
-            state = found.state
-            if state.size == sizes[row] and state.kind is FileKind.FILE:
-                suspects.append((row, f"{home.path}/{found.name}"))
-    return suspects
+    kinds, sizes = layout.listing.kinds, layout.listing.sizes
+    return [
+        (row, f"{_home(snapshot, layout.home_of[row]).path}/{name}")
+        for row, (name, state, _) in snapshot.found.items()
+        if state.size == sizes[row] and state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE
+    ]
 
 
 def plan_of(
@@ -72,93 +66,85 @@ class _Meeting:
 
     def plan(self) -> Plan:
         layout, plan, blocked = self._layout, self._plan, []
-        homes, names, home_of, kinds = self._snapshot.homes, layout.names, layout.home_of, layout.listing.kinds
-        # By far the most rows are files that nothing is there for, or that simply replace a file.
+        there, home_of, kinds = self._snapshot.found, layout.home_of, layout.listing.kinds
+        if self._on_clash is OnClash.EXISTING:
+            for row in layout.placed_rows():
+                if row not in there:
+                    self._leave_out(row, NOT_THERE)
+        # By far the most of what is met are files that simply replace a file.
         is_plain = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
-        for row in layout.placed_rows():
-            number = home_of[row]
-            home = homes[number]
-            assert home is not None, "a home with placements was surveyed"
-            name = names[row]
-            found = home.found.get(spelling_key(name)) if home.found else None
-            if found is None:
-                if self._on_clash is OnClash.EXISTING:
-                    self._leave_out(row, "no file of this name is there (--on-clash existing)")
-                else:
-                    plan.steps.append(Place(row, number, name))
-            elif is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
-                plan.clashes[row] = Clash.SAME if row in self._same else Clash.REPLACES
-                plan.steps.append(Replace(row, number, found))
+        for row, found in there.items():
+            if is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
+                plan.clash_of[row] = Clash.SAME if row in self._same else Clash.REPLACES
             elif _is_blocked(layout, row, found):
-                blocked.append(f"{home.path}/{found.name}")
+                blocked.append(f"{plan.surveyed(home_of[row]).path}/{found.name}")
             elif (mine := _layer_of(found, self._updating)) is not None:
-                self._renew(row, number, found, mine)
+                self._renew(row, found, mine)
             else:
-                self._meet(row, number, found)
+                self._meet(row, found)
         if blocked:
             raise in_the_way(blocked)
-        return self._plan
+        plan.asides.sort()
+        plan.open_clashes.sort()
+        return plan
 
-    def _renew(self, row: int, home: int, found: Found, mine: Layer) -> None:
+    def _renew(self, row: int, found: Found, mine: Layer) -> None:
         """Meet what the holding that is updated had placed: its layer is renewed, an edited file keeps its name."""
         if is_users_now(found, mine):
-            self._place_beside(row, home)
+            self._place_beside(row)
             return
         if row in self._same:
-            self._plan.clashes[row] = Clash.SAME
+            self._plan.clash_of[row] = Clash.SAME
         elif found.state.kind is not FileKind.ABSENT:
-            self._plan.clashes[row] = Clash.REPLACES
-        self._plan.steps.append(Renew(row, home, found, mine.level))
+            self._plan.clash_of[row] = Clash.REPLACES
+        self._plan.level_of[row] = mine.level
 
-    def _meet(self, row: int, home: int, found: Found) -> None:
+    def _meet(self, row: int, found: Found) -> None:
         """Decide what becomes of a row whose destination is taken, or was once."""
         layout, plan = self._layout, self._plan
         if found.state.kind is FileKind.ABSENT:
             if self._on_clash is OnClash.EXISTING:
-                self._leave_out(row, "no file of this name is there (--on-clash existing)")
-            else:
-                plan.steps.append(Replace(row, home, found))
+                self._leave_out(row, NOT_THERE)
             return
         is_same = row in self._same
         if layout.listing.kinds[row] == EntryKind.LINK:
             is_same = found.state.kind is FileKind.LINK and found.state.target == layout.listing.targets[row]
         if is_same or layout.listing.kinds[row] == EntryKind.DIRECTORY:
-            plan.clashes[row] = Clash.SAME
-            plan.steps.append(Replace(row, home, found))
+            plan.clash_of[row] = Clash.SAME
             return
-        self._decide(row, home, found, self._answers.get(layout.listing.path(row), self._on_clash))
+        self._decide(row, found, self._answers.get(layout.listing.path(row), self._on_clash))
 
-    def _decide(self, row: int, home: int, found: Found, on_clash: OnClash) -> None:
+    def _decide(self, row: int, found: Found, on_clash: OnClash) -> None:
         match on_clash:
             case OnClash.REPLACE | OnClash.EXISTING:
-                self._replace(row, home, found)
+                self._replace(row)
             case OnClash.KEEP:
                 self._leave_out(row, "a file of this name is there and stays (--on-clash keep)")
             case OnClash.NEWER:
                 time = self._layout.listing.modified(row)
                 if time is not None and time > found.state.modified + _TIME_STEP:
-                    self._replace(row, home, found)
+                    self._replace(row)
                 else:
                     self._leave_out(row, "the file that is there is as new, or newer (--on-clash newer)")
             case OnClash.BOTH:
-                self._place_beside(row, home)
+                self._place_beside(row)
             case OnClash.ASK:
                 self._plan.open_clashes.append(row)
-                self._replace(row, home, found)
+                self._replace(row)
             case _:
                 assert_never(on_clash)
 
-    def _replace(self, row: int, home: int, found: Found) -> None:
-        self._plan.clashes[row] = Clash.REPLACES
-        self._plan.steps.append(Replace(row, home, found))
+    def _replace(self, row: int) -> None:
+        self._plan.clash_of[row] = Clash.REPLACES
 
     def _leave_out(self, row: int, reason: str) -> None:
         self._plan.asides.append(Aside(row, AsideKind.CLASH, reason))
 
-    def _place_beside(self, row: int, number: int) -> None:
+    def _place_beside(self, row: int) -> None:
         """Place under a free name, beside what is there."""
+        number = self._layout.home_of[row]
         if number not in self._taken:
-            home = _home(self._snapshot, number)
+            home = self._plan.surveyed(number)
             path = spelling_key(self._layout.homes[number].path)
             wanted = {
                 spelling_key(self._layout.name(other))
@@ -168,14 +154,14 @@ class _Meeting:
             self._taken[number] = {*home.taken, *wanted}
         name = free_name(self._layout.name(row), self._taken[number])
         self._taken[number].add(spelling_key(name))
-        self._plan.clashes[row] = Clash.STAYS
-        self._plan.steps.append(Place(row, number, name))
+        self._plan.clash_of[row] = Clash.STAYS
+        self._plan.beside[row] = name
 
 
 def pieces_beside(plan: Plan) -> set[str]:
     """Paths of the pieces of which some file is to be placed beside what is there: the whole piece must be."""
     layout = plan.layout
-    homes = {layout.homes[layout.home_of[row]] for row, clash in plan.clashes.items() if clash is Clash.STAYS}
+    homes = {layout.homes[layout.home_of[row]] for row in plan.beside}
     return {home.piece for home in homes if home.piece}
 
 

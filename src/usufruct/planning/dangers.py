@@ -1,12 +1,16 @@
 """What in an archive deserves a second look before it is placed."""
 
+from itertools import compress
+
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.planning.junk import can_run
+from usufruct.planning.junk import can_run, may_hold_programs
 
 
 def programs_in(listing: Listing) -> list[int]:
     """Rows of files that the system could start."""
     kinds, names, marked = listing.kinds, listing.names, listing.runnable
+    if not marked and not may_hold_programs(names):
+        return []
     return [
         row for row, name in enumerate(names) if kinds[row] == EntryKind.FILE and can_run(name, is_marked=row in marked)
     ]
@@ -14,11 +18,14 @@ def programs_in(listing: Listing) -> list[int]:
 
 def links_in(listing: Listing) -> list[int]:
     """Rows of symbolic links."""
-    return [row for row, kind in enumerate(listing.kinds) if kind == EntryKind.LINK]
+    return list(compress(range(len(listing)), map(EntryKind.LINK.__eq__, listing.kinds)))
 
 
 def disguised_in(listing: Listing) -> list[int]:
     """Rows of names that show as something else: control characters, or marks that turn the direction of writing."""
+    everything = "".join(listing.names)
+    if everything.isascii() and everything.isprintable():
+        return []
     return [row for row, name in enumerate(listing.names) if (not name.isascii() and _turns(name)) or _controls(name)]
 
 

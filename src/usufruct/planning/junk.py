@@ -1,21 +1,36 @@
 """Which names are junk, which are notes and which are files that can run."""
 
 import re
+from collections.abc import Sequence
+from operator import itemgetter
 
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, lowered
 
 # Compared without case but otherwise to the letter: folding would make "__MACOSX" of a folder "Mac OS X"
 # and "._*" of every dotted name.
-_JUNK = re.compile(
+_JUNK_NAMES = frozenset(
+    [
+        "icon\r",
+        "thumbs.db",
+        "ehthumbs.db",
+        "ehthumbs_vista.db",
+        "desktop.ini",
+        "system volume information",
+        "lost+found",
+        "cvs",
+    ]
+)
+_JUNK_FORMS = re.compile(
     r"__macosx|\.ds_store|\._.*|\.appledouble|\.apdisk|\.lsoverride|\.localized|\.volumeicon\.icns"
-    r"|\.spotlight-v100|\.trashes|\.trash-\d+|\.fseventsd|\.temporaryitems|\.documentrevisions-v100|icon\r"
-    r"|thumbs\.db|ehthumbs(?:_vista)?\.db|desktop\.ini|\$recycle\.bin|system volume information"
-    r"|\.directory|lost\+found|@eadir|#recycle|\.fuse_hidden.*|\.nfs[0-9a-f]{8,}"
+    r"|\.spotlight-v100|\.trashes|\.trash-\d+|\.fseventsd|\.temporaryitems|\.documentrevisions-v100"
+    r"|\$recycle\.bin|\.directory|@eadir|#recycle|\.fuse_hidden.*|\.nfs[0-9a-f]{8,}"
     r"|.*~|~\$.*|\.~lock\..*#|\.#.*|#.*#|\.[^/]*\.sw[opx]"
-    r"|\.git|\.gitignore|\.gitattributes|\.gitmodules|\.svn|\.hg|\.hgignore|\.bzr|cvs"
+    r"|\.git|\.gitignore|\.gitattributes|\.gitmodules|\.svn|\.hg|\.hgignore|\.bzr"
     r"|\.idea|\.vscode|\.vs|\.editorconfig",
     re.IGNORECASE | re.DOTALL,
 )
+_FIRSTS, _LASTS = frozenset("_.$@#~"), frozenset("~")
+"""With one of these a name of such a form begins, or ends."""
 
 _TEXT = frozenset(
     [
@@ -153,7 +168,14 @@ _PROGRAMS = frozenset(
 
 def is_junk(name: str) -> bool:
     """What operating systems, file managers, editors and version control leave behind."""
-    return _JUNK.fullmatch(name) is not None
+    return name.lower() in _JUNK_NAMES or _JUNK_FORMS.fullmatch(name) is not None
+
+
+def may_hold_junk(names: Sequence[str]) -> bool:
+    """Whether any of these names may be junk. Asked of very many at once, for nearly always none is."""
+    if not _FIRSTS.isdisjoint(map(itemgetter(0), names)) or not _LASTS.isdisjoint(map(itemgetter(-1), names)):
+        return True
+    return not _JUNK_NAMES.isdisjoint(lowered(names))
 
 
 def is_notes(name: str) -> bool:
@@ -172,6 +194,11 @@ def is_notes(name: str) -> bool:
     if suffix in _IMAGES:
         return _PREVIEW_NAMES.fullmatch(folded(stem)) is not None
     return suffix in _ALWAYS_NOTES
+
+
+def may_hold_programs(names: Sequence[str]) -> bool:
+    """Whether any of these names may be one of a file that can run, likewise."""
+    return not _PROGRAMS.isdisjoint({name.rpartition(".")[2].lower() for name in names})
 
 
 def can_run(name: str, *, is_marked: bool) -> bool:

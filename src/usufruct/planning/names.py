@@ -2,6 +2,7 @@
 
 import re
 import unicodedata
+from collections.abc import Sequence
 
 _IGNORED = str.maketrans("", "", " -_")
 
@@ -21,6 +22,18 @@ def spelling_key(name: str) -> str:
     if name.isascii():
         return name.lower()
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())
+
+
+def spelling_keys(names: Sequence[str]) -> list[str]:
+    """The spelling key of each name, sooner where they are many."""
+    return lowered(names) if all(map(str.isascii, names)) else list(map(spelling_key, names))
+
+
+def lowered(names: Sequence[str]) -> list[str]:
+    """Each name in lower case, sooner where they are many."""
+    # No name holds this character, so that all can be changed as one text.
+    found = "\0".join(names).lower().split("\0")
+    return found if len(found) == len(names) else list(map(str.lower, names))
 
 
 def folded_path(path: str) -> str:

@@ -2,9 +2,9 @@
 
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
-from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
-from usufruct.planning.junk import can_run, is_junk
+from usufruct.planning.dangers import programs_in
+from usufruct.planning.junk import is_junk, may_hold_junk
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.places import joined
 from usufruct.planning.tree import Tree
@@ -16,6 +16,7 @@ def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> N
     patterns = Patterns(leave)
     why_below = [-1] * len(tree.names)
     names = layout.listing.names
+    by_name = bool(patterns) or may_hold_junk(names)
     for directory, rows in enumerate(tree.rows):
         if directory:
             why_below[directory] = why_below[tree.parent(directory)]
@@ -24,7 +25,7 @@ def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> N
                 why_below[directory] = (
                     left_behind if is_junk(name) else _left(layout, patterns, name, tree.path(directory))
                 )
-        for row in rows:
+        for row in rows if by_name or why_below[directory] >= 0 else ():
             why = why_below[directory]
             if why < 0:
                 name = names[row]
@@ -67,11 +68,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     if policy is Programs.ALLOW:
         return
     listing = layout.listing
-    programs = [
-        row
-        for row in layout.placed_rows()
-        if listing.kinds[row] == EntryKind.FILE and can_run(listing.names[row], is_marked=row in listing.runnable)
-    ]
+    programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0]
     if not programs:
         return
     if policy is Programs.REFUSE:

@@ -62,6 +62,9 @@ def spell_for(layout: Layout, rules: NameRules) -> None:
         path = "/".join(map(rules.safe, parts)) if not home.path.startswith("/") else home.path
         if path != home.path:
             respelled[number] = path, "/".join(map(rules.safe, home.piece.split("/"))) if home.piece else ""
+    longest = max(map(len, layout.names), default=0)
+    if not (respelled or devices or rules.is_windows or longest * _MOST_BYTES > rules.longest):
+        return
     changed: dict[int, str] = {}
     for row in list(layout.placed_rows()):
         number, name = layout.home_of[row], layout.name(row)

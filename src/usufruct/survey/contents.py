@@ -45,6 +45,8 @@ def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str
 
     The application's own directory counts too, but not the destination itself.
     """
+    if not any(home.folder and home.folder.installed for home in layout.homes):
+        return {}
     wanted: dict[tuple[str, ...], list[int]] = {}
     listing = layout.listing
     for row in layout.placed_rows():

@@ -2,11 +2,12 @@
 
 import os
 import stat
-from collections.abc import Iterable, Set
+from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
+from itertools import compress
 
 from usufruct.errors import MachineError
-from usufruct.files.looking import state_at, with_digest
+from usufruct.files.looking import states_in, with_digest
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import directory_number, stacks_in
 from usufruct.model.layout import Home, Layout
@@ -23,18 +24,20 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: 
     The root need not exist where there is no application. Raises MachineError if a root is missing, a file stands
     where a directory is needed, or a directory is a link that leads out of the destination.
     """
-    names: list[list[str]] = [[] for _ in layout.homes]
-    called, home_of = layout.names, layout.home_of
-    for row in layout.placed_rows():
-        names[home_of[row]].append(called[row])
     disk = _Disk(_real_root(root, layout))
-    homes = [
-        _survey_home(disk, home, wanted, ledger, for_free_names=for_free_names) if wanted else None
-        for home, wanted in zip(layout.homes, names, strict=True)
-    ]
+    found: dict[int, Found] = {}
+    names = layout.names
+    homes: list[SurveyedHome | None] = []
+    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
+        if not rows:
+            homes.append(None)
+            continue
+        surveyed, there = _survey_home(disk, home, [names[row] for row in rows], ledger, for_free_names=for_free_names)
+        homes.append(surveyed)
+        found.update(zip(compress(rows, there), filter(None, there), strict=True))
     if disk.in_the_way:
         raise in_the_way(disk.in_the_way)
-    return Snapshot(disk.root, tuple(homes))
+    return Snapshot(disk.root, tuple(homes), found)
 
 
 def _real_root(root: str, layout: Layout) -> str:
@@ -153,42 +156,38 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
         layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
 
 
-def with_digests_of(snapshot: Snapshot, holding: int) -> Snapshot:
+def with_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> Snapshot:
     """The same with the digests without which nobody could tell whether a holding's files were changed."""
-    homes = []
-    for home in snapshot.homes:
-        if home:
-            found = {
-                key: one._replace(state=with_digest(one.state, f"{home.path}/{one.name}"))
-                if one.stack and needs_digest(one.stack, holding, one.state)
-                else one
-                for key, one in home.found.items()
-            }
-            home = replace(home, found=found)
-        homes.append(home)
-    return replace(snapshot, homes=tuple(homes))
+    found = dict(snapshot.found)
+    for row, one in snapshot.found.items():
+        if one.stack and needs_digest(one.stack, holding, one.state):
+            home = snapshot.homes[layout.home_of[row]]
+            assert home is not None, "a home with placements was surveyed"
+            found[row] = one._replace(state=with_digest(one.state, f"{home.path}/{one.name}"))
+    return replace(snapshot, found=found)
 
 
 def _survey_home(
     disk: _Disk, home: Home, names: list[str], ledger: Ledger | None, *, for_free_names: bool
-) -> SurveyedHome:
+) -> tuple[SurveyedHome, Sequence[Found | None]]:
+    """Survey one home, and what is there for each of these names; nothing at all where nothing is there for any."""
     base, parts = disk.base_of(home)
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None
-    found: dict[str, Found] = {}
     listed = disk.listed(path) if exists else frozenset()
-    spelled = {name: name if name in listed or not exists else disk.spelling(path, name) for name in names}
-    stacks = stacks_in(ledger, number, spelled.values()) if ledger and number is not None else {}
-    if not listed and not stacks:
-        spelled = {}
-    for name, there in spelled.items():
-        stack = stacks.get(there, ())
-        if there in listed:
-            found[spelling_key(name)] = Found(there, state_at(f"{path}/{there}"), stack)
-        elif stack:
-            found[spelling_key(name)] = Found(there, ABSENT, stack)
+    if exists and not listed.issuperset(names):
+        names = [disk.spelling(path, name) for name in names]
+    stacks = stacks_in(ledger, number, names) if ledger and number is not None else {}
+    found: list[Found | None] = []
+    if listed or stacks:
+        states = states_in(path, filter(listed.__contains__, names))
+        for name in names:
+            if name in listed:
+                found.append(Found(name, next(states), stacks.get(name, ()) if stacks else ()))
+            else:
+                found.append(Found(name, ABSENT, stacks[name]) if name in stacks else None)
     taken: frozenset[str] = frozenset()
     if for_free_names:
         recorded = stacks_in(ledger, number) if ledger and number is not None else ()
         taken = frozenset(map(spelling_key, (*listed, *recorded)))
-    return SurveyedHome(path, base, exists, found, taken)
+    return SurveyedHome(path, base, exists, taken), found

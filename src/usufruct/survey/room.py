@@ -6,9 +6,7 @@ from collections.abc import Callable
 
 from usufruct.errors import MachineError
 from usufruct.files.volumes import Volume
-from usufruct.model.entries import EntryKind
-from usufruct.model.plan import Plan, Renew, Replace
-from usufruct.model.records import FileKind
+from usufruct.model.plan import Plan
 
 _SPARE = 16 << 20
 """Bytes that a volume must keep free beside what is placed: the record, directories, other programs."""
@@ -16,44 +14,35 @@ _SPARE = 16 << 20
 
 def check_room(plan: Plan, volume: Callable[[str], Volume], backups: str) -> None:
     """Raise MachineError for what would make the change fail: permission, space, files that the volume cannot hold."""
-    listing, snapshot = plan.layout.listing, plan.snapshot
+    listing = plan.layout.listing
     wanted: dict[int, int] = {}
     """Device → bytes."""
     places: dict[int, str] = {}
-    for number in {step.home for step in plan.steps}:
-        home = snapshot.homes[number]
-        assert home is not None, "a home with placements was surveyed"
-        there = nearest(home.path)
+    store = _device(backups)
+    for number, rows in enumerate(plan.rows_by_home()):
+        if not rows:
+            continue
+        path = plan.surveyed(number).path
+        there = nearest(path)
         if not os.access(there, os.W_OK | os.X_OK):
             raise MachineError(
                 f"{there} may not be written.",
                 remedy="Check its permissions and whether its drive is read-only.",
                 path=there,
             )
-    largest: dict[int, int | None] = {}
-    devices: dict[int, int] = {}
-    store = _device(backups)
-    for step in plan.steps:
-        home = snapshot.homes[step.home]
-        assert home is not None, "a home with placements was surveyed"
-        if step.home not in largest:
-            devices[step.home] = _device(home.path)
-            largest[step.home] = volume(home.path).largest
-        size = listing.sizes[step.row] if listing.kinds[step.row] == EntryKind.FILE else 0
-        bound = largest[step.home]
+        size, largest = max((listing.sizes[row], row) for row in rows)
+        bound = volume(path).largest
         if bound is not None and size > bound:
             raise MachineError(
-                f"{listing.path(step.row)} has {size:,} bytes, more than one file can have on the volume of "
-                f"{home.path}.",
+                f"{listing.path(largest)} has {size:,} bytes, more than one file can have on the volume of {path}.",
                 remedy="Leave it out with --skip, or use a volume that is not FAT.",
-                path=home.path,
+                path=path,
             )
-        device = devices[step.home]
-        wanted[device] = wanted.get(device, 0) + size
-        places.setdefault(device, home.path)
-        replaced = step.found.state if isinstance(step, Replace | Renew) else None
-        if replaced and replaced.kind is FileKind.FILE and device != store:
-            wanted[store] = wanted.get(store, 0) + replaced.size
+        device = _device(path)
+        wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows))
+        places.setdefault(device, path)
+        if device != store and (replaced := sum(map(plan.size_replaced, rows))):
+            wanted[store] = wanted.get(store, 0) + replaced
             places.setdefault(store, backups)
     _demand(wanted, places)
 

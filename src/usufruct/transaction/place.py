@@ -25,7 +25,6 @@ from usufruct.model.layout import AsideKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState, Layer
-from usufruct.model.snapshot import SurveyedHome
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import carry_out, seal_intent
@@ -65,28 +64,20 @@ class _Contents:
         self.work = work
         self.plan = plan
         self.listing = plan.layout.listing
-        self.steps = {step.row: step for step in plan.steps}
         self._staged: dict[int, str] = {}
         """Home → the directory in which its content is staged."""
 
-    def home(self, step: PlacingStep) -> SurveyedHome:
-        home = self.plan.snapshot.homes[step.home]
-        assert home is not None, "a home with placements was surveyed"
-        return home
-
-    def name(self, step: PlacingStep) -> str:
-        return step.name if isinstance(step, Place) else step.found.name
-
-    def staged_path(self, step: PlacingStep) -> str:
+    def staged_path(self, row: int) -> str:
         """Where the row's content is staged; its directory is made."""
-        directory = self._staged.get(step.home)
+        home = self.plan.layout.home_of[row]
+        directory = self._staged.get(home)
         if directory is None:
-            path = self.home(step).path
+            path = self.plan.surveyed(home).path
             directory = self.work.staging_of(path).incoming(path)
             # Several threads ask: none may hear of a directory before it is there.
             os.makedirs(directory, exist_ok=True)
-            self._staged[step.home] = directory
-        return f"{directory}/{self.name(step)}"
+            self._staged[home] = directory
+        return f"{directory}/{self.plan.name(row)}"
 
 
 def place_holding(
@@ -106,7 +97,7 @@ def place_holding(
     On any error everything is as it was before, and the error says so. Raises DecisionNeeded if the plan places
     nothing. The archive is closed once it was read.
     """
-    if not plan.steps:
+    if next(plan.rows(), None) is None:
         raise DecisionNeeded("Nothing is left to place.", remedy="Look at the archive with `usufruct look`.")
     out = _going(edges, plan, updates) if updates else Removal()
     kind = ChangeKind.UPDATE if updates else ChangeKind.ADD
@@ -137,24 +128,23 @@ def place_holding(
 
 def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:
     """What becomes of the destinations of the holding that is updated, those that are renewed left out."""
-    homes = plan.snapshot.homes
-    renewed = ((homes[step.home], step.found.name) for step in plan.steps if isinstance(step, Renew))
-    return removal_of(edges.ledger, updates.number, without={(home.path, name) for home, name in renewed if home})
+    renewed = {(plan.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
+    return removal_of(edges.ledger, updates.number, without=renewed)
 
 
 def _enter_staged(work: Work, contents: _Contents, archive: Archive, holding: int, *, programs_allowed: bool) -> Placed:
     """Stage every step's content and enter its layers in the ledger."""
     layers = _Layers(work, contents, holding, _enter_directories(work, contents))
-    listing, steps = contents.listing, contents.steps
-    of_files, of_size = len(steps), sum(listing.sizes[row] for row in steps)
+    rows = array("I", contents.plan.rows())
+    of_files, of_size = len(rows), sum(map(contents.listing.sizes.__getitem__, rows))
     done = size = 0
 
     def tell(unfinished: int) -> None:
         work.edges.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
 
-    for staged in _staged(contents, archive, tell, programs_allowed=programs_allowed):
+    for staged in _staged(contents, rows, archive, tell, programs_allowed=programs_allowed):
         for row, state in staged:
-            layers.enter(steps[row], state)
+            layers.enter(contents.plan.step(row), state)
             size += state.size
             work.edges.checkpoint("staged-one")
         done += len(staged)
@@ -198,7 +188,7 @@ class _Layers:
 
     def _lay(self, step: Replace, state: FileState, entry: str) -> None:
         backups, name = self._work.edges.backups, step.found.name
-        above = self._contents.home(step).path
+        above = self._contents.plan.surveyed(step.home).path
         path, directory = f"{above}/{name}", self._directories[step.home]
         disk = _disk_state(path, step)
         laid = laid_on(step.found.stack, disk, self._holding, state, entry)
@@ -206,7 +196,7 @@ class _Layers:
         self._covered.extend((directory, name, level) for level in laid.covered)
         if laid.is_shared:
             self._shared.add(step.row)
-            drop_staged(self._contents.staged_path(step))
+            drop_staged(self._contents.staged_path(step.row))
             if laid.backs_up:
                 backups.keep(path, disk.digest, stays=True)
         elif disk.kind is not FileKind.ABSENT:
@@ -223,7 +213,7 @@ class _Layers:
         return found
 
     def _renew(self, step: Renew, state: FileState, entry: str) -> None:
-        above, name = self._contents.home(step).path, step.found.name
+        above, name = self._contents.plan.surveyed(step.home).path, step.found.name
         disk = _disk_state(f"{above}/{name}", step)
         place = HeldPlace(self._directories[step.home], above, name, step.found.stack, disk)
         renewed = enter_renewal(self._work, place, step.level, self._holding, state, entry)
@@ -242,32 +232,30 @@ class _Layers:
 def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
     """Record every directory the plan touches or makes; gives home number → ledger number."""
     homes: dict[int, int] = {}
-    for number in sorted({step.home for step in contents.plan.steps}):
-        home = contents.plan.snapshot.homes[number]
-        assert home is not None, "a home with placements was surveyed"
-        chain = chain_to_make(work, home.path)
+    for number in sorted({*map(contents.plan.layout.home_of.__getitem__, contents.plan.rows())}):
+        chain = chain_to_make(work, contents.plan.surveyed(number).path)
         homes[number] = enter_directories(work.edges.ledger, work.change, chain)
     return homes
 
 
 def _staged(
-    contents: _Contents, archive: Archive, tell: Callable[[int], None], *, programs_allowed: bool
+    contents: _Contents, placed: Sequence[int], archive: Archive, tell: Callable[[int], None], *, programs_allowed: bool
 ) -> Iterator[Staged]:
-    """Stage every step; gives each row with the state its file has now and will have at its destination."""
-    listing, steps = contents.listing, contents.steps
+    """Stage what is placed; gives each row with the state its file has now and will have at its destination."""
+    listing = contents.listing
     rows = array("I")
-    for row, step in steps.items():
+    for row in placed:
         if listing.kinds[row] == EntryKind.FILE:
             rows.append(row)
         elif listing.kinds[row] == EntryKind.LINK:
-            yield [(row, write_link(contents.staged_path(step), listing.targets[row], listing.modified(row)))]
+            yield [(row, write_link(contents.staged_path(row), listing.targets[row], listing.modified(row)))]
         else:
-            os.makedirs(contents.staged_path(step), exist_ok=True)
-            yield [(row, state_at(contents.staged_path(step)))]
+            os.makedirs(contents.staged_path(row), exist_ok=True)
+            yield [(row, state_at(contents.staged_path(row)))]
 
     def make(row: int) -> Job:
         mode = PROGRAM_MODE if programs_allowed and row in listing.runnable else FILE_MODE
-        return Job(row, contents.staged_path(steps[row]), listing.sizes[row], listing.modified(row), mode)
+        return Job(row, contents.staged_path(row), listing.sizes[row], listing.modified(row), mode)
 
     jobs = Jobs(rows, listing.sizes, make)
     yield from stage_files(archive, jobs, tell, may_fork=contents.work.edges.platform.can_fork)
