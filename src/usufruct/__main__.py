@@ -9,7 +9,7 @@ _NEW = 100_000
 
 def main() -> None:
     """Run the command line and end with its exit code."""
-    # What a command makes of an archive's entries stays until it ends, and is not worth looking through again and again.
+    # What a command makes of an archive's entries stays until it ends: it need not be looked through again and again.
     gc.set_threshold(_NEW, 100, 100)
     from usufruct.cli.main import run
 

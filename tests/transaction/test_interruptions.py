@@ -175,6 +175,31 @@ class InterruptionsTest(WorldTest):
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "changed in this moment")
         self.assertNotIn("Puppets/Owl/rig.toml", self.world.contents())
 
+    def removed_while(self, files: dict[str, str]) -> None:
+        """Remove the holding while another program writes these files between the intent and the switch."""
+        self.add()
+
+        def checkpoint(name: str) -> None:
+            if name == "intent":
+                self.world.write(files)
+
+        self.world.checkpoint = checkpoint
+        self.remove()
+
+    def test_a_made_folder_in_which_somebody_writes_meanwhile_is_put_back_whole(self) -> None:
+        with self.assertRaises(PlanIsStale) as caught:
+            self.removed_while({"Puppets/Owl/deep/er/a.svg": "drawn in this moment"})
+        self.assertIn("Puppets/Owl/deep/er/a.svg", caught.exception.path)
+        self.assertEqual(self.world.contents()["Puppets/Owl/deep/er/a.svg"], "drawn in this moment")
+        self.assertEqual(self.world.contents()["Puppets/Owl/rig.toml"], "owl")
+        self.assertEqual(self.world.strays(), [])
+
+    def test_a_made_folder_with_something_of_the_users_stays_with_that(self) -> None:
+        self.removed_while({"Puppets/Owl/deep/er/mine.svg": "mine"})
+        self.assertEqual(self.world.contents()["Puppets/Owl/deep/er/mine.svg"], "mine")
+        self.assertNotIn("Puppets/Owl/deep/er/a.svg", self.world.contents())
+        self.assertEqual(self.world.strays(), [])
+
     def test_the_order_of_events_is_what_safety_needs(self) -> None:
         """Staged bytes are durable before the intent; the intent before any rename; the renames before `done`."""
         events: list[str] = []

@@ -5,9 +5,7 @@ from dataclasses import dataclass, field
 
 from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
-from usufruct.backups import Backups
 from usufruct.files.looking import digest_of
-from usufruct.files.platform import this_platform
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings
 from usufruct.ledger.layers import needed_backups
@@ -78,6 +76,10 @@ class StoreCheck:
 
 def check_store(surroundings: Surroundings) -> StoreCheck:
     """Read every backup and compare it with the digest it is kept under; changes nothing."""
+    # Only here: comparing files with the ledger starts without what writes.
+    from usufruct.backups import Backups
+    from usufruct.files.platform import this_platform
+
     backups = Backups(surroundings.places.backups, surroundings.platform or this_platform())
     with surroundings.reading() as ledger:
         needed = needed_backups(ledger) if ledger else set()

@@ -11,15 +11,15 @@ _MOST, _OLDER = 1_000_000, 3
 """Bytes of the log before a new one is begun, and how many older ones are kept."""
 
 
-def keep_log(*, is_told: bool = False) -> Path:
-    """Begin to write the log, and to standard error too where that `is_told`; gives its path.
+def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
+    """Begin to write the log, and to standard error too where that `is_told`; gives the logger and the log's path.
 
     A log that cannot be written is done without: it must not keep anybody from taking a holding out.
     """
     path = StatePlaces.found().log
     logger = logging.getLogger("usufruct")
     if logger.handlers:
-        return path
+        return logger, path
     logger.setLevel(logging.INFO)
     logger.propagate = False
     logging.raiseExceptions = False
@@ -27,11 +27,11 @@ def keep_log(*, is_told: bool = False) -> Path:
         path.parent.mkdir(parents=True, exist_ok=True)
         file = RotatingFileHandler(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
     except OSError:
-        return path
+        return logger, path
     file.setFormatter(logging.Formatter("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(file)
     if is_told:
         shown = logging.StreamHandler(sys.stderr)
         shown.setFormatter(logging.Formatter("%(asctime)s %(message)s", "%H:%M:%S"))
         logger.addHandler(shown)
-    return path
+    return logger, path

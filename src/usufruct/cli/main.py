@@ -1,7 +1,6 @@
 """The command line's entrance: which commands there are, and how errors reach the user."""
 
 import importlib
-import logging
 import os
 from collections.abc import Sequence
 
@@ -131,8 +130,8 @@ def cli(context: click.Context, *, verbose: bool) -> None:
     if verbose or context.invoked_subcommand not in _READERS:
         from usufruct.cli.log import keep_log
 
-        keep_log(is_told=verbose)
-        logging.getLogger("usufruct").info("usufruct %s", " ".join(map(str, context.obj)))
+        logger, _ = keep_log(is_told=verbose)
+        logger.info("usufruct %s", " ".join(map(str, context.obj)))
 
 
 def _own_fault(error: Exception) -> UsufructError:
@@ -150,8 +149,8 @@ def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -
     if cause is not None:
         from usufruct.cli.log import keep_log
 
-        log = keep_log()
-        logging.getLogger("usufruct").error("%s", error.message, exc_info=cause)
+        logger, log = keep_log()
+        logger.error("%s", error.message, exc_info=cause)
     tell_error(error, as_json=as_json, log=log)
     return error.exit_code
 

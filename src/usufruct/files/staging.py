@@ -24,9 +24,9 @@ class Staging:
         """Where what will go to an absolute `destination` waits."""
         return f"{self.path}/in{destination[len(self.base) :]}"
 
-    def outgoing(self, directory: int, name: str) -> str:
-        """Where a file that is taken out waits until the change is done; `directory` is its ledger number."""
-        return f"{self.path}/out/{directory}/{name}"
+    def outgoing(self, directory: int) -> str:
+        """Where what is taken out of a directory waits until the change is done; `directory` is its ledger number."""
+        return f"{self.path}/out/{directory}"
 
 
 def staging_base(directory: str, destination: str) -> str:

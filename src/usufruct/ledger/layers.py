@@ -1,6 +1,6 @@
 """Layers and directories: the stacks of destinations, and how a change alters them."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import chain, groupby, islice
 from operator import itemgetter
@@ -97,6 +97,12 @@ def must_stay_on_record(ledger: Ledger, change: int, directory: int) -> bool:
     return bool(row[0])
 
 
+def is_above_others(ledger: Ledger, directory: int) -> bool:
+    """Whether directories on record lie in this one."""
+    row = ledger.connection.execute("SELECT EXISTS (SELECT 1 FROM directory WHERE parent = ?)", (directory,)).fetchone()
+    return bool(row[0])
+
+
 def settle_directory(ledger: Ledger, directory: int, left: int) -> None:
     """Record the time that a change leaves a directory with."""
     ledger.connection.execute("UPDATE directory SET left = ? WHERE number = ?", (left, directory))
@@ -166,14 +172,30 @@ def stacks_of_holding(ledger: Ledger, holding: int, directory: int) -> dict[str,
     return _stacks(ledger.connection.execute(query, (directory, holding)))
 
 
-def stamps_of_holding(ledger: Ledger, holding: int, directory: int) -> list[tuple[str, int, int, int, int]]:
-    """Of each name that a holding has in a directory: name, size, time, inode, and whether it is a file on top."""
-    return ledger.connection.execute(
-        "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS above"
-        " WHERE above.directory = ?1 AND above.name = mine.name AND above.level > mine.level)"
-        " FROM layer AS mine WHERE directory = ?1 AND holding = ?2",
+Stamp = tuple[str, int, int, int]
+"""Name, size, time and inode of a file."""
+
+
+def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bool) -> tuple[list[Stamp], list[str]]:
+    """The files that a holding has on top of their stacks in a directory, and its other names there.
+
+    `alone`: only those that are all of their stacks.
+    """
+    execute = ledger.connection.execute
+    others = execute(
+        "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ? AND (holding IS NOT ? OR kind <> 'file'))",
         (directory, holding),
+    ).fetchone()
+    if not others[0]:
+        query = "SELECT name, size, modified, inode FROM layer WHERE directory = ?"
+        return execute(query, (directory,)).fetchall(), []
+    rows = execute(
+        "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS other"
+        " WHERE other.directory = ?1 AND other.name = mine.name AND (other.level > mine.level"
+        " OR ?3 AND other.level < mine.level)) FROM layer AS mine WHERE directory = ?1 AND holding = ?2",
+        (directory, holding, alone),
     ).fetchall()
+    return [row[:4] for row in rows if row[4]], [row[0] for row in rows if not row[4]]
 
 
 _ASKED = 500
@@ -219,6 +241,16 @@ def mark_layers_gone(ledger: Ledger, change: int, layers: Iterable[tuple[int, st
     )
 
 
+def mark_files_gone(ledger: Ledger, change: int, holding: int, directory: int, names: Iterable[str] | None) -> None:
+    """Let a holding's layers of these names in a directory end with a change, or of all its names there."""
+    update = "UPDATE layer SET gone = ?1 WHERE directory = ?2 AND holding = ?3"
+    if names is None:
+        ledger.connection.execute(update, (change, directory, holding))
+    else:
+        rows = ((change, directory, holding, name) for name in names)
+        ledger.connection.executemany(f"{update} AND name = ?4", rows)
+
+
 def set_backed(ledger: Ledger, layers: Iterable[tuple[int, str, int]], *, is_backed: bool) -> None:
     """Record whether the bytes of layers, each by directory, name and level, lie in the backups."""
     ledger.connection.executemany(
@@ -235,16 +267,20 @@ def backed_layers(ledger: Ledger, digest: bytes) -> int:
     return count
 
 
+def shared_backups(ledger: Ledger) -> set[bytes]:
+    """The digests of content that more than one layer needs from the backups."""
+    rows = ledger.connection.execute("SELECT blake3 FROM layer WHERE is_backed GROUP BY blake3 HAVING count(*) > 1")
+    return {row[0] for row in rows}
+
+
 def needed_backups(ledger: Ledger) -> set[bytes]:
     """The digests of all content that some layer needs from the backups."""
     return {row[0] for row in ledger.connection.execute("SELECT DISTINCT blake3 FROM layer WHERE is_backed")}
 
 
-def set_inode(ledger: Ledger, directory: int, name: str, level: int, inode: int) -> None:
-    """Record that a layer's file is another one now, of the same content."""
-    ledger.connection.execute(
-        "UPDATE layer SET inode = ? WHERE directory = ? AND name = ? AND level = ?", (inode, directory, name, level)
-    )
+def set_inodes(ledger: Ledger, layers: Iterable[tuple[int, int, str, int]]) -> None:
+    """Record that the files of layers, by inode, directory, name and level, are other ones now, of the same content."""
+    ledger.connection.executemany("UPDATE layer SET inode = ? WHERE directory = ? AND name = ? AND level = ?", layers)
 
 
 # --- what a change alters ------------------------------------------------------------------------------------
@@ -260,8 +296,21 @@ class Difference(NamedTuple):
     """`before` stays in the stack beneath `after`, so its bytes must be kept in the backups."""
 
 
-def differences(ledger: Ledger, change: int, directory: int) -> Iterator[Difference]:
-    """How the tops of a directory's stacks differ by a change that is under way, by name."""
+def going_files(ledger: Ledger, change: int, directory: int) -> list[Stamp]:
+    """The files that a change takes from a directory and that are all of their stacks: they simply go."""
+    return ledger.connection.execute(
+        "SELECT name, size, modified, inode FROM layer AS mine WHERE directory = ?2 AND gone = ?1 AND born <> ?1"
+        " AND kind = 'file' AND holding IS NOT NULL AND NOT EXISTS (SELECT 1 FROM layer AS other"
+        " WHERE other.directory = ?2 AND other.name = mine.name"
+        " AND (other.level, other.born) <> (mine.level, mine.born))",
+        (change, directory),
+    ).fetchall()
+
+
+def differences(
+    ledger: Ledger, change: int, directory: int, without: Container[str] = frozenset()
+) -> Iterator[Difference]:
+    """How the tops of a directory's stacks differ by a change that is under way, by name; some names left out."""
     rows = ledger.connection.execute(
         f"SELECT {_COLUMNS}, born = ?1, gone IS ?1 FROM layer WHERE directory = ?2 AND name IN"
         " (SELECT name FROM layer WHERE directory = ?2 AND (born = ?1 OR gone = ?1)) ORDER BY name, level, born",
@@ -272,6 +321,8 @@ def differences(ledger: Ledger, change: int, directory: int) -> Iterator[Differe
     after: Layer | None = None
     is_before_gone = False
     for row in rows:
+        if row[0] in without:
+            continue
         is_born, is_gone = row[12:]
         if row[0] != name:
             if name is not None:
@@ -294,6 +345,18 @@ def leaves_layers(ledger: Ledger, change: int, directory: int) -> bool:
         (change, directory),
     ).fetchone()
     return bool(row[0])
+
+
+def surfacing(ledger: Ledger, change: int, directory: int) -> list[str]:
+    """The names at which a change lets a layer come to the top that was covered before."""
+    rows = ledger.connection.execute(
+        "SELECT name FROM layer WHERE directory = ?2 AND name IN"
+        " (SELECT name FROM layer WHERE directory = ?2 AND gone = ?1) GROUP BY name"
+        " HAVING max(CASE WHEN gone IS NOT ?1 THEN level END)"
+        " < max(CASE WHEN born <> ?1 OR holding IS NULL THEN level END)",
+        (change, directory),
+    )
+    return [row[0] for row in rows]
 
 
 class PastLayer(NamedTuple):

@@ -1,16 +1,14 @@
 """Comparing what a holding placed with what is on disk now."""
 
-import os
-import stat
 from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from usufruct.files.looking import state_at, with_digest
+from usufruct.files.looking import with_digest
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, stacks_in, stamps_of_holding
+from usufruct.ledger.layers import directories_of_holding, stamps_of_holding
 from usufruct.model.records import FileKind, Layer
-from usufruct.survey.holdings import HeldPlace, places_of
+from usufruct.survey.holdings import HeldPlace, places_in, places_of, untouched
 
 
 class Condition(StrEnum):
@@ -61,29 +59,14 @@ def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Examined]]:
     What `condition_of` tells without `deep`, for holdings of which nearly all is fine: those are never made objects.
     """
     fine = 0
-    others = []
+    others: list[Examined] = []
     for directory, path in directories_of_holding(ledger, holding):
-        stamps = stamps_of_holding(ledger, holding, directory)
-        doubtful = [name for name, *stamp in stamps if not _is_untouched(f"{path}/{name}", *stamp)]
-        fine += len(stamps) - len(doubtful)
-        for name, stack in stacks_in(ledger, directory, dict.fromkeys(doubtful)).items():
-            place = HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
-            others.append(_examined(place, holding, deep=False))
+        stamps, covered = stamps_of_holding(ledger, holding, directory, alone=False)
+        same, changed = untouched(path, stamps)
+        fine += len(same)
+        places = places_in(ledger, directory, path, [*covered, *changed])
+        others.extend(_examined(place, holding, deep=False) for place in places)
     return fine, others
-
-
-def _is_untouched(path: str, size: int, modified: int, inode: int, is_top_file: int) -> bool:
-    try:
-        found = os.lstat(path)
-    except OSError:
-        return False
-    return bool(
-        is_top_file
-        and found.st_mtime_ns == modified
-        and found.st_ino == inode
-        and found.st_size == size
-        and stat.S_ISREG(found.st_mode)
-    )
 
 
 def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:

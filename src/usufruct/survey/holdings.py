@@ -1,11 +1,13 @@
 """Surveying what a holding has on disk."""
 
-from collections.abc import Iterator
+import os
+import stat
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from usufruct.files.looking import state_at
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, stacks_of_holding
+from usufruct.ledger.layers import Stamp, directories_of_holding, stacks_in, stacks_of_holding
 from usufruct.model.records import FileState, Layer
 
 
@@ -20,6 +22,28 @@ class HeldPlace(NamedTuple):
     stack: tuple[Layer, ...]
     disk: FileState
     """What is there now, without digest."""
+
+
+def untouched(directory: str, stamps: Iterable[Stamp]) -> tuple[list[str], list[str]]:
+    """The names in a directory at which the very same files are still, by size, time and inode; and the others."""
+    same: list[str] = []
+    others: list[str] = []
+    lstat, is_file, above = os.lstat, stat.S_ISREG, f"{directory}/"
+    for name, size, modified, inode in stamps:
+        try:
+            found = lstat(above + name)
+        except OSError:
+            others.append(name)
+            continue
+        is_same = found.st_mtime_ns == modified and found.st_ino == inode and found.st_size == size
+        (same if is_same and is_file(found.st_mode) else others).append(name)
+    return same, others
+
+
+def places_in(ledger: Ledger, directory: int, path: str, names: Iterable[str]) -> Iterator[HeldPlace]:
+    """The destinations of these names in a directory on record."""
+    for name, stack in stacks_in(ledger, directory, names).items():
+        yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
 
 
 def places_of(ledger: Ledger, holding: int) -> Iterator[HeldPlace]:

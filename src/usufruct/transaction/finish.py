@@ -38,6 +38,7 @@ from usufruct.ledger.layers import (
     set_backed,
     settle_directory,
     stacks_in,
+    surfacing,
     takes_layers,
     touched_directories,
 )
@@ -129,11 +130,7 @@ def _settle_stacks(ledger: Ledger, change: int, directory: int) -> None:
     if not takes_layers(ledger, change, directory):
         # It only brought layers, on top of what was there: nothing comes to lie higher by it.
         return
-    surfaced = [
-        difference.name
-        for difference in (differences(ledger, change, directory) if leaves_layers(ledger, change, directory) else ())
-        if difference.before and difference.after and difference.after.level < difference.before.level
-    ]
+    surfaced = surfacing(ledger, change, directory) if leaves_layers(ledger, change, directory) else []
     enter_unneeded(ledger, forget_gone(ledger, change, directory))
     _surface(ledger, directory, surfaced)
     enter_unneeded(ledger, forget_uncovered(ledger, directory))

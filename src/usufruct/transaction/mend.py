@@ -107,7 +107,7 @@ def put_before(
 
     Gives how many files it has, and the paths of those that the user changed since: they stay, with it.
     """
-    going = removal_of(edges.ledger, brought.number)
+    going = removal_of(edges.ledger, brought.number, in_detail=True)
     known = {(one.path, one.name): one for one, _ in past}
     places = {(place.path, place.name): place for place, _ in going.takes}
     left = {(place.path, place.name) for place, _ in going.leaves}

@@ -123,7 +123,7 @@ def place_holding(
             seal_intent(work)
         carry_out(work)
     kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
-    return replace(placed, notes=notes, taken=sum(1 for _, step in out.takes if step.changes_disk), kept=kept)
+    return replace(placed, notes=notes, taken=out.files, kept=kept)
 
 
 def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:

@@ -1,13 +1,26 @@
 """Switching destinations from their state before a change to the state after, and back."""
 
 import os
+from collections.abc import Sequence
 
 from usufruct.errors import PlanIsStale
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.staging import Staging, set_time
 from usufruct.files.writing import restore_attributes, write_link
-from usufruct.ledger.layers import Difference, KnownDirectory, backed_layers, differences, touched_directories
+from usufruct.ledger.layers import (
+    Difference,
+    KnownDirectory,
+    Stamp,
+    backed_layers,
+    differences,
+    going_files,
+    is_above_others,
+    must_stay_on_record,
+    stacks_in,
+    touched_directories,
+)
 from usufruct.model.records import ABSENT, FileKind, FileState
+from usufruct.survey.holdings import untouched
 from usufruct.transaction.work import Work
 
 
@@ -28,12 +41,66 @@ def switch_in(work: Work) -> None:
                 checkpoint("switched-directory")
                 continue
             os.mkdir(path)
+        going = going_files(ledger, work.change, directory.number)
+        if going and _is_taken_whole(work, directory, going):
+            checkpoint("switched-directory")
+            continue
+        gone = _set_out_plain(work, directory, going) if going else frozenset()
         staging = None
-        for difference in differences(ledger, work.change, directory.number):
+        for difference in differences(ledger, work.change, directory.number, gone):
             if not _before(difference).is_alike(_after(difference)):
                 staging = staging or work.staging_of(path)
                 _advance(work, staging, directory.number, path, difference)
             checkpoint("switched")
+
+
+def _is_taken_whole(work: Work, directory: KnownDirectory, going: Sequence[Stamp]) -> bool:
+    """Take a directory out in one rename, where Usufruct made it and nothing but files that go is in it.
+
+    What was renamed is looked at once more: nobody can have written to it since, but perhaps just before.
+    """
+    path, ledger = directory.path, work.edges.ledger
+    stays = must_stay_on_record(ledger, work.change, directory.number) or is_above_others(ledger, directory.number)
+    if stays or not directory.is_made:
+        return False
+    names = {name for name, *_ in going}
+    outgoing = work.staging_of(path).outgoing(directory.number)
+    try:
+        if os.path.islink(path) or set(os.listdir(path)) != names:
+            return False
+        os.rename(path, outgoing)
+    except OSError:
+        # A program holds it open, perhaps, or a drive is mounted there.
+        return False
+    if set(os.listdir(outgoing)) != names:
+        raise _stale(path)
+    for name in untouched(outgoing, going)[1]:
+        (stack,) = stacks_in(ledger, directory.number, [name]).values()
+        found = f"{outgoing}/{name}"
+        if not with_digest(state_at(found), found).has_same_content(stack[0].state):
+            raise _stale(f"{path}/{name}")
+    return True
+
+
+def _set_out_plain(work: Work, directory: KnownDirectory, going: Sequence[Stamp]) -> frozenset[str]:
+    """Take those of these files out that are what they were; gives their names."""
+    path, checkpoint = directory.path, work.edges.checkpoint
+    outgoing = work.staging_of(path).outgoing(directory.number)
+    os.makedirs(outgoing, exist_ok=True)
+    same, _ = untouched(path, going)
+    for name in same:
+        os.rename(f"{path}/{name}", f"{outgoing}/{name}")
+        checkpoint("set-out")
+    return frozenset(same)
+
+
+def _stale(path: str) -> PlanIsStale:
+    return PlanIsStale(
+        f"{path} was changed by another program in this moment.",
+        kept="What had begun was reversed; the other program's change was kept.",
+        remedy="Try again once the other program is done.",
+        path=path,
+    )
 
 
 def _before(difference: Difference) -> FileState:
@@ -51,18 +118,13 @@ def _advance(work: Work, staging: Staging, number: int, directory: str, differen
     path = f"{directory}/{name}"
     disk = state_at(path)
     if not disk.is_same_file(before) and not with_digest(disk, path).has_same_content(before):
-        raise PlanIsStale(
-            f"{path} was changed by another program in this moment.",
-            kept="What had begun was reversed; the other program's change was kept.",
-            remedy="Try again once the other program is done.",
-            path=path,
-        )
+        raise _stale(path)
     is_kept = difference.is_covered and before.kind is FileKind.FILE
     if is_kept:
         work.edges.backups.keep(path, before.digest)
         work.edges.checkpoint("backed-up")
     elif before.kind in (FileKind.FILE, FileKind.LINK):
-        _set_out(work, staging.outgoing(number, name), path, is_replaced=after.kind is not FileKind.ABSENT)
+        _set_out(work, f"{staging.outgoing(number)}/{name}", path, is_replaced=after.kind is not FileKind.ABSENT)
     elif before.kind is FileKind.DIRECTORY:
         drop_directory(path)
     if after.kind is FileKind.DIRECTORY:
@@ -104,7 +166,11 @@ def switch_back(work: Work) -> list[str]:
     touched = touched_directories(ledger, work.change)
     for directory, modified in touched:
         if modified is not None and not os.path.isdir(directory.path):
-            os.makedirs(directory.path, exist_ok=True)
+            outgoing = work.staging_of(directory.path).outgoing(directory.number)
+            if os.path.isdir(outgoing):
+                os.rename(outgoing, directory.path)
+            else:
+                os.makedirs(directory.path, exist_ok=True)
     strangers = []
     for directory, _ in reversed(touched):
         for difference in differences(ledger, work.change, directory.number):
@@ -127,7 +193,7 @@ def _retreat(work: Work, directory: KnownDirectory, difference: Difference) -> b
     disk = state_at(path)
     if before.is_alike(after) or disk.is_same_file(before):
         return True
-    outgoing = work.staging_of(directory.path).outgoing(directory.number, difference.name)
+    outgoing = f"{work.staging_of(directory.path).outgoing(directory.number)}/{difference.name}"
     if disk.kind is not FileKind.ABSENT and not disk.is_same_file(after):
         return with_digest(disk, path).has_same_content(before)
     if before.kind is FileKind.ABSENT:

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterable, Iterator, Set
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from usufruct.files.looking import with_digest
 from usufruct.files.writing import restore_attributes, write_link
@@ -10,12 +11,15 @@ from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import mark_gone, set_totals
 from usufruct.ledger.layers import (
     NewLayer,
-    backed_layers,
+    directories_of_holding,
     enter_directories,
     enter_layers,
     is_made,
+    mark_files_gone,
     mark_layers_gone,
-    set_inode,
+    set_inodes,
+    shared_backups,
+    stamps_of_holding,
 )
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
@@ -23,7 +27,7 @@ from usufruct.model.plan import Leave, RemovalStep, TakeOut
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, Layer
 from usufruct.planning.stacks import needs_digest, out_of
-from usufruct.survey.holdings import HeldPlace, places_of
+from usufruct.survey.holdings import HeldPlace, places_in, untouched
 from usufruct.transaction.finish import carry_out, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Edges, Work, chain_to_make, is_below
@@ -41,13 +45,32 @@ class Removed:
     """Paths of files that were changed since and stay, with the holding."""
 
 
+class Plain(NamedTuple):
+    """Files of one directory that are as they were placed, with nothing above or beneath them: they simply go."""
+
+    directory: int
+    """Ledger number."""
+    path: str
+    names: list[str]
+    are_all: bool
+    """The holding has nothing else in the directory."""
+
+
 @dataclass(frozen=True, slots=True)
 class Removal:
     """What taking a holding out does at each of its destinations."""
 
     holding: int = 0
+    plain: tuple[Plain, ...] = ()
+    """Nearly all of most holdings, and therefore no objects of their own."""
     takes: tuple[tuple[HeldPlace, TakeOut], ...] = ()
     leaves: tuple[tuple[HeldPlace, Leave], ...] = ()
+
+    @property
+    def files(self) -> int:
+        """Files and links that go from the disk."""
+        changed = sum(step.changes_disk and step.disk.kind is not FileKind.DIRECTORY for _, step in self.takes)
+        return changed + sum(len(one.names) for one in self.plain)
 
     @property
     def back(self) -> list[tuple[HeldPlace, TakeOut]]:
@@ -56,34 +79,52 @@ class Removal:
 
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
         """The directories in which files change, each with the destination that it is part of."""
-        for path in dict.fromkeys(place.path for place, step in self.takes if step.changes_disk):
+        changed = (place.path for place, step in self.takes if step.changes_disk)
+        for path in dict.fromkeys((*(one.path for one in self.plain), *changed)):
             yield path, destination_of(ledger, path, holding)
 
 
 def removal_of(
-    ledger: Ledger, holding: int, *, without: Set[tuple[str, str]] = frozenset(), gives_back_changed: bool = False
+    ledger: Ledger,
+    holding: int,
+    *,
+    without: Set[tuple[str, str]] = frozenset(),
+    gives_back_changed: bool = False,
+    in_detail: bool = False,
 ) -> Removal:
     """What taking a holding out would do, at all its destinations but these, given by directory and name.
 
-    `gives_back_changed`: what the user changed goes too, once it was saved.
+    `gives_back_changed`: what the user changed goes too, once it was saved. `in_detail`: nothing is only `plain`.
     """
-    takes, leaves = [], []
-    for place in places_of(ledger, holding):
-        if (place.path, place.name) in without:
-            continue
-        step = _step_for(place, holding, gives_back_changed=gives_back_changed)
-        if isinstance(step, Leave):
-            leaves.append((place, step))
-        else:
-            takes.append((place, step))
-    return Removal(holding, tuple(takes), tuple(leaves))
+    plain, takes, leaves = [], [], []
+    for directory, path in directories_of_holding(ledger, holding):
+        stamps, stacked = stamps_of_holding(ledger, holding, directory, alone=True)
+        if without:
+            stamps = [stamp for stamp in stamps if (path, stamp[0]) not in without]
+            stacked = [name for name in stacked if (path, name) not in without]
+        same, changed = untouched(path, stamps) if not in_detail else ([], [name for name, *_ in stamps])
+        others = [*stacked, *changed]
+        if same:
+            plain.append(Plain(directory, path, same, not others and not without))
+        for place in places_in(ledger, directory, path, others):
+            step = _step_for(place, holding, gives_back_changed=gives_back_changed)
+            if isinstance(step, Leave):
+                leaves.append((place, step))
+            else:
+                takes.append((place, step))
+    return Removal(holding, tuple(plain), tuple(takes), tuple(leaves))
 
 
 def enter_removal(work: Work, removal: Removal) -> None:
     """Enter in the ledger what a removal takes, and stage what it gives back."""
-    _enter_directories(work, (place.path for place, _ in removal.takes))
+    ledger = work.edges.ledger
+    _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
+    for one in removal.plain:
+        mark_files_gone(ledger, work.change, removal.holding, one.directory, None if one.are_all else one.names)
     _enter_steps(work, [step for _, step in removal.takes])
     back = removal.back
+    shared = shared_backups(ledger) if back else set()
+    inodes: list[tuple[int, int, str, int]] = []
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
     size = 0
     incoming: dict[str, str] = {}
@@ -92,9 +133,11 @@ def enter_removal(work: Work, removal: Removal) -> None:
         if place.path not in incoming:
             incoming[place.path] = work.staging_of(place.path).incoming(place.path)
             os.makedirs(incoming[place.path], exist_ok=True)
-        _stage_back(work, incoming[place.path], place, step.gives_back)
+        if (inode := _stage_back(work, incoming[place.path], place, step.gives_back, shared)) is not None:
+            inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
         work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
+    set_inodes(ledger, inodes)
 
 
 def remove_holding(
@@ -117,7 +160,7 @@ def remove_holding(
             seal_intent(work)
         carry_out(work)
     return Removed(
-        sum(step.changes_disk and step.disk.kind is not FileKind.DIRECTORY for _, step in removal.takes),
+        removal.files,
         tuple(f"{place.path}/{place.name}" for place, _ in removal.back),
         tuple(f"{place.path}/{place.name}" for place, _ in removal.leaves),
     )
@@ -158,16 +201,19 @@ def _enter_steps(work: Work, steps: list[TakeOut]) -> None:
     enter_layers(ledger, change, told, gone=True)
 
 
-def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer) -> None:
-    """Put what is given back into a staging directory, with the mode and time it had."""
+def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, shared: Set[bytes]) -> int | None:
+    """Put what is given back into a staging directory, with the mode and time it had; gives its inode.
+
+    `shared` are digests that others need from the backups too.
+    """
     edges, state = work.edges, layer.state
     if state.kind not in (FileKind.FILE, FileKind.LINK):
-        return
+        return None
     path = f"{incoming}/{place.name}"
     if state.kind is FileKind.LINK:
         now = write_link(path, state.target, state.modified)
     else:
-        edges.backups.give(state.digest, path, is_last=backed_layers(edges.ledger, state.digest) <= 1)
+        edges.backups.give(state.digest, path, is_last=state.digest not in shared)
         now = restore_attributes(path, state)
-    set_inode(edges.ledger, place.directory, place.name, layer.level, now.inode)
     edges.checkpoint("staged-back")
+    return now.inode
