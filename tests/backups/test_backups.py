@@ -73,6 +73,7 @@ class BackupsTest(unittest.TestCase):
         self.store.keep(str(self.file), digest(b"mine"))
         for _ in range(2):
             self.store.drop(digest(b"mine"))
+            self.store.drop_empty()
         self.assertEqual(list((self.folder / "backups").iterdir()), [])
         self.store.keep(str(self.file), digest(b"mine"))
         self.assertEqual(len(self.kept()), 1)

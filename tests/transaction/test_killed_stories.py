@@ -3,6 +3,7 @@
 import os
 import signal
 import subprocess
+import sys
 import time
 import unittest
 from collections.abc import Callable
@@ -135,7 +136,7 @@ class KilledStoriesTest(WorldTest):
                         break
                     second += 3
 
-    @unittest.skipUnless(hasattr(os, "memfd_create"), "only Linux has what the processes share")
+    @unittest.skipUnless(sys.platform == "linux", "only there may a process go on as several")
     def test_its_helpers_hold_the_lock_until_they_write_no_more(self) -> None:
         """Killed with its helping processes at work, it is recovered once they too have stopped, and not earlier."""
         self.world.surroundings_with_definitions()

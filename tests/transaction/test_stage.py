@@ -2,9 +2,11 @@
 
 import os
 import signal
+import sys
 import threading
 import time
 import unittest
+from array import array
 from collections.abc import Iterator, Sequence
 from itertools import chain
 from pathlib import Path
@@ -17,7 +19,7 @@ from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.model.entries import EntryKind
-from usufruct.transaction.by_processes import by_processes
+from usufruct.transaction.by_processes import Turns, by_processes
 from usufruct.transaction.jobs import Job, Jobs
 from usufruct.transaction.stage import stage_files
 
@@ -108,7 +110,7 @@ class StageTest(ArchiveCase):
         self.assertEqual(threading.active_count(), before)
 
 
-@unittest.skipUnless(hasattr(os, "memfd_create"), "only Linux has what the processes share")
+@unittest.skipUnless(sys.platform == "linux", "only there may a process go on as several")
 class ProcessesTest(ArchiveCase):
     """What several processes write is what one would have written, and none of them outlives the work."""
 
@@ -142,6 +144,23 @@ class ProcessesTest(ArchiveCase):
                 (len(expected), found.st_mtime_ns, 0o640, found.st_ino, blake3(expected).digest()),
             )
         self.assert_no_child()
+
+    def test_no_portion_is_taken_twice_however_the_processes_race(self) -> None:
+        """Two once took the same, for the system did not guard the place in the file that they shared."""
+        turns = Turns(100_000)
+        reading, writing = os.pipe()
+        child = os.fork()
+        if not child:
+            with os.fdopen(writing, "wb") as told:
+                told.write(array("I", turns).tobytes())
+            os._exit(0)
+        os.close(writing)
+        own = list(turns)
+        with os.fdopen(reading, "rb") as listened:
+            theirs = array("I", listened.read())
+        os.waitpid(child, 0)
+        turns.close()
+        self.assertEqual(sorted([*own, *theirs]), list(range(100_000)))
 
     def test_where_the_system_cannot_fork_threads_do_it(self) -> None:
         archive = self.opened(zip_bytes(self.FILES))

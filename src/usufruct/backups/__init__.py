@@ -3,6 +3,7 @@
 import os
 import shutil
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 from usufruct.errors import StoreError
@@ -80,14 +81,17 @@ class Backups:
         `is_last`: nobody else needs it, so the very same file may go back instead of a copy.
         """
         kept = self.path_of(digest)
-        if not os.path.lexists(kept):
+        try:
+            if not (is_last and self._platform.link(kept, destination)):
+                shutil.copy2(kept, destination)
+        except FileNotFoundError as error:
+            if os.path.lexists(kept):
+                raise
             raise StoreError(
                 f"The backup of {os.path.basename(destination)} is missing from {self.top}.",
                 remedy="Put the backups folder back from your own backup of it and try again.",
                 path=kept,
-            )
-        if not (is_last and self._platform.link(kept, destination)):
-            shutil.copy2(kept, destination)
+            ) from error
 
     def part(self, digest: bytes) -> None:
         """Give the store bytes of its own for content that a file in use may share with it; may be repeated."""
@@ -101,16 +105,17 @@ class Backups:
 
     def drop(self, digest: bytes) -> None:
         """Forget the content; may be repeated."""
-        kept = self.path_of(digest)
-        try:
-            os.unlink(kept)
-        except FileNotFoundError:
-            return
-        try:
-            os.rmdir(os.path.dirname(kept))
-        except OSError:
-            return  # other content is in it
-        self._shards.discard(os.path.dirname(kept))
+        with suppress(FileNotFoundError):
+            os.unlink(self.path_of(digest))
+
+    def drop_empty(self) -> None:
+        """Remove sub-directories in which nothing is left."""
+        if os.path.isdir(self.top):
+            for shard in os.scandir(self.top):
+                if shard.is_dir():
+                    with suppress(OSError):  # content is in it
+                        os.rmdir(shard.path)
+            self._shards.clear()
 
     def digests(self) -> Iterator[bytes]:
         """The digests of all content here."""

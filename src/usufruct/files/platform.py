@@ -120,5 +120,5 @@ def this_platform() -> Platform:
     if sys.platform == "win32":
         return Platform(can_sync_directories=False, has_open_desktop=False, has_windows_names=True)
     if sys.platform.startswith("linux"):
-        return Platform(sync_file_system=_linux_sync_file_system, can_fork=hasattr(os, "memfd_create"))
+        return Platform(sync_file_system=_linux_sync_file_system, can_fork=True)
     return Platform(has_open_desktop=sys.platform != "darwin")

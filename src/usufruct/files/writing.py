@@ -59,6 +59,8 @@ def restore_attributes(path: str, state: FileState) -> FileState:
         os.chmod(path, state.mode)
     if found.st_mtime_ns != state.modified:
         os.utime(path, ns=(found.st_atime_ns, state.modified))
+    elif stat.S_IMODE(found.st_mode) == state.mode:
+        return state._replace(inode=found.st_ino)
     found = os.lstat(path)
     permissions = stat.S_IMODE(found.st_mode)
     return FileState(state.kind, found.st_size, found.st_mtime_ns, permissions, found.st_ino, state.digest)

@@ -10,6 +10,7 @@ import os
 import pickle
 import select
 import signal
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
@@ -31,15 +32,11 @@ class _Child(NamedTuple):
 def by_processes(archive: Archive, jobs: Jobs, workers: int) -> Iterator[Staged]:
     """The files a few at a time, read and written by this process and some more, each of which takes whole files."""
     portions = list(portions_of(jobs, workers))
-    # All processes share the place up to which this file was read, so each portion is taken once.
-    waiting = os.memfd_create("portions")
-    os.write(waiting, b"".join(number.to_bytes(_NUMBER, "little") for number in range(len(portions))))
-    os.lseek(waiting, 0, os.SEEK_SET)
+    turns = Turns(len(portions))
 
     def staged() -> Iterator[Staged]:
-        while number := os.read(waiting, _NUMBER):
-            rows = portions[int.from_bytes(number, "little")]
-            yield [written(jobs.make(row), blocks) for row, blocks in archive.stream(rows)]
+        for number in turns:
+            yield [written(jobs.make(row), blocks) for row, blocks in archive.stream(portions[number])]
 
     children: list[_Child] = []
     try:
@@ -51,7 +48,26 @@ def by_processes(archive: Archive, jobs: Jobs, workers: int) -> Iterator[Staged]
             os.kill(child.process, signal.SIGKILL)
             os.waitpid(child.process, 0)
             os.close(child.told)
-        os.close(waiting)
+        turns.close()
+
+
+class Turns:
+    """The numbers below a count, each given to one of the processes that iterate over them and to no other."""
+
+    def __init__(self, count: int) -> None:
+        # All processes share the place up to which the file was read. The system moves it by one reader at a time,
+        # but only in a file on a file system, not in memory that is used as one.
+        self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 - closed with the turns
+        self._file.write(b"".join(number.to_bytes(_NUMBER, "little") for number in range(count)))
+        self._file.seek(0)
+
+    def __iter__(self) -> Iterator[int]:
+        while number := os.read(self._file.fileno(), _NUMBER):
+            yield int.from_bytes(number, "little")
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._file.close()
 
 
 def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> _Child:

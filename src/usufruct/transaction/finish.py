@@ -177,13 +177,16 @@ def tidy(edges: Edges) -> None:
         with ledger.transaction():
             forget_staging(ledger, staging)
         edges.checkpoint("staging-dropped")
-    for digest, is_needed in noted_backups(ledger):
+    noted = noted_backups(ledger)
+    for digest, is_needed in noted:
         if is_needed:
             # It was given back as the very same file, and something else needs the content still.
             edges.backups.part(digest)
         else:
             edges.backups.drop(digest)
         edges.checkpoint("backup-dropped")
+    if noted:
+        edges.backups.drop_empty()
     edges.backups.drop_partial()
     with ledger.transaction():
         clear_unneeded(ledger)
