@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import IO, Protocol, cast
 
 import zstandard
+from deflate import DeflateError, deflate_decompress
 from isal import isal_zlib
 
 from usufruct.archives.reading import BLOCK
@@ -123,6 +124,19 @@ def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
             if engine.eof:
                 return
     raise EOFError("the packed bytes end too early")
+
+
+def inflate_whole(data: bytes, size: int) -> bytes | None:
+    """Raw deflate of all packed bytes at once; None if they do not unpack to `size` bytes, for whatever reason.
+
+    Half as fast again as in blocks.
+    """
+    try:
+        # A bytearray, which nobody changes.
+        plain = cast(bytes, deflate_decompress(data, size))
+    except DeflateError:
+        return None
+    return plain if len(plain) == size else None
 
 
 def inflate64(blocks: Iterable[bytes]) -> Iterator[bytes]:

@@ -12,7 +12,9 @@ from usufruct.model.entries import Listing
 from usufruct.model.facts import Facts
 
 BLOCK = 1 << 20
-"""Most bytes that a reader gives at once."""
+"""Most bytes that a reader gives at once, but for entries that are unpacked in one go."""
+WHOLE = 16 << 20
+"""Bytes of an entry up to which that may be done."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -81,8 +83,9 @@ class Archive(Protocol):
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """The content of these files, in the order that the archive is read fastest.
 
-        Blocks are at most `BLOCK` bytes. Each content must be read to its end before the next is asked for; its
-        end is reached only if its checksum holds. Raises DamagedArchive or UnreadableArchive, naming the entry.
+        Blocks are at most `BLOCK` bytes, or `WHOLE` if there is only one. Each content must be read to its end before
+        the next is asked for; its end is reached only if its checksum holds. Raises DamagedArchive or UnreadableArchive,
+        naming the entry.
         """
         ...
 

@@ -14,7 +14,7 @@ from isal import isal_zlib
 
 from usufruct.archives import decompress
 from usufruct.archives.names import decoded, encoding_for
-from usufruct.archives.reading import BLOCK, Access
+from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.rows import Rows
 from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
@@ -342,26 +342,19 @@ class ZipArchive:
 
     def _content(self, row: int) -> Iterator[bytes]:
         size, packed = self.listing.sizes[row], self._packed[row]
-        # One read gets all of a small entry: its header, a guess at what stands between, its bytes.
-        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, BLOCK))
+        # One read gets all of an entry that is not large: its header, a guess at what stands between, its bytes.
+        is_whole = size <= WHOLE and self._methods[row] == _DEFLATE and not self._flags[row] & _ENCRYPTED
+        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, WHOLE if is_whole else BLOCK))
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             raise self._broken(row, "does not begin where the directory says")
         start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
         data = head[start : start + packed]
         try:
-            if (
-                size <= BLOCK
-                and len(data) == packed
-                and self._methods[row] == _DEFLATE
-                and not self._flags[row] & _ENCRYPTED
-            ):
-                engine = isal_zlib.decompressobj(wbits=-15)
-                block = engine.decompress(data, size + 1)
-                if len(block) == size and engine.eof:
-                    if isal_zlib.crc32(block) != self.listing.checksums[row]:
-                        raise self._broken(row, "does not match its checksum")
-                    yield block
-                    return
+            if is_whole and len(data) == packed and (block := decompress.inflate_whole(data, size)) is not None:
+                if isal_zlib.crc32(block) != self.listing.checksums[row]:
+                    raise self._broken(row, "does not match its checksum")
+                yield block
+                return
             blocks = self._plain_blocks(row, self._packed_blocks(row, start, data))
             yield from self._checked(row, self._unpacker(row)(blocks))
         except decompress.PACKING_ERRORS as error:

@@ -4,7 +4,7 @@ from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import chain, groupby, islice
 from operator import itemgetter
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from usufruct.ledger.ledger import Ledger
 from usufruct.model.records import FileKind, FileState, Layer
@@ -208,27 +208,28 @@ _LAYER = f"({', '.join('?' * 15)})"
 def enter_layers(ledger: Ledger, change: int, layers: Iterable[NewLayer], *, gone: bool = False) -> None:
     """Enter layers that a change brings; `gone`: ones that exist only to tell what it found."""
     ended = change if gone else None
-    rows = (
-        (
-            directory,
-            name,
-            layer.level,
-            change,
-            ended,
-            layer.holding,
-            layer.state.kind,
-            layer.state.size,
-            layer.state.modified,
-            layer.state.mode,
-            layer.state.inode,
-            layer.state.digest,
-            layer.state.target,
-            layer.entry,
-            layer.is_backed,
-        )
-        for directory, name, layer in layers
+    _enter(
+        ledger,
+        [
+            (directory, name, level, change, ended, holding, *state, entry, is_backed)
+            for directory, name, (level, holding, state, entry, is_backed) in layers
+        ],
     )
-    while several := list(islice(rows, _MANY)):
+
+
+def enter_files(ledger: Ledger, change: int, holding: int, files: Iterable[tuple[int, str, FileState, str]]) -> None:
+    """Enter the layers of files that a change places where nothing is: directory, name, state and entry of each."""
+    _enter(
+        ledger,
+        [(directory, name, 1, change, None, holding, *state, entry, False) for directory, name, state, entry in files],
+    )
+
+
+def _enter(ledger: Ledger, rows: list[tuple[Any, ...]]) -> None:
+    # In the order of their key they come to lie beside one another, which takes half the time.
+    rows.sort(key=itemgetter(0, 1, 2))
+    for start in range(0, len(rows), _MANY):
+        several = rows[start : start + _MANY]
         statement = f"INSERT INTO layer VALUES {', '.join([_LAYER] * len(several))}"
         ledger.connection.execute(statement, list(chain.from_iterable(several)))
 

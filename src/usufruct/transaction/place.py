@@ -14,6 +14,7 @@ from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_volu
 from usufruct.ledger.layers import (
     NewLayer,
     enter_directories,
+    enter_files,
     enter_holding_directories,
     enter_layers,
     set_backed,
@@ -22,9 +23,9 @@ from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind
-from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
+from usufruct.model.plan import Place, Plan, Renew, Replace
 from usufruct.model.progress import Progress
-from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.model.records import FileKind, FileState
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import carry_out, seal_intent
@@ -35,7 +36,7 @@ from usufruct.transaction.stage import stage_files
 from usufruct.transaction.take_out import Removal, enter_removal, removal_of
 from usufruct.transaction.work import Edges, Work, chain_to_make
 
-_BATCH = 500
+_BATCH = 10_000
 """Rows entered into the ledger at once."""
 _LARGEST_NOTE = 1 << 20
 """Bytes; larger notes are not kept with the record."""
@@ -144,7 +145,7 @@ def _enter_staged(work: Work, contents: _Contents, archive: Archive, holding: in
 
     for staged in _staged(contents, rows, archive, tell, programs_allowed=programs_allowed):
         for row, state in staged:
-            layers.enter(contents.plan.step(row), state)
+            layers.enter(row, state)
             size += state.size
             work.edges.checkpoint("staged-one")
         done += len(staged)
@@ -157,6 +158,7 @@ class _Layers:
 
     def __init__(self, work: Work, contents: _Contents, holding: int, directories: dict[int, int]) -> None:
         self._work, self._contents, self._holding, self._directories = work, contents, holding, directories
+        self._new: list[tuple[int, str, FileState, str]] = []
         self._batch: list[NewLayer] = []
         self._covered: list[tuple[int, str, int]] = []
         self._shared: set[int] = set()
@@ -164,26 +166,28 @@ class _Layers:
         self._beside: dict[str, bool] = {}
         self._files = self._size = 0
 
-    def enter(self, step: PlacingStep, state: FileState) -> None:
-        """Enter the layer of one step, whose content is staged in this state."""
-        entry = self._contents.listing.path(step.row)
-        match step:
-            case Place():
-                layer = Layer(1, self._holding, state, entry)
-                self._batch.append(NewLayer(self._directories[step.home], step.name, layer))
-            case Replace():
+    def enter(self, row: int, state: FileState) -> None:
+        """Enter the layer of one row, whose content is staged in this state."""
+        plan, entry = self._contents.plan, self._contents.listing.path(row)
+        match plan.step(row):
+            case Place(home=home, name=name):
+                self._new.append((self._directories[home], name, state, entry))
+            case Replace() as step:
                 self._lay(step, state, entry)
-            case Renew():
+            case Renew() as step:
                 self._renew(step, state, entry)
-            case _:
+            case step:
                 assert_never(step)
         if state.kind is not FileKind.DIRECTORY:
             self._files, self._size = self._files + 1, self._size + state.size
-        if len(self._batch) >= _BATCH:
+        if len(self._new) + len(self._batch) >= _BATCH:
             self._enter_batch()
 
     def _enter_batch(self) -> None:
-        enter_layers(self._work.edges.ledger, self._work.change, self._batch)
+        ledger, change = self._work.edges.ledger, self._work.change
+        enter_files(ledger, change, self._holding, self._new)
+        enter_layers(ledger, change, self._batch)
+        self._new.clear()
         self._batch.clear()
 
     def _lay(self, step: Replace, state: FileState, entry: str) -> None:
