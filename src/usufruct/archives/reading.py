@@ -84,8 +84,8 @@ class Archive(Protocol):
         """The content of these files, in the order that the archive is read fastest.
 
         Blocks are at most `BLOCK` bytes, or `WHOLE` if there is only one. Each content must be read to its end before
-        the next is asked for; its end is reached only if its checksum holds. Raises DamagedArchive or UnreadableArchive,
-        naming the entry.
+        the next is asked for; its end is reached only if its checksum holds. Raises DamagedArchive or
+        UnreadableArchive, naming the entry.
         """
         ...
 

@@ -1,7 +1,6 @@
 """Where a download came from, where its file system recorded that."""
 
 import os
-import plistlib
 import sys
 from pathlib import Path
 
@@ -35,6 +34,8 @@ def _attribute(path: str, name: str) -> bytes:
 
 
 def _from_property_list(value: bytes) -> str:
+    import plistlib  # only here: most systems keep no such thing
+
     try:
         addresses = plistlib.loads(value)
     except (plistlib.InvalidFileException, ValueError):

@@ -204,14 +204,14 @@ class Layout:
         """Numbers of the rows that have a place, in the archive's order."""
         return compress(range(len(self.home_of)), map(_IS_PLACED, self.home_of))
 
-    def rows_by_home(self) -> list[list[int]]:
+    def rows_by_home(self) -> list[Sequence[int]]:
         """For each home the rows that are placed there, in the archive's order."""
-        rows: list[list[int]] = [[] for _ in self.homes]
+        rows: list[array[int]] = [array("I") for _ in self.homes]
         add = [placed.append for placed in rows]
         for row, home in enumerate(self.home_of):
             if home >= 0:
                 add[home](row)
-        return rows
+        return [*rows]
 
     @property
     def placements(self) -> Iterator[Placement]:

@@ -1,6 +1,7 @@
 """What will be done: a few kinds of steps, whatever the story. Showing a Plan is the dry run."""
 
-from collections.abc import Iterator
+from array import array
+from collections.abc import Iterator, Sequence
 from enum import IntEnum
 from typing import NamedTuple
 
@@ -80,11 +81,11 @@ class Plan:
         out = {aside.row for aside in self.asides}
         return (row for row in rows if row not in out)
 
-    def rows_by_home(self) -> list[list[int]]:
+    def rows_by_home(self) -> list[Sequence[int]]:
         """The same for each home of the layout."""
         out = {aside.row for aside in self.asides}
         rows = self.layout.rows_by_home()
-        return [[row for row in placed if row not in out] for placed in rows] if out else rows
+        return [array("I", (row for row in placed if row not in out)) for placed in rows] if out else rows
 
     def clash(self, row: int) -> Clash:
         """What a row meets at its destination."""

@@ -1,7 +1,8 @@
 """Entries of one archive that want the same destination: duplicates, or alternatives the user chooses from."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
@@ -74,16 +75,18 @@ def settle_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: M
 
 def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
     """The rows of every destination that two or more rows have."""
-    keys = spelling_keys(layout.names)
-    same_path: dict[str, list[int]] = {}
-    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
-        same_path.setdefault(spelling_key(home.path), []).extend(rows)
-    for rows in same_path.values():
-        if len({*map(keys.__getitem__, rows)}) == len(rows):
+    names = layout.names
+    same_path: dict[str, list[Sequence[int]]] = {}
+    for home, placed in zip(layout.homes, layout.rows_by_home(), strict=True):
+        same_path.setdefault(spelling_key(home.path), []).append(placed)
+    for several in same_path.values():
+        rows = several[0] if len(several) == 1 else sorted(chain(*several))
+        keys = spelling_keys([names[row] for row in rows])
+        if len({*keys}) == len(rows):
             continue
         by_name: dict[str, list[int]] = {}
-        for row in sorted(rows):
-            by_name.setdefault(keys[row], []).append(row)
+        for row, key in zip(rows, keys, strict=True):
+            by_name.setdefault(key, []).append(row)
         yield from (shared for shared in by_name.values() if len(shared) > 1)
 
 

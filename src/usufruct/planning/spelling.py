@@ -1,6 +1,5 @@
 """Names that the destination's file system cannot hold, in a spelling that it can."""
 
-import hashlib
 from dataclasses import dataclass
 
 from usufruct.model.layout import Layout
@@ -41,6 +40,8 @@ class NameRules:
 
 def _shortened(name: str, longest: int) -> str:
     """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
+    import hashlib  # only here: hardly any name is too long
+
     stem, dot, suffix = name.rpartition(".")
     tail = f"~{hashlib.sha256(name.encode('utf-8', 'surrogatepass')).hexdigest()[:8]}"
     if dot and stem and len(suffix) <= 16:

@@ -24,7 +24,7 @@ def by_threads(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int],
 
     That the caller works too, between taking what was done, spares a thread that only waits for its turn.
     """
-    portions: queue.SimpleQueue[list[int]] = queue.SimpleQueue()
+    portions: queue.SimpleQueue[Sequence[int]] = queue.SimpleQueue()
     for one in portions_of(jobs, workers):
         portions.put(one)
     done: queue.Queue[Any] = queue.Queue(4 * workers)

@@ -3,6 +3,7 @@
 import logging
 import os
 import shutil
+import threading
 
 from usufruct.files.looking import state_at
 from usufruct.files.staging import drop_staging, set_time
@@ -52,10 +53,32 @@ Touched = tuple[KnownDirectory, int | None]
 """A directory of the change, and its time before it; None if it was not there."""
 
 
-def seal_intent(work: Work) -> None:
+class MadeDurable:
+    """Makes what was staged durable, in a thread: the ledger may be written meanwhile, but nothing may be staged."""
+
+    def __init__(self, work: Work) -> None:
+        self._work = work
+        self._error: BaseException | None = None
+        self._thread = threading.Thread(target=self._make, name="durable")
+        self._thread.start()
+
+    def _make(self) -> None:
+        try:
+            for staging in self._work.stagings:
+                self._work.edges.platform.make_durable(staging.path)
+        except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
+            self._error = error
+
+    def wait(self) -> None:
+        """Return once it is; raises what went wrong."""
+        self._thread.join()
+        if self._error:
+            raise self._error
+
+
+def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
     """Make all that was staged durable, and say in the transaction that is open that the intent is complete."""
-    for staging in work.stagings:
-        work.edges.platform.make_durable(staging.path)
+    (durable or MadeDurable(work)).wait()
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.edges.checkpoint("staged")
     set_phase(work.edges.ledger, work.change, Phase.SWITCHING)

@@ -46,16 +46,12 @@ def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
     return row, write_new(path, blocks, modified, mode)
 
 
-def portions_of(jobs: Jobs, workers: int) -> Iterator[list[int]]:
+def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:
     """The rows of these files in portions for one worker at a time."""
     most = max(1, min(_PORTION, len(jobs.rows) // workers))
-    portion: list[int] = []
-    weight = 0
-    for row in jobs.rows:
-        portion.append(row)
+    start = weight = 0
+    for end, row in enumerate(jobs.rows, 1):
         weight += jobs.sizes[row]
-        if len(portion) >= most or weight >= _WEIGHT:
-            yield portion
-            portion, weight = [], 0
-    if portion:
-        yield portion
+        if end - start >= most or weight >= _WEIGHT or end == len(jobs.rows):
+            yield jobs.rows[start:end]
+            start, weight = end, 0

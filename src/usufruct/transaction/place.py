@@ -28,7 +28,7 @@ from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
-from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
 from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
@@ -111,17 +111,21 @@ def place_holding(
                 mark_gone(edges.ledger, work.change, updates.number)
             number = enter_holding(edges.ledger, work.change, holding)
             enter_volumes(edges.ledger, number, volumes)
-            placed = _enter_staged(work, contents, archive, number, programs_allowed=programs_allowed)
+            layers = _Layers(work, contents, number, _enter_directories(work, contents))
+            _enter_staged(work, contents, layers, archive, programs_allowed=programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))
             # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
             archive.close()
+            # An update stages what it gives back too, once all of its layers are entered.
+            durable = None if updates else MadeDurable(work)
+            placed = layers.complete()
             for note in notes:
                 enter_note(edges.ledger, number, note)
             enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
             set_totals(edges.ledger, number, files, size)
-            seal_intent(work)
+            seal_intent(work, durable)
         carry_out(work)
     kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
     return replace(placed, notes=notes, taken=out.files, kept=kept)
@@ -133,9 +137,10 @@ def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:
     return removal_of(edges.ledger, updates.number, without=renewed)
 
 
-def _enter_staged(work: Work, contents: _Contents, archive: Archive, holding: int, *, programs_allowed: bool) -> Placed:
+def _enter_staged(
+    work: Work, contents: _Contents, layers: "_Layers", archive: Archive, *, programs_allowed: bool
+) -> None:
     """Stage every step's content and enter its layers in the ledger."""
-    layers = _Layers(work, contents, holding, _enter_directories(work, contents))
     rows = array("I", contents.plan.rows())
     of_files, of_size = len(rows), sum(map(contents.listing.sizes.__getitem__, rows))
     done = size = 0
@@ -150,7 +155,6 @@ def _enter_staged(work: Work, contents: _Contents, archive: Archive, holding: in
             work.edges.checkpoint("staged-one")
         done += len(staged)
         tell(0)
-    return layers.complete()
 
 
 class _Layers:
@@ -168,6 +172,9 @@ class _Layers:
 
     def enter(self, row: int, state: FileState) -> None:
         """Enter the layer of one row, whose content is staged in this state."""
+        # The last ones are left to be entered while the disk is busy with making all durable.
+        if len(self._new) + len(self._batch) >= _BATCH:
+            self._enter_batch()
         plan, entry = self._contents.plan, self._contents.listing.path(row)
         match plan.step(row):
             case Place(home=home, name=name):
@@ -180,8 +187,6 @@ class _Layers:
                 assert_never(step)
         if state.kind is not FileKind.DIRECTORY:
             self._files, self._size = self._files + 1, self._size + state.size
-        if len(self._new) + len(self._batch) >= _BATCH:
-            self._enter_batch()
 
     def _enter_batch(self) -> None:
         ledger, change = self._work.edges.ledger, self._work.change
