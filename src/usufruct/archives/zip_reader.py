@@ -59,7 +59,7 @@ _UNIX = 3
 _ODD = 0o070111
 """Bits of a Unix mode that tell of anything but a plain file that cannot run."""
 _NO_NAMES = frozenset({"", ".", ".."})
-_MANY = 4096
+_MANY = 1024
 """Files that are entered at once."""
 
 

@@ -69,7 +69,7 @@ def _headline(result: Examined) -> str:
     if result.format:
         facts.append(result.format)
     if listing := result.listing:
-        entries = sum(1 for kind in listing.kinds if kind != EntryKind.DIRECTORY) + len(listing.refused)
+        entries = len(listing) - listing.kinds.count(EntryKind.DIRECTORY) + len(listing.refused)
         facts.append(count_words(entries, "entry", "entries"))
         facts.append(f"{size_words(sum(listing.sizes))} unpacked from {size_words(result.size)}")
     return f"{styled(name, 'title')}  {' · '.join(facts)}".rstrip()

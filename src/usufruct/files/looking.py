@@ -2,7 +2,7 @@
 
 import os
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 from blake3 import blake3
 
@@ -21,20 +21,24 @@ def state_at(path: str) -> FileState:
     return state_of(found, path)
 
 
-def states_in(directory: str, names: Iterable[str]) -> Iterator[FileState]:
+def states_in(directory: str, names: Iterable[str]) -> list[FileState]:
     """What `state_at` tells of each of these names in a directory, sooner where they are many."""
-    file, lstat, is_file, above = FileKind.FILE, os.lstat, stat.S_ISREG, f"{directory}/"
+    file, lstat, is_file, new, above = FileKind.FILE, os.lstat, stat.S_ISREG, tuple.__new__, f"{directory}/"
+    states = []
     for name in names:
         try:
             found = lstat(above + name)
         except (FileNotFoundError, NotADirectoryError):
-            yield ABSENT
+            states.append(ABSENT)
             continue
         mode = found.st_mode
         if is_file(mode):
-            yield FileState(file, found.st_size, found.st_mtime_ns, mode & 0o7777, found.st_ino)
+            # As FileState(…) makes it, in a third of the time.
+            plain = file, found.st_size, found.st_mtime_ns, mode & 0o7777, found.st_ino, b"", ""
+            states.append(new(FileState, plain))
         else:
-            yield state_of(found, above + name)
+            states.append(state_of(found, above + name))
+    return states
 
 
 def state_of(found: os.stat_result, path: str) -> FileState:

@@ -36,7 +36,7 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
     if modified is not None and not _TIME_BY_DESCRIPTOR:
         os.utime(path, ns=(modified, modified))
         found = os.lstat(path)
-    permissions = stat.S_IMODE(found.st_mode)
+    permissions = found.st_mode & 0o7777
     if permissions != mode:
         # The user's umask may be stricter; the application's other users would not see the file.
         os.chmod(path, mode)

@@ -201,7 +201,7 @@ def is_notes(name: str) -> bool:
 
 def may_hold_programs(names: Sequence[str]) -> bool:
     """Whether any of these names may be one of a file that can run, likewise."""
-    return not _PROGRAMS.isdisjoint({name.rpartition(".")[2].lower() for name in names})
+    return not _PROGRAMS.isdisjoint(map(str.lower, {name.rpartition(".")[2] for name in names}))
 
 
 def can_run(name: str, *, is_marked: bool) -> bool:

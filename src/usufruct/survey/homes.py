@@ -180,12 +180,11 @@ def _survey_home(
     stacks = stacks_in(ledger, number, names) if ledger and number is not None else {}
     found: list[Found | None] = []
     if listed or stacks:
-        states = states_in(path, filter(listed.__contains__, names))
+        there = [name for name in names if name in listed]
+        states = dict(zip(there, states_in(path, there), strict=True))
         for name in names:
-            if name in listed:
-                found.append(Found(name, next(states), stacks.get(name, ()) if stacks else ()))
-            else:
-                found.append(Found(name, ABSENT, stacks[name]) if name in stacks else None)
+            state, stack = states.get(name, ABSENT), stacks.get(name, ())
+            found.append(Found(name, state, stack) if stack or state is not ABSENT else None)
     taken: frozenset[str] = frozenset()
     if for_free_names:
         recorded = stacks_in(ledger, number) if ledger and number is not None else ()

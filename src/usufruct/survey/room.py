@@ -19,26 +19,30 @@ def check_room(plan: Plan, volume: Callable[[str], Volume], backups: str) -> Non
     """Device → bytes."""
     places: dict[int, str] = {}
     store = _device(backups)
+    bounds: dict[str, int | None] = {}
+    """Nearest directory that is there → bytes of the largest file that its volume can hold."""
     for number, rows in enumerate(plan.rows_by_home()):
         if not rows:
             continue
         path = plan.surveyed(number).path
         there = nearest(path)
-        if not os.access(there, os.W_OK | os.X_OK):
-            raise MachineError(
-                f"{there} may not be written.",
-                remedy="Check its permissions and whether its drive is read-only.",
-                path=there,
-            )
+        if there not in bounds:
+            if not os.access(there, os.W_OK | os.X_OK):
+                raise MachineError(
+                    f"{there} may not be written.",
+                    remedy="Check its permissions and whether its drive is read-only.",
+                    path=there,
+                )
+            bounds[there] = volume(there).largest
         size, largest = max((listing.sizes[row], row) for row in rows)
-        bound = volume(path).largest
+        bound = bounds[there]
         if bound is not None and size > bound:
             raise MachineError(
                 f"{listing.path(largest)} has {size:,} bytes, more than one file can have on the volume of {path}.",
                 remedy="Leave it out with --skip, or use a volume that is not FAT.",
                 path=path,
             )
-        device = _device(path)
+        device = os.stat(there).st_dev
         wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows))
         places.setdefault(device, path)
         if device != store and (replaced := sum(map(plan.size_replaced, rows))):

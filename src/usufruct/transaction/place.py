@@ -23,7 +23,7 @@ from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind
-from usufruct.model.plan import Place, Plan, Renew, Replace
+from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.stacks import laid_on
@@ -65,12 +65,15 @@ class _Contents:
         self.work = work
         self.plan = plan
         self.listing = plan.layout.listing
+        self.home_of = plan.layout.home_of
+        self.names = plan.layout.names
+        self.found = plan.snapshot.found
         self._staged: dict[int, str] = {}
         """Home → the directory in which its content is staged."""
 
     def staged_path(self, row: int) -> str:
         """Where the row's content is staged; its directory is made."""
-        home = self.plan.layout.home_of[row]
+        home = self.home_of[row]
         directory = self._staged.get(home)
         if directory is None:
             path = self.plan.surveyed(home).path
@@ -78,7 +81,7 @@ class _Contents:
             # Several threads ask: none may hear of a directory before it is there.
             os.makedirs(directory, exist_ok=True)
             self._staged[home] = directory
-        return f"{directory}/{self.plan.name(row)}"
+        return f"{directory}/{self.plan.name(row) if row in self.found else self.names[row]}"
 
 
 def place_holding(
@@ -175,18 +178,25 @@ class _Layers:
         # The last ones are left to be entered while the disk is busy with making all durable.
         if len(self._new) + len(self._batch) >= _BATCH:
             self._enter_batch()
-        plan, entry = self._contents.plan, self._contents.listing.path(row)
-        match plan.step(row):
-            case Place(home=home, name=name):
-                self._new.append((self._directories[home], name, state, entry))
-            case Replace() as step:
-                self._lay(step, state, entry)
-            case Renew() as step:
-                self._renew(step, state, entry)
-            case step:
-                assert_never(step)
+        contents = self._contents
+        entry = contents.listing.path(row)
+        if row not in contents.found:
+            self._new.append((self._directories[contents.home_of[row]], contents.names[row], state, entry))
+        else:
+            self._enter_step(contents.plan.step(row), state, entry)
         if state.kind is not FileKind.DIRECTORY:
             self._files, self._size = self._files + 1, self._size + state.size
+
+    def _enter_step(self, step: PlacingStep, state: FileState, entry: str) -> None:
+        match step:
+            case Place(home=home, name=name):
+                self._new.append((self._directories[home], name, state, entry))
+            case Replace():
+                self._lay(step, state, entry)
+            case Renew():
+                self._renew(step, state, entry)
+            case _:
+                assert_never(step)
 
     def _enter_batch(self) -> None:
         ledger, change = self._work.edges.ledger, self._work.change
