@@ -131,7 +131,7 @@ class TakeOut(NamedTuple):
     """Ledger number."""
     name: str
     levels: tuple[int, ...]
-    """The layers that go."""
+    """The layers that go, the holding's own first."""
     disk: FileState
     """What is on disk now."""
     documented: Layer | None

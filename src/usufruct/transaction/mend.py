@@ -111,7 +111,8 @@ def put_before(
     known = {(one.path, one.name): one for one, _ in past}
     places = {(place.path, place.name): place for place, _ in going.takes}
     left = {(place.path, place.name) for place, _ in going.leaves}
-    out = replace(going, takes=tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known))
+    takes = tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known)
+    out = replace(going, takes=takes, whole=frozenset())
     mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past if (one.path, one.name) not in left]
     with change_under_way(edges, ChangeKind.UPDATE, taken.name, is_undo=True) as work:
         work.revives = taken.number

@@ -52,8 +52,6 @@ class Plain(NamedTuple):
     """Ledger number."""
     path: str
     names: list[str]
-    are_all: bool
-    """The holding has nothing else in the directory."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +63,8 @@ class Removal:
     """Nearly all of most holdings, and therefore no objects of their own."""
     takes: tuple[tuple[HeldPlace, TakeOut], ...] = ()
     leaves: tuple[tuple[HeldPlace, Leave], ...] = ()
+    whole: frozenset[int] = frozenset()
+    """Numbers of the directories of which all that the holding has goes."""
 
     @property
     def files(self) -> int:
@@ -96,7 +96,7 @@ def removal_of(
 
     `gives_back_changed`: what the user changed goes too, once it was saved. `in_detail`: nothing is only `plain`.
     """
-    plain, takes, leaves = [], [], []
+    plain, takes, leaves, partly = [], [], [], set()
     for directory, path in directories_of_holding(ledger, holding):
         stamps, stacked = stamps_of_holding(ledger, holding, directory, alone=True)
         if without:
@@ -105,23 +105,29 @@ def removal_of(
         same, changed = untouched(path, stamps) if not in_detail else ([], [name for name, *_ in stamps])
         others = [*stacked, *changed]
         if same:
-            plain.append(Plain(directory, path, same, not others and not without))
+            plain.append(Plain(directory, path, same))
         for place in places_in(ledger, directory, path, others):
             step = _step_for(place, holding, gives_back_changed=gives_back_changed)
             if isinstance(step, Leave):
                 leaves.append((place, step))
+                partly.add(directory)
             else:
                 takes.append((place, step))
-    return Removal(holding, tuple(plain), tuple(takes), tuple(leaves))
+    going = {one.directory for one in plain} | {place.directory for place, _ in takes}
+    whole = frozenset() if without else frozenset(going - partly)
+    return Removal(holding, tuple(plain), tuple(takes), tuple(leaves), whole)
 
 
 def enter_removal(work: Work, removal: Removal) -> None:
     """Enter in the ledger what a removal takes, and stage what it gives back."""
     ledger = work.edges.ledger
     _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
+    for directory in removal.whole:
+        mark_files_gone(ledger, work.change, removal.holding, directory, None)
     for one in removal.plain:
-        mark_files_gone(ledger, work.change, removal.holding, one.directory, None if one.are_all else one.names)
-    _enter_steps(work, [step for _, step in removal.takes])
+        if one.directory not in removal.whole:
+            mark_files_gone(ledger, work.change, removal.holding, one.directory, one.names)
+    _enter_steps(work, removal)
     back = removal.back
     shared = shared_backups(ledger) if back else set()
     inodes: list[tuple[int, int, str, int]] = []
@@ -133,7 +139,8 @@ def enter_removal(work: Work, removal: Removal) -> None:
         if place.path not in incoming:
             incoming[place.path] = work.staging_of(place.path).incoming(place.path)
             os.makedirs(incoming[place.path], exist_ok=True)
-        if (inode := _stage_back(work, incoming[place.path], place, step.gives_back, shared)) is not None:
+        inode = _stage_back(work, incoming[place.path], place, step.gives_back, shared)
+        if inode not in (None, step.gives_back.state.inode):
             inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
         work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
@@ -194,9 +201,11 @@ def _enter_directories(work: Work, directories: Iterable[str]) -> None:
         enter_directories(ledger, work.change, chain)
 
 
-def _enter_steps(work: Work, steps: list[TakeOut]) -> None:
-    ledger, change = work.edges.ledger, work.change
-    mark_layers_gone(ledger, change, ((step.directory, step.name, level) for step in steps for level in step.levels))
+def _enter_steps(work: Work, removal: Removal) -> None:
+    ledger, change, steps = work.edges.ledger, work.change, [step for _, step in removal.takes]
+    # The first level of each is the holding's own.
+    levels = ((step, level) for step in steps for level in step.levels[step.directory in removal.whole :])
+    mark_layers_gone(ledger, change, ((step.directory, step.name, level) for step, level in levels))
     told = (NewLayer(step.directory, step.name, step.documented) for step in steps if step.documented)
     enter_layers(ledger, change, told, gone=True)
 
