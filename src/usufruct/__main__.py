@@ -1,6 +1,8 @@
 """`python -m usufruct`, and what the console command calls."""
 
+import atexit
 import gc
+import os
 import sys
 
 _NEW = 100_000
@@ -13,7 +15,15 @@ def main() -> None:
     gc.set_threshold(_NEW, 100, 100)
     from usufruct.cli.main import run
 
-    sys.exit(run(sys.argv[1:]))
+    code = run(sys.argv[1:])
+    atexit._run_exitfuncs()
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except OSError:
+        sys.exit(code)
+    # The system takes everything back at once; the interpreter would first take it apart piece by piece.
+    os._exit(code)
 
 
 if __name__ == "__main__":

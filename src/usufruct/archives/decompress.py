@@ -126,7 +126,7 @@ def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
     raise EOFError("the packed bytes end too early")
 
 
-def inflate_whole(data: bytes, size: int) -> bytes | None:
+def inflate_whole(data: memoryview, size: int) -> bytes | None:
     """Raw deflate of all packed bytes at once; None if they do not unpack to `size` bytes, for whatever reason.
 
     Half as fast again as in blocks.

@@ -348,14 +348,14 @@ class ZipArchive:
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             raise self._broken(row, "does not begin where the directory says")
         start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
-        data = head[start : start + packed]
+        data = memoryview(head)[start : start + packed]
         try:
             if is_whole and len(data) == packed and (block := decompress.inflate_whole(data, size)) is not None:
                 if isal_zlib.crc32(block) != self.listing.checksums[row]:
                     raise self._broken(row, "does not match its checksum")
                 yield block
                 return
-            blocks = self._plain_blocks(row, self._packed_blocks(row, start, data))
+            blocks = self._plain_blocks(row, self._packed_blocks(row, start, bytes(data)))
             yield from self._checked(row, self._unpacker(row)(blocks))
         except decompress.PACKING_ERRORS as error:
             raise self._broken(row, f"cannot be unpacked: {error}") from error

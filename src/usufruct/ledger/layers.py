@@ -182,13 +182,10 @@ def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bo
     `alone`: only those that are all of their stacks.
     """
     execute = ledger.connection.execute
-    others = execute(
-        "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ? AND (holding IS NOT ? OR kind <> 'file'))",
-        (directory, holding),
-    ).fetchone()
-    if not others[0]:
-        query = "SELECT name, size, modified, inode FROM layer WHERE directory = ?"
-        return execute(query, (directory,)).fetchall(), []
+    query = "SELECT name, size, modified, inode FROM layer WHERE directory = ? AND holding = ? AND kind = 'file'"
+    files = execute(query, (directory, holding)).fetchall()
+    if execute("SELECT count(*) FROM layer WHERE directory = ?", (directory,)).fetchone()[0] == len(files):
+        return files, []
     rows = execute(
         "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS other"
         " WHERE other.directory = ?1 AND other.name = mine.name AND (other.level > mine.level"
