@@ -155,8 +155,9 @@ def _settle_stacks(ledger: Ledger, change: int, directory: int) -> None:
         return
     surfaced = surfacing(ledger, change, directory) if leaves_layers(ledger, change, directory) else []
     enter_unneeded(ledger, forget_gone(ledger, change, directory))
-    _surface(ledger, directory, surfaced)
+    # Nearly always what surfaces is the user's own, which is then no longer on record at all.
     enter_unneeded(ledger, forget_uncovered(ledger, directory))
+    _surface(ledger, directory, surfaced)
 
 
 def _surface(ledger: Ledger, directory: int, names: list[str]) -> None:
