@@ -92,6 +92,20 @@ class LookTest(WorldTest):
         if os.name == "posix":
             self.assertEqual(kept.stat().st_mode & 0o777, 0o600)
 
+    def test_what_is_replaced_is_counted_where_not_every_file_is_drawn(self) -> None:
+        many = {f"pack/{part}/{n:03}.gel": b"new" for part in range(9) for n in range(40)}
+        self.write("many.zip", zip_bytes(many))
+        self.write("few.zip", zip_bytes({name: body for name, body in many.items() if name.startswith("pack/3/")}))
+        for name in list(many)[130:]:
+            path = self.folder / "x" / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(b"mine")
+        for archive, words in (
+            ("few.zip", "30 more files +90 B +20 replace what is there"),
+            ("many.zip", "4 +40 files +120 B +40 replace what is there"),
+        ):
+            self.assertRegex(self.run_words("look", "--to", "x", archive).stdout, words)
+
     def test_names_are_read_as_the_user_says(self) -> None:
         self.write("old.zip", zip_of([Item("Läufer.gel".encode("cp850"), b"x")])[0])
         self.run_words("add", "--to", "out", "old.zip", "--names", "cp850")

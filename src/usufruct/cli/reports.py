@@ -12,7 +12,7 @@ from usufruct.actions.reading import Verified
 from usufruct.cli.facts import fact_lines
 from usufruct.cli.questions import answering_command
 from usufruct.cli.screen import count_words, in_lines, path_words, shortened, size_words, styled, width, wrapped
-from usufruct.cli.trees import Branch, drawn
+from usufruct.cli.trees import Branch, Marks, drawn
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 from usufruct.model.entries import EntryKind
@@ -21,7 +21,9 @@ from usufruct.model.plan import Clash, Plan
 from usufruct.model.settings import TRASH
 
 _CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
-_CLASH_ROLES = {_CLASH_MARKS[Clash.SAME]: "quiet"}
+_MARKS = Marks(
+    roles={_CLASH_MARKS[Clash.SAME]: "quiet"}, counted={_CLASH_MARKS[Clash.REPLACES]: "replace what is there"}
+)
 _INDENT = "  "
 _MOST_REFUSED = 8
 _MOST_REASONS = 4
@@ -135,7 +137,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     for (top, path), texts in whys.items():
         trees[top].at(path).remark = " · ".join(sorted(texts))
     for top, tree in trees.items():
-        yield from (f"{_INDENT}{line}" for line in drawn(path_words(top), tree, in_full=in_full, marks=_CLASH_ROLES))
+        yield from (f"{_INDENT}{line}" for line in drawn(path_words(top), tree, in_full=in_full, marks=_MARKS))
 
 
 def _place_of(home: Home, root: str) -> tuple[str, str]:

@@ -1,5 +1,6 @@
 """Drawing what goes where, as a tree by destination."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from heapq import nsmallest
@@ -57,6 +58,17 @@ class Branch:
             every = [*remarkable, *nsmallest(most - len(remarkable), ordinary, key=folded.__getitem__)]
         return sorted(every, key=folded.__getitem__)
 
+    def common_remark(self) -> str:
+        """Its own remark, or the one that all directories in it have, where it holds nothing else."""
+        if self.remark or self.names or not self.branches:
+            return self.remark
+        first, *others = {branch.common_remark() for branch in self.branches.values()}
+        return "" if others else first
+
+    def marked(self) -> "Counter[str]":
+        """How many files in it and below have which mark."""
+        return sum((branch.marked() for branch in self.branches.values()), Counter(self.marks))
+
     def totals(self) -> tuple[int, int]:
         """Files and bytes in it and below; reckoned once, when the tree is complete."""
         if self._totals is None:
@@ -79,12 +91,26 @@ class _Row:
     mark: str = ""
 
 
-def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Mapping[str, str] | None = None) -> list[str]:
-    """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Marks:
+    """What is known of the marks that files may have."""
 
-    `marks` gives the colour role of each mark.
-    """
-    rows = list(_rows(tree, "", in_full)) if in_full else _fitting(tree)
+    roles: Mapping[str, str] = field(default_factory=dict)
+    """Mark → colour role, where it is not that of what deserves care."""
+    counted: Mapping[str, str] = field(default_factory=dict)
+    """Mark → what is said of many files that have it and are not drawn, after their number."""
+
+    def of_many(self, marks: "Counter[str]") -> str:
+        """What is to be said of files that are not drawn."""
+        return ", ".join(f"{marks[mark]:,} {words}" for mark, words in self.counted.items() if marks[mark])
+
+
+_NO_MARKS = Marks()
+
+
+def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS) -> list[str]:
+    """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`."""
+    rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
     room = width() - _INDENT
     names = max((len(row.prefix) + len(row.name) for row in rows), default=0)
     names = min(names, max(20, room // 2))
@@ -99,18 +125,20 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Mapping[str,
         line = f"{styled(row.prefix, 'quiet')}{shown}{pad}  {styled(facts, 'quiet')}"
         left = room - names - counts - sizes - 6
         if row.mark:
-            line += "  " + styled(shortened(row.mark, max(12, left)), (marks or {}).get(row.mark, "care"))
+            mark = shortened(row.mark, max(12, left))
+            line += "  " + styled(mark, marks.roles.get(row.mark, "care"))
+            left -= len(mark) + 2
         if row.remark and left >= 16:
             line += "  " + styled(shortened(row.remark, left), "quiet")
         lines.append(line.rstrip())
     return lines
 
 
-def _fitting(tree: Branch) -> list[_Row]:
+def _fitting(tree: Branch, marks: Marks) -> list[_Row]:
     """As many levels as fit on a page or two; what lies deeper is only counted by its directory."""
     rows: list[_Row] = []
     for levels in range(1, _MOST_LEVELS):
-        deeper = list(islice(_rows(tree, "", False, levels), _MOST_ROWS + 1))
+        deeper = list(islice(_rows(tree, "", marks, False, levels), _MOST_ROWS + 1))
         if rows and (len(deeper) > _MOST_ROWS or len(deeper) == len(rows)):
             break
         rows = deeper
@@ -121,7 +149,9 @@ def _fitting(tree: Branch) -> list[_Row]:
     )
 
 
-def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL, said: str = "") -> Iterator[_Row]:
+def _rows(
+    branch: Branch, prefix: str, marks: Marks, in_full: bool, levels: int = _EVERY_LEVEL, said: str = ""
+) -> Iterator[_Row]:
     """The rows below a branch; `said` is the remark that stands above and holds for all that has no other."""
     tee, corner, bar, blank = ("├─ ", "└─ ", "│  ", "   ") if can_draw() else ("|- ", "`- ", "|  ", "   ")
     if not levels:
@@ -137,14 +167,18 @@ def _rows(branch: Branch, prefix: str, in_full: bool, levels: int = _EVERY_LEVEL
         while len(child.branches) == 1 and not child.names and child.remark in ("", said):
             inner, child = next(iter(child.branches.items()))
             name = f"{name}/{inner}"
-        remark = child.remark if child.remark != said else ""
+        remark = child.common_remark()
         facts = (count_words(files, "file"), size_words(size)) if files else ("", "empty")
-        yield _Row(prefix + lead, printable(name), facts, remark, True)
-        yield from _rows(child, prefix + below, in_full, levels - 1, child.remark or said)
+        folded = marks.of_many(child.marked()) if levels == 1 else ""
+        yield _Row(prefix + lead, printable(name), facts, remark if remark != said else "", True, folded)
+        yield from _rows(child, prefix + below, marks, in_full, levels - 1, remark or said)
     for number, leaf in enumerate(leaves, len(branches)):
         lead = corner if number == last else tee
         facts = ("", size_words(branch.sizes[leaf]))
         yield _Row(prefix + lead, printable(branch.names[leaf]), facts, "", False, branch.marks[leaf])
     if hidden:
         size = sum(branch.sizes) - sum(map(branch.sizes.__getitem__, leaves))
-        yield _Row(prefix + corner, f"… and {count_words(hidden, 'more file')}", ("", size_words(size)), "", False)
+        unseen = Counter(branch.marks)
+        unseen.subtract(map(branch.marks.__getitem__, leaves))
+        more = f"… and {count_words(hidden, 'more file')}"
+        yield _Row(prefix + corner, more, ("", size_words(size)), "", False, marks.of_many(unseen))
