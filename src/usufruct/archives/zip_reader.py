@@ -276,10 +276,13 @@ class ZipArchive:
             return
         directories, names, rows = zip(*files, strict=True)
         _, _, _, _, _, flags, methods, clocks, dates, checksums, packed, sizes, *_, starts = zip(*rows, strict=True)
-        offsets = [start + shift for start in starts]
+        offsets = [start + shift for start in starts] if shift else starts
         for extreme in (min(offsets), max(offsets)):
             self._refuse_outside(names[offsets.index(extreme)], extreme)
-        times = [self._local_time(date << 16 | clock) for date, clock in zip(dates, clocks, strict=True)]
+        # Most files of an archive share a few moments.
+        moments = list(zip(dates, clocks, strict=True))
+        known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
+        times = [known[moment] for moment in moments]
         self._rows.enter_files(directories, names, sizes, times, checksums)
         self._offsets.extend(offsets)
         self._packed.extend(packed)

@@ -150,7 +150,7 @@ class Listing:
         self.names.extend(names)
         self.kinds.extend(bytes([EntryKind.FILE]) * len(names))
         self.sizes.extend(sizes)
-        self.times.extend(NO_TIME if time is None else time for time in times)
+        self.times.extend([NO_TIME if time is None else time for time in times])
         self.checksums.extend(checksums)
 
     def add_all(self, other: "Listing", prefix: str, without: "frozenset[int]" = frozenset()) -> list[int]:
