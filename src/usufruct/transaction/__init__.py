@@ -7,7 +7,8 @@ The order of events of every change:
     be given back is put there too. Backups on another volume are copied, checked and made durable.
  3. What was staged is made durable.
  4. The ledger takes the whole intent, every destination before and after (commit, phase "switching").
- 5. Each file is switched in by one rename, after what it replaces has got a second name in the backups.
+ 5. Each file is switched in by one rename, after what it replaces has got a second name in the backups. A new
+    directory comes, and one that Usufruct made goes, whole.
  6. What was switched is made durable.
  7. One commit of the ledger says "done" and moves ownership. This is the commit point.
  8. Staging directories, and backups that nobody needs, are removed.
