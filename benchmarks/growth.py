@@ -25,6 +25,8 @@ _EACH = 1_000
 """Bytes of a file where their number grows."""
 _LARGE = 50
 """Files where their size grows."""
+_VARIES = 0.02
+"""Seconds by which start-up varies."""
 
 Points = dict[int, Run]
 
@@ -91,9 +93,9 @@ def plot(lines: Mapping[str, Points], sizes: Points, file: Path) -> None:
 
 
 def fits(points: Points) -> float:
-    """The exponent of what the points take more than the smallest."""
-    start = points[min(points)].seconds
-    return exponent({size: run.seconds - start for size, run in points.items()})
+    """The exponent of what the points take more than the smallest, where that is more than start-up itself varies."""
+    start = points[min(points)].seconds + _VARIES
+    return exponent({size: run.seconds - start + _VARIES for size, run in points.items() if run.seconds > start})
 
 
 def main(words: Sequence[str] | None = None) -> int:

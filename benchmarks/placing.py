@@ -2,14 +2,15 @@
 
     python -m benchmarks.placing [--runs N] [--only WORDS] [--json FILE] DIRECTORY
 
-DIRECTORY is on the file system to be measured; about 12 GB are written there and left. Nothing is deleted between timed
-runs: creating files soon after deleting many is several times slower on some file systems, and would push every ratio
-towards 1.
+DIRECTORY is on the file system to be measured; some 8 GB for each run are written there and left. Nothing is deleted
+between timed runs: creating files soon after deleting many is several times slower on some file systems, and would push
+every ratio towards 1.
 """
 
 import argparse
 import json
 import os
+import shutil
 import sys
 import tempfile
 import zipfile
@@ -56,6 +57,8 @@ import usufruct.ledger.ledger as ledger
 from usufruct.cli.main import run
 sys.exit(run(sys.argv[1:]))
 """
+_EACH_RUN = 8e9
+"""Bytes that each run of all rows leaves behind."""
 _DEFINITION = """usufruct = 1
 [application]
 name = "bench"
@@ -258,6 +261,9 @@ def main() -> int:
     parser.add_argument("--json", type=Path)
     options = parser.parse_args()
     bench = Bench(options.directory.absolute(), options.runs)
+    wanted = int((options.runs + 2) * _EACH_RUN * options.scale)
+    if not options.only and shutil.disk_usage(bench.directory).free < wanted:
+        raise SystemExit(f"{wanted / 1e9:.0f} GB must be free in {bench.directory}.")
     cells = [["work", "usufruct", "baseline", "ratio", "aim", "peak"]]
     document: dict[str, object] = {"machine": machine(), "rows": []}
     for name, aim, measure in rows(bench, options.scale):
@@ -270,15 +276,21 @@ def main() -> int:
             [name, f"{row['seconds']:.2f} s", f"{row['baseline_seconds']:.2f} s", f"{row['ratio']:.2f}", f"{aim:.2f}",
              f"{row['peak'] / 1e6:.0f} MB"]
         )  # fmt: skip
+        write(document, options.json)
     print(table(cells))
     if not options.only:
         document["list"] = listing(bench)
         document["memory"] = memory(bench, options.scale)
         print(f"\nlist, 200 holdings of 20,000 files: {document['list']['over']:.3f} s over `python -c pass`\n")  # type: ignore[index]
         print(table([["peak memory", ""], *([k, f"{v / 1e6:.0f} MB"] for k, v in document["memory"].items())]))  # type: ignore[attr-defined]
-    if options.json:
-        options.json.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
+        write(document, options.json)
     return 0
+
+
+def write(document: dict[str, object], path: Path | None) -> None:
+    """Write what is known so far, where that was asked for."""
+    if path:
+        path.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":
