@@ -148,7 +148,7 @@ class Listing:
         """Append many files, none of which can run, by columns of one length."""
         self.directory_of.extend(directories)
         self.names.extend(names)
-        self.kinds.extend(bytes([EntryKind.FILE]) * len(names))
+        self.kinds.extend([EntryKind.FILE] * len(names))
         self.sizes.extend(sizes)
         self.times.extend([NO_TIME if time is None else time for time in times])
         self.checksums.extend(checksums)

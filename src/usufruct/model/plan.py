@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from usufruct.model.layout import Aside, Layout
 from usufruct.model.records import FileState, Layer
-from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.model.snapshot import Found, Snapshot
 
 
 class Clash(IntEnum):
@@ -116,12 +116,6 @@ class Plan:
         """Bytes of the file that a row replaces, or shares."""
         found = self.snapshot.found.get(row)
         return found.state.size if found and row not in self.beside else 0
-
-    def surveyed(self, home: int) -> SurveyedHome:
-        """A home that something is placed in, as it is on this disk."""
-        found = self.snapshot.homes[home]
-        assert found is not None, "a home with placements was surveyed"
-        return found
 
 
 class TakeOut(NamedTuple):

@@ -39,3 +39,9 @@ class Snapshot:
     homes: tuple[SurveyedHome | None, ...]
     found: Mapping[int, Found] = field(default_factory=dict)
     """Row → what is at its destination, or was once; rows where nothing is known of are left out."""
+
+    def surveyed(self, home: int) -> SurveyedHome:
+        """A home that something is placed in."""
+        found = self.homes[home]
+        assert found is not None, "a home with placements was surveyed"
+        return found

@@ -9,11 +9,11 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Aside, AsideKind, Layout
 from usufruct.model.plan import Clash, Plan
 from usufruct.model.records import FileKind, Layer
-from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.model.snapshot import Found, Snapshot
 from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import is_unchanged
 
-NOT_THERE = "no file of this name is there (--on-clash existing)"
+_NOT_THERE = "no file of this name is there (--on-clash existing)"
 NONE_SAME: frozenset[int] = frozenset()
 _TIME_STEP = 2_000_000_000
 """Nanoseconds: FAT keeps times in steps of two seconds, so a smaller difference says nothing."""
@@ -26,7 +26,7 @@ def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
     """
     kinds, sizes = layout.listing.kinds, layout.listing.sizes
     return [
-        (row, f"{_home(snapshot, layout.home_of[row]).path}/{name}")
+        (row, f"{snapshot.surveyed(layout.home_of[row]).path}/{name}")
         for row, (name, state, _) in snapshot.found.items()
         if state.size == sizes[row] and state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE
     ]
@@ -70,14 +70,14 @@ class _Meeting:
         if self._on_clash is OnClash.EXISTING:
             for row in layout.placed_rows():
                 if row not in there:
-                    self._leave_out(row, NOT_THERE)
+                    self._leave_out(row, _NOT_THERE)
         # By far the most of what is met are files that simply replace a file.
         is_plain = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
         for row, found in there.items():
             if is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
                 plan.clash_of[row] = Clash.SAME if row in self._same else Clash.REPLACES
             elif _is_blocked(layout, row, found):
-                blocked.append(f"{plan.surveyed(home_of[row]).path}/{found.name}")
+                blocked.append(f"{self._snapshot.surveyed(home_of[row]).path}/{found.name}")
             elif (mine := _layer_of(found, self._updating)) is not None:
                 self._renew(row, found, mine)
             else:
@@ -104,7 +104,7 @@ class _Meeting:
         layout, plan = self._layout, self._plan
         if found.state.kind is FileKind.ABSENT:
             if self._on_clash is OnClash.EXISTING:
-                self._leave_out(row, NOT_THERE)
+                self._leave_out(row, _NOT_THERE)
             return
         is_same = row in self._same
         if layout.listing.kinds[row] == EntryKind.LINK:
@@ -144,7 +144,7 @@ class _Meeting:
         """Place under a free name, beside what is there."""
         number = self._layout.home_of[row]
         if number not in self._taken:
-            home = self._plan.surveyed(number)
+            home = self._snapshot.surveyed(number)
             path = spelling_key(self._layout.homes[number].path)
             wanted = {
                 spelling_key(self._layout.name(other))
@@ -188,12 +188,6 @@ def in_the_way(paths: list[str]) -> MachineError:
         remedy="Move it away, or leave the entry out with --skip.",
         path=paths[0],
     )
-
-
-def _home(snapshot: Snapshot, number: int) -> SurveyedHome:
-    home = snapshot.homes[number]
-    assert home is not None, "a home with placements was surveyed"
-    return home
 
 
 def _is_blocked(layout: Layout, row: int, found: Found) -> bool:

@@ -161,9 +161,8 @@ def with_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> Snapsho
     found = dict(snapshot.found)
     for row, one in snapshot.found.items():
         if one.stack and needs_digest(one.stack, holding, one.state):
-            home = snapshot.homes[layout.home_of[row]]
-            assert home is not None, "a home with placements was surveyed"
-            found[row] = one._replace(state=with_digest(one.state, f"{home.path}/{one.name}"))
+            path = f"{snapshot.surveyed(layout.home_of[row]).path}/{one.name}"
+            found[row] = one._replace(state=with_digest(one.state, path))
     return replace(snapshot, found=found)
 
 

@@ -24,7 +24,7 @@ def check_room(plan: Plan, volume: Callable[[str], Volume], backups: str) -> Non
     for number, rows in enumerate(plan.rows_by_home()):
         if not rows:
             continue
-        path = plan.surveyed(number).path
+        path = plan.snapshot.surveyed(number).path
         there = nearest(path)
         if there not in bounds:
             if not os.access(there, os.W_OK | os.X_OK):

@@ -76,7 +76,7 @@ class _Contents:
         home = self.home_of[row]
         directory = self._staged.get(home)
         if directory is None:
-            path = self.plan.surveyed(home).path
+            path = self.plan.snapshot.surveyed(home).path
             directory = self.work.staging_of(path).incoming(path)
             # Several threads ask: none may hear of a directory before it is there.
             os.makedirs(directory, exist_ok=True)
@@ -136,7 +136,7 @@ def place_holding(
 
 def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:
     """What becomes of the destinations of the holding that is updated, those that are renewed left out."""
-    renewed = {(plan.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
+    renewed = {(plan.snapshot.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
     return removal_of(edges.ledger, updates.number, without=renewed)
 
 
@@ -207,7 +207,7 @@ class _Layers:
 
     def _lay(self, step: Replace, state: FileState, entry: str) -> None:
         backups, name = self._work.edges.backups, step.found.name
-        above = self._contents.plan.surveyed(step.home).path
+        above = self._contents.plan.snapshot.surveyed(step.home).path
         path, directory = f"{above}/{name}", self._directories[step.home]
         disk = _disk_state(path, step)
         laid = laid_on(step.found.stack, disk, self._holding, state, entry)
@@ -232,7 +232,7 @@ class _Layers:
         return found
 
     def _renew(self, step: Renew, state: FileState, entry: str) -> None:
-        above, name = self._contents.plan.surveyed(step.home).path, step.found.name
+        above, name = self._contents.plan.snapshot.surveyed(step.home).path, step.found.name
         disk = _disk_state(f"{above}/{name}", step)
         place = HeldPlace(self._directories[step.home], above, name, step.found.stack, disk)
         renewed = enter_renewal(self._work, place, step.level, self._holding, state, entry)
@@ -252,7 +252,7 @@ def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
     """Record every directory the plan touches or makes; gives home number → ledger number."""
     homes: dict[int, int] = {}
     for number in sorted({*map(contents.plan.layout.home_of.__getitem__, contents.plan.rows())}):
-        chain = chain_to_make(work, contents.plan.surveyed(number).path)
+        chain = chain_to_make(work, contents.plan.snapshot.surveyed(number).path)
         homes[number] = enter_directories(work.edges.ledger, work.change, chain)
     return homes
 

@@ -57,7 +57,7 @@ def switch_in(work: Work) -> None:
 def _is_taken_whole(work: Work, directory: KnownDirectory, going: Sequence[Stamp]) -> bool:
     """Take a directory out in one rename, where Usufruct made it and nothing but files that go is in it.
 
-    What was renamed is looked at once more: nobody can have written to it since, but perhaps just before.
+    It is looked at once more where no other program finds it: somebody may have written to it just before.
     """
     path, ledger = directory.path, work.edges.ledger
     stays = must_stay_on_record(ledger, work.change, directory.number) or is_above_others(ledger, directory.number)
