@@ -1,7 +1,5 @@
 """Entering what a reader finds into a Listing, safely."""
 
-from collections.abc import Sequence
-
 from usufruct.archives.paths import UnsafeName, safe_path
 from usufruct.errors import UnsafeArchive
 from usufruct.model.entries import TOP, EntryKind, Listing, Refusal
@@ -33,7 +31,7 @@ class Rows:
 
         Raises UnsafeArchive for more entries than the limit.
         """
-        self._count(1)
+        self.count(1)
         try:
             # Archives name many files of one directory after another: its path is normalised once.
             above, separator, last = name.rpartition("/")
@@ -54,19 +52,8 @@ class Rows:
             return None
         return self.listing.add(directory, last, kind, size, modified, checksum, can_run=can_run, target=target)
 
-    def enter_files(
-        self,
-        directories: Sequence[int],
-        names: Sequence[str],
-        sizes: Sequence[int],
-        times: Sequence[int | None],
-        checksums: Sequence[int],
-    ) -> None:
-        """Enter files that lie in known directories under safe names, none of which can run."""
-        self._count(len(names))
-        self.listing.add_files(directories, names, sizes, times, checksums)
-
-    def _count(self, more: int) -> None:
+    def count(self, more: int) -> None:
+        """Count entries against the limit; raises UnsafeArchive beyond it."""
         self._left -= more
         if self._left < 0:
             raise UnsafeArchive(

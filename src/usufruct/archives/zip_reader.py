@@ -283,7 +283,8 @@ class ZipArchive:
         moments = list(zip(dates, clocks, strict=True))
         known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
         times = [known[moment] for moment in moments]
-        self._rows.enter_files(directories, names, sizes, times, checksums)
+        self._rows.count(len(names))
+        self.listing.add_files(directories, names, sizes, times, checksums)
         self._offsets.extend(offsets)
         self._packed.extend(packed)
         self._methods.extend(methods)
