@@ -30,6 +30,8 @@ TIDY = [
     ("Owls.lbpack", "Owls", "", "any other extension goes"),
     ("owlsv2.zip", "owlsv2", "", "a version stands apart"),
     ("Owls v1.2-beta.zip", "Owls v1.2-beta", "", "only a trailing version"),
+    ("owl-puppets_1.2-3_all.deb", "owl-puppets", "1.2-3", "a package says name, version and machine"),
+    ("owls_v1.2.deb", "owls", "1.2", "but not every name that ends so is one"),
 ]
 
 

@@ -61,6 +61,10 @@ _VERSION = r"(?:v\d+(?:\.\d+)*|\d+(?:\.\d+)+|\d{4}-\d{2}-\d{2})"
 _TRAILING_VERSION = rf"(?i)(?:^|[\s._-]+)(?:{_VERSION}|\({_VERSION}\)|\[{_VERSION}\])$"
 
 
+_PACKAGE = r"(?i)(?P<name>[a-z0-9][a-z0-9+.-]+)_(?P<version>[^_]+)_[a-z0-9-]+\.deb"
+"""A Debian package says its name, version and kind of machine in this form."""
+
+
 def without_suffix(file_name: str) -> str:
     """A file name without its archive or other extension and volume number."""
     match = re.search(_ARCHIVE_SUFFIX, file_name) or re.search(_OTHER_SUFFIX, file_name)
@@ -99,6 +103,8 @@ def compared_versions(one: str, other: str) -> int:
 
 
 def _split_version(file_name: str) -> tuple[str, str]:
+    if package := re.fullmatch(_PACKAGE, file_name):
+        return package["name"], package["version"]
     name = without_suffix(file_name)
     versions: list[str] = []
     while True:
