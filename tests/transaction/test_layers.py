@@ -7,6 +7,8 @@ import unittest
 from tests.support import WorldTest
 from usufruct.actions.demonstration import differences
 from usufruct.actions.showing import show_holding
+from usufruct.actions.undoing import undo
+from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
 from usufruct.model.choices import OnClash
 
@@ -23,8 +25,13 @@ class LayersTest(WorldTest):
             {"Backdrops/old.png": "mine", "Puppets/Owl/rig.toml": "rig", "Puppets/Owl/left.svg": "l"},
         )
         self.assertTrue((self.world.lanternbox / "Puppets/Owl/sub/empty").is_dir())
+        placed = self.world.contents()
         self.world.remove("owl")
         self.assertEqual(differences(before, self.world.tree()), [])
+        # An empty folder comes back too, but was once counted as a file.
+        self.assertEqual(undo(self.world.surroundings_with_definitions(), Access()).files, 2)
+        self.assertEqual(self.world.contents(), placed)
+        self.assertTrue((self.world.lanternbox / "Puppets/Owl/sub/empty").is_dir())
 
     def test_three_archives_that_replace_one_file_removed_in_every_order(self) -> None:
         for order in itertools.permutations("abc"):

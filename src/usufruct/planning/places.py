@@ -294,19 +294,14 @@ class Places:
         names = layout.listing.names
         takes = Patterns(()) if takes_all else self._takes[folder.name]
         home = reason = -1
-        is_anything = not takes and not notes_apart
+        is_anything = not takes
         for row in self.tree.rows[here]:
             if not layout.is_open(row):
-                continue
-            if is_anything:
-                if home < 0:
-                    home, reason = layout.home(folder, path), layout.reason(why)
-                layout.place(row, home, reason, evidence)
                 continue
             name = names[row]
             if notes_apart and is_notes(name):
                 layout.set_aside(row, AsideKind.NOTES, self.notes)
-            elif not takes or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
+            elif is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
                 if home < 0:
                     home, reason = layout.home(folder, path), layout.reason(why)
                 layout.place(row, home, reason, evidence)

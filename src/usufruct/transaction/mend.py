@@ -97,7 +97,7 @@ def lay_back(
             edges.backups.make_durable()
             seal_intent(work)
         carry_out(work)
-    return len(mendings)
+    return sum(mending.layer.state.kind is not FileKind.DIRECTORY for mending in mendings)
 
 
 def put_before(
