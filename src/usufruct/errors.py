@@ -14,7 +14,10 @@
     │   └── UnreadableArchive    a format, method or cipher that is not supported, by name
     ├── MachineError          5  missing folder, permission, space, something in the way
     │   ├── PlanIsStale          the disk changed between plan and act
+    │   ├── LeadsElsewhere       a directory on the way to a file is a link now
+    │   ├── DriveAway            the drive is not there, or another one is in its place
     │   └── StoreError           the ledger or the backups are not what they should be
+    │       └── UnsoundBackup       a replaced file whose backup is missing or damaged
     ├── Busy                  6  another Usufruct is at work
     └── Interrupted         130  stopped by the user; the change was reversed
 
@@ -132,10 +135,28 @@ class PlanIsStale(MachineError):
     code = "plan-is-stale"
 
 
+class LeadsElsewhere(MachineError):
+    """A directory that was one when it was recorded is a link now: nothing is done through it."""
+
+    code = "leads-elsewhere"
+
+
+class DriveAway(MachineError):
+    """The volume that something lies on is not there, or another one is in its place."""
+
+    code = "drive-away"
+
+
 class StoreError(MachineError):
     """The ledger or the backups are not what they should be."""
 
     code = "store"
+
+
+class UnsoundBackup(StoreError):
+    """The backup of a replaced file is missing, or its content is another than it was."""
+
+    code = "unsound-backup"
 
 
 class Busy(UsufructError):

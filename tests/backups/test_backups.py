@@ -5,13 +5,14 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
-from unittest import mock
 
 from blake3 import blake3
 
 from usufruct.backups import Backups
-from usufruct.errors import StoreError
-from usufruct.files.platform import this_platform
+from usufruct.errors import MachineError, UnsoundBackup
+from usufruct.files.looking import state_at, with_digest
+from usufruct.files.platform import Platform, this_platform
+from usufruct.model.records import FileState
 
 
 def digest(content: bytes) -> bytes:
@@ -23,9 +24,19 @@ class BackupsTest(unittest.TestCase):
         passing = tempfile.TemporaryDirectory()
         self.addCleanup(passing.cleanup)
         self.folder = Path(passing.name)
-        self.store = Backups(self.folder / "backups", this_platform())
+        self.store = self.store_on(this_platform())
         self.file = self.folder / "file"
         self.file.write_bytes(b"mine")
+
+    def store_on(self, platform: Platform) -> Backups:
+        """The store as another command opens it."""
+        return Backups(self.folder / "backups", platform)
+
+    def keep(self, name: str = "file", store: Backups | None = None, *, stays: bool = False) -> FileState:
+        path = str(self.folder / name)
+        state = with_digest(state_at(path), path)
+        (store or self.store).keep(path, state, stays=stays)
+        return state
 
     def kept(self) -> list[Path]:
         return [path for path in (self.folder / "backups").rglob("*") if path.is_file()]
@@ -33,60 +44,120 @@ class BackupsTest(unittest.TestCase):
     def test_content_is_kept_once_however_often_it_comes(self) -> None:
         (self.folder / "again").write_bytes(b"mine")
         for source in ("file", "again", "file"):
-            self.store.keep(str(self.folder / source), digest(b"mine"))
+            self.keep(source)
         self.assertEqual(len(self.kept()), 1)
         self.assertTrue(self.store.holds(digest(b"mine")))
         self.assertEqual(list(self.store.digests()), [digest(b"mine")])
         self.assertEqual(self.store.size_of(digest(b"mine")), 4)
 
     def test_a_file_that_stays_in_use_is_copied_and_not_given_a_second_name(self) -> None:
-        self.store.keep(str(self.file), digest(b"mine"), stays=True)
+        self.keep(stays=True)
         with self.file.open("r+b") as file:
             file.write(b"ours")
         self.assertEqual(self.kept()[0].read_bytes(), b"mine")
 
+    def test_a_file_with_a_name_elsewhere_is_copied_for_who_writes_there_would_write_the_backup(self) -> None:
+        os.link(self.file, self.folder / "elsewhere")
+        self.keep()
+        self.file.unlink()
+        with (self.folder / "elsewhere").open("r+b") as file:
+            file.write(b"ours")
+        self.assertEqual(self.kept()[0].read_bytes(), b"mine")
+        self.assertTrue(self.store.is_sound(digest(b"mine")))
+
+    def test_what_is_kept_already_is_compared_before_it_is_relied_upon(self) -> None:
+        self.keep(stays=True)
+        self.kept()[0].write_bytes(b"rotten")
+        self.keep(store=self.store_on(this_platform()))
+        self.assertEqual((self.folder / "backups" / self.kept_name()).read_bytes(), b"mine")
+        (aside,) = self.store.set_aside()
+        self.assertEqual(Path(aside).read_bytes(), b"rotten")
+
+    def kept_name(self) -> str:
+        name = digest(b"mine").hex()
+        return f"{name[:2]}/{name}"
+
+    def test_damaged_or_missing_content_is_never_given(self) -> None:
+        state = self.keep(stays=True)
+        self.kept()[0].write_bytes(b"rott")
+        for is_last in (True, False):
+            with self.subTest(is_last=is_last), self.assertRaisesRegex(UnsoundBackup, "is damaged in"):
+                self.store.give(state, str(self.folder / "given"), is_last=is_last)
+            self.assertFalse((self.folder / "given").exists())
+            self.assertEqual(self.kept()[0].read_bytes(), b"rott")
+        self.kept()[0].unlink()
+        with self.assertRaisesRegex(UnsoundBackup, "is missing from"):
+            self.store.give(state, str(self.folder / "given"), is_last=True)
+
     def test_without_hard_links_a_copy_is_checked(self) -> None:
-        store = Backups(self.folder / "backups", replace(this_platform(), has_hard_links=False))
-        with self.assertRaisesRegex(StoreError, "changed while it was being backed up"):
-            store.keep(str(self.file), digest(b"something else"))
+        store = self.store_on(replace(this_platform(), has_hard_links=False))
+        state = with_digest(state_at(str(self.file)), str(self.file))
+        with self.assertRaisesRegex(MachineError, "changed while it was copied"):
+            store.keep(str(self.file), state._replace(digest=digest(b"something else")))
         self.assertEqual(self.kept(), [])
-        store.keep(str(self.file), digest(b"mine"))
+        self.keep(store=store)
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
 
     def test_what_is_given_back_is_a_copy_as_long_as_others_need_it(self) -> None:
-        self.store.keep(str(self.file), digest(b"mine"))
+        state = self.keep()
         self.file.unlink()
-        self.store.give(digest(b"mine"), str(self.folder / "one"), is_last=False)
+        self.store.give(state, str(self.folder / "one"), is_last=False)
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
-        self.store.give(digest(b"mine"), str(self.folder / "two"), is_last=True)
+        self.store.give(state, str(self.folder / "two"), is_last=True)
         self.assertEqual(self.kept()[0].stat().st_nlink, 2)
         self.store.part(digest(b"mine"))
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
         self.store.part(digest(b"mine"))
         self.store.part(digest(b"never kept"))
 
-    def test_content_that_is_missing_is_told(self) -> None:
-        with self.assertRaisesRegex(StoreError, "is missing"):
-            self.store.give(digest(b"mine"), str(self.folder / "x"), is_last=True)
-
     def test_dropping_may_be_repeated_and_leaves_no_empty_directory(self) -> None:
-        self.store.keep(str(self.file), digest(b"mine"))
+        self.keep()
         for _ in range(2):
             self.store.drop(digest(b"mine"))
             self.store.drop_empty()
         self.assertEqual(list((self.folder / "backups").iterdir()), [])
-        self.store.keep(str(self.file), digest(b"mine"))
+        self.keep()
         self.assertEqual(len(self.kept()), 1)
 
+    def test_what_others_put_into_the_store_is_passed_over_and_left(self) -> None:
+        self.keep()
+        shard = self.kept()[0].parent
+        strays = [
+            shard / ".DS_Store",
+            shard.parent / ".DS_Store",
+            shard.parent / "zz" / "x",
+            shard.parent / "partial-x",
+        ]
+        for stray in strays:
+            stray.parent.mkdir(exist_ok=True)
+            stray.write_bytes(b"?")
+        self.assertEqual(list(self.store.digests()), [digest(b"mine")])
+        self.store.drop(digest(b"mine"))
+        self.store.drop_empty()
+        self.store.drop_partial(frozenset())
+        self.assertTrue(all(stray.exists() for stray in strays))
+
+    def test_what_a_change_brings_before_it_is_on_record_is_noted_until_it_has_ended(self) -> None:
+        self.store.note_for(7)
+        self.keep(stays=True)
+        self.keep()
+        self.assertEqual(set(self.store_on(this_platform()).brought(7)), {digest(b"mine")})
+        self.store.drop_partial(frozenset({7}))
+        self.assertEqual(set(self.store.brought(7)), {digest(b"mine")})
+        self.store.drop_partial(frozenset())
+        self.assertEqual(self.store.brought(7), [])
+
     def test_an_unfinished_copy_goes(self) -> None:
-        store = Backups(self.folder / "backups", replace(this_platform(), has_hard_links=False))
-        with (
-            mock.patch("usufruct.backups.sync_file", side_effect=KeyboardInterrupt),
-            self.assertRaises(KeyboardInterrupt),
-        ):
-            store.keep(str(self.file), digest(b"mine"))
-        self.assertEqual(len(os.listdir(store.top)), 2)
-        store.drop_partial()
+        def stop(descriptor: int) -> None:
+            raise KeyboardInterrupt
+
+        store = self.store_on(replace(this_platform(), has_hard_links=False, sync_descriptor=stop))
+        with self.assertRaises(KeyboardInterrupt):
+            self.keep(store=store)
+        self.assertEqual(self.kept(), [])
+        partial = Path(store.top, f"partial-{digest(b'mine').hex()}")
+        partial.write_bytes(b"mi")  # as a kill leaves it
+        store.drop_partial(frozenset())
         self.assertFalse(self.kept())
 
 

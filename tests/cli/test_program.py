@@ -141,8 +141,24 @@ class ProgramTest(WorldTest):
         self.run_words("add", "Downloads/dusk-gels.tar.gz")
         definition = self.home / "apps" / "lanternbox.toml"
         definition.write_text(definition.read_text().replace('"loose"', '"heap"'))
-        self.assertIn("lanternbox.toml, line", " ".join(self.run_words("app", "list", code=2).stderr.split()))
+        listed = self.run_words("app", "list")
+        self.assertIn("lanternbox.toml, line", " ".join(listed.stderr.split()))
+        self.assertIn("usufruct app edit lanternbox", listed.stderr)
+        self.assertIn("weftline", listed.stdout)
+        self.assertNotIn("Lanternbox shadow", listed.stdout)
         self.run_words("remove", "dusk-gels")
+
+    def test_a_broken_setting_is_told_and_can_be_taken_out_while_all_else_works(self) -> None:
+        (self.home / "settings.toml").write_text('patience = "soon"\nmost-levels = 2\n')
+        shown = self.run_words("settings")
+        self.assertIn("patience", shown.stderr)
+        self.run_words("add", "Downloads/dusk-gels.tar.gz")
+        self.run_words("settings", "reset", "patience")
+        self.assertEqual(self.run_words("settings").stderr, "")
+        (self.home / "settings.toml").write_text("no toml [")
+        self.run_words("remove", "dusk-gels")
+        self.run_words("settings", "set", "patience", "3", code=2)
+        self.assertEqual((self.home / "settings.toml").read_text(), "no toml [")
 
     def test_the_command_after_a_change_is_run_and_its_failure_told(self) -> None:
         definition = self.home / "apps" / "lanternbox.toml"

@@ -45,6 +45,8 @@ class SettingUpTest(WorldTest):
 
     def test_completion_never_fails_in_the_middle_of_a_line(self) -> None:
         (self.world.places.apps / "broken.toml").write_text("not toml at all [")
+        self.assertEqual(self.offered("usufruct add --app la"), ["lanternbox"])
+        (self.world.places.apps / "lanternbox.toml").write_text("not toml either [")
         self.assertEqual(self.offered("usufruct add --app la"), [])
         self.assertEqual(self.offered("usufruct look no/such/fo"), [])
 

@@ -165,7 +165,9 @@ class UpkeepTest(AddCase):
         connection = sqlite3.connect(ledger)
         connection.executescript(
             "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"
-            " ALTER TABLE change DROP COLUMN is_undo; PRAGMA user_version = 1;"
+            " ALTER TABLE change DROP COLUMN is_undo; DROP TABLE place; DROP TABLE unneeded_note;"
+            " ALTER TABLE staging DROP COLUMN volume; ALTER TABLE staging DROP COLUMN is_beside;"
+            " ALTER TABLE staging DROP COLUMN settles; PRAGMA user_version = 1;"
         )
         connection.close()
         self.assertEqual(self.names(), {"sky for lanternbox"})

@@ -16,7 +16,8 @@ from usufruct.actions.gathering import gathered, is_archive
 from usufruct.archives.parts import sets_among
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files import volumes
-from usufruct.files.moving import copy_checked
+from usufruct.files.copying import replace_text
+from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.sources import FileSource, JoinedSource, PartSource, as_file
@@ -42,7 +43,7 @@ class MovingTest(FolderCase):
         source = self.put("pack.zip")
         platforms = [this_platform(), replace(this_platform(), has_hard_links=False)]
         for number, platform in enumerate(platforms):
-            target = copy_checked(str(source), self.folder / f"store{number}", blake3(b"moth").digest(), platform)
+            target = place_twice(str(source), self.folder / f"store{number}", blake3(b"moth").digest(), platform)
             self.assertEqual(Path(target).read_bytes(), b"moth")
             self.assertTrue(source.exists())
 
@@ -50,7 +51,7 @@ class MovingTest(FolderCase):
         source = self.put("pack.zip")
         self.put("store/pack.zip", b"another")
         self.put("store/pack (2).zip")
-        target = copy_checked(str(source), self.folder / "store", blake3(b"moth").digest(), this_platform())
+        target = place_twice(str(source), self.folder / "store", blake3(b"moth").digest(), this_platform())
         self.assertEqual(Path(target).name, "pack (2).zip")
         self.assertEqual(len(os.listdir(self.folder / "store")), 2)
 
@@ -58,7 +59,7 @@ class MovingTest(FolderCase):
         source = self.put("pack.zip")
         platform = replace(this_platform(), has_hard_links=False)
         with self.assertRaisesRegex(MachineError, "is not what it should be"):
-            copy_checked(str(source), self.folder / "store", blake3(b"other").digest(), platform)
+            place_twice(str(source), self.folder / "store", blake3(b"other").digest(), platform)
         self.assertEqual(os.listdir(self.folder / "store"), [])
         self.assertTrue(source.exists())
 
@@ -66,8 +67,8 @@ class MovingTest(FolderCase):
 class TrashTest(FolderCase):
     def test_where_no_trash_takes_it_the_file_is_kept_among_our_own(self) -> None:
         with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
-            first = to_trash(str(self.put("a/moon.gel")), self.folder / "saved")
-            second = to_trash(str(self.put("b/moon.gel")), self.folder / "saved")
+            first = to_trash(str(self.put("a/moon.gel")), self.folder / "saved", this_platform())
+            second = to_trash(str(self.put("b/moon.gel")), self.folder / "saved", this_platform())
         self.assertEqual([Path(first).name, Path(second).name], ["moon.gel", "moon (2).gel"])
         self.assertFalse((self.folder / "a/moon.gel").exists())
 
@@ -75,11 +76,64 @@ class TrashTest(FolderCase):
         path = self.put("a/moon.gel")
         trashed = []
         with mock.patch("send2trash.send2trash", side_effect=lambda one: trashed.append(Path(one).read_bytes())):
-            self.assertEqual(copy_to_trash(str(path), self.folder / "saved"), "")
-            copy_to_trash(str(path), self.folder / "saved", str(self.put("elsewhere", b"earlier")))
+            self.assertEqual(copy_to_trash(str(path), self.folder / "saved", this_platform()), "")
+            copy_to_trash(str(path), self.folder / "saved", this_platform(), str(self.put("elsewhere", b"earlier")))
         self.assertEqual(trashed, [b"moth", b"earlier"])
         self.assertTrue(path.exists())
         self.assertEqual(os.listdir(self.folder / "saved"), [])
+
+    def test_a_copy_is_durable_before_the_trash_gets_it_and_there_before_it_is_told(self) -> None:
+        events: list[str] = []
+        platform = replace(
+            this_platform(),
+            sync_descriptor=lambda descriptor: events.append(
+                os.path.basename(os.readlink(f"/proc/self/fd/{descriptor}"))
+            ),
+            sync_file_system=lambda descriptor: bool(events.append("volume")) or True,
+        )
+        with mock.patch("send2trash.send2trash", side_effect=lambda one: events.append("trashed")):
+            copy_to_trash(str(self.put("a/moon.gel")), self.folder / "saved", platform)
+        self.assertTrue(events[0].endswith(".partial"), events)
+        self.assertIn("volume", events[: events.index("trashed")])
+        self.assertEqual(events[-1], "volume")
+
+
+class NamesTest(FolderCase):
+    def test_two_spellings_of_one_name_are_told_from_two_names_of_one_file(self) -> None:
+        first = self.put("store/pack.zip")
+        (self.folder / "way").symlink_to("store")
+        (self.folder / "other").mkdir()
+        os.link(first, self.folder / "other" / "pack.zip")
+        self.assertTrue(are_one_name(str(first), str(self.folder / "way" / "pack.zip")))
+        self.assertTrue(are_one_name(str(first), str(self.folder / "store" / ".." / "store" / "pack.zip")))
+        self.assertFalse(are_one_name(str(first), str(self.folder / "other" / "pack.zip")))
+        self.assertFalse(are_one_name(str(first), str(self.folder / "missing" / "pack.zip")))
+
+    def test_a_name_that_is_taken_in_this_moment_is_never_replaced_whatever_the_system_has(self) -> None:
+        never = replace(this_platform(), rename_unless_taken=lambda *_: False)
+        for platform in (this_platform(), never, replace(never, has_hard_links=False), Platform()):
+            with self.subTest(platform=platform):
+                mine, theirs = self.put("mine"), self.put("theirs", b"theirs")
+                with self.assertRaises(FileExistsError):
+                    platform.rename_new(str(mine), str(theirs))
+                self.assertEqual((mine.read_bytes(), theirs.read_bytes()), (b"moth", b"theirs"))
+                theirs.unlink()
+                platform.rename_new(str(mine), str(theirs))
+                self.assertEqual((mine.exists(), theirs.read_bytes()), (False, b"moth"))
+
+    def test_a_text_is_whole_and_durable_before_it_takes_the_place_of_the_old_one(self) -> None:
+        settings = self.put("settings.toml", b"old")
+        seen: list[bytes] = []
+        platform = replace(this_platform(), sync_descriptor=lambda _: seen.append(settings.read_bytes()))
+        replace_text(settings, "new", platform)
+        self.assertEqual((seen[0], settings.read_bytes()), (b"old", b"new"))
+
+        def full(_: int) -> None:
+            raise OSError(28, "No space left on device")
+
+        with self.assertRaises(OSError):
+            replace_text(settings, "newer", replace(platform, sync_descriptor=full))
+        self.assertEqual((settings.read_bytes(), len(list(self.folder.iterdir()))), (b"new", 1))
 
 
 class VolumesTest(FolderCase):
@@ -226,7 +280,7 @@ class TwoVolumesTest(FolderCase):
         with tempfile.TemporaryDirectory(dir=IN_MEMORY) as other:
             if os.stat(other).st_dev == os.stat(self.folder).st_dev:
                 self.skipTest("it is the same volume")
-            target = copy_checked(str(source), Path(other), blake3(b"moth").digest(), this_platform())
+            target = place_twice(str(source), Path(other), blake3(b"moth").digest(), this_platform())
             self.assertEqual(Path(target).read_bytes(), b"moth")
             self.assertEqual(os.listdir(other), ["pack.zip"])
 

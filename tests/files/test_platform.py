@@ -34,8 +34,7 @@ class PlatformTest(unittest.TestCase):
                 Path(folder, name).parent.mkdir(parents=True, exist_ok=True)
                 Path(folder, name).write_text(name)
             synced = []
-            with mock.patch("os.fsync", side_effect=lambda fd: synced.append(os.readlink(f"/proc/self/fd/{fd}"))):
-                MACOS.make_durable(folder)
+            Platform(sync_descriptor=lambda fd: synced.append(os.readlink(f"/proc/self/fd/{fd}"))).make_durable(folder)
             inside = {os.path.relpath(path, os.path.realpath(folder)) for path in synced}
             self.assertEqual(inside, {"a", "d/b", "d/e/c", "d/e", "d", "."})
 

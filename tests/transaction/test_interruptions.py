@@ -3,6 +3,7 @@
 import os
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from unittest import mock
 
 from tests.support import WorldTest
@@ -11,6 +12,7 @@ from usufruct.actions.demonstration import Tree, differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import Interrupted, MachineError, PlanIsStale
+from usufruct.transaction.recover import Recovered
 
 TIDYING = ("staging-dropped", "backup-dropped", "tidied")
 """The points behind the commit point."""
@@ -115,11 +117,16 @@ class InterruptionsTest(WorldTest):
         while self.killed_at(self.add, number) != "switched":
             self.recover()
             number += 1
-        told = []
-        surroundings = Surroundings(places=self.world.places, on_recovery=told.extend)
-        with surroundings.writing("recover"):
+        (recovered,) = self.recovered()
+        told = [(change.kind.value, change.about, left) for change, left in recovered.reversed]
+        self.assertEqual(told, [("add", "pack", ())])
+
+    def recovered(self) -> list[Recovered]:
+        """What recovering tells, if it has anything to do."""
+        told: list[Recovered] = []
+        with Surroundings(places=self.world.places, on_recovery=told.append).writing("recover"):
             pass
-        self.assertEqual([(change.kind.value, change.about, left) for change, left in told], [("add", "pack", [])])
+        return told
 
     def test_a_file_somebody_else_wrote_meanwhile_is_left_and_told(self) -> None:
         number = 0
@@ -127,10 +134,9 @@ class InterruptionsTest(WorldTest):
             self.recover()
             number += 1
         self.world.write({"Gels/moon.gel": "written by another program"})
-        told = []
-        with Surroundings(places=self.world.places, on_recovery=told.extend).writing("recover"):
-            pass
-        self.assertEqual(told[0][1], [str(self.world.lanternbox / "Gels/moon.gel")])
+        ((_, (stranger,)),) = self.recovered()[0].reversed
+        self.assertEqual(stranger.path, str(self.world.lanternbox / "Gels/moon.gel"))
+        self.assertEqual(Path(stranger.saved).read_text(), "mine")
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "written by another program")
         self.assertEqual(self.world.contents()["Puppets/Fox/rig.toml"], "fox")
 
@@ -204,17 +210,16 @@ class InterruptionsTest(WorldTest):
         """Staged bytes are durable before the intent; the intent before any rename; the renames before `done`."""
         events: list[str] = []
         self.world.checkpoint = events.append
-        real_replace, real_rename = os.replace, os.rename
-
-        def replace(source: str, destination: str) -> None:
-            events.append("rename" if "Lanternbox/" in destination else "other")
-            real_replace(source, destination)
-
-        def rename(source: str, destination: str) -> None:
-            events.append("rename" if "Lanternbox/" in destination else "other")
-            real_rename(source, destination)
-
         platform = self.world.platform
+        real_replace, real_new = os.replace, platform.rename_unless_taken
+
+        def replace(source: str, destination: str, **at: int) -> None:
+            events.append("rename" if "/.usufruct-" in source and "/in/" in source else "other")
+            real_replace(source, destination, **at)
+
+        def rename_new(source: str, destination: str, at: int | None) -> bool:
+            events.append("rename")
+            return bool(real_new and real_new(source, destination, at))
 
         def sync(descriptor: int) -> bool:
             events.append("sync")
@@ -222,9 +227,10 @@ class InterruptionsTest(WorldTest):
 
         from dataclasses import replace as with_fields
 
-        self.world.platform = with_fields(platform, sync_file_system=sync)
-        with mock.patch("os.replace", replace), mock.patch("os.rename", rename):
+        self.world.platform = with_fields(platform, sync_file_system=sync, rename_unless_taken=rename_new)
+        with mock.patch("os.replace", replace):
             self.add()
+        self.assertEqual(events.count("rename"), 4)
         first_rename, last_rename = events.index("rename"), len(events) - 1 - events[::-1].index("rename")
         self.assertLess(events.index("sync"), events.index("staged"))
         self.assertLess(events.index("intent"), first_rename)

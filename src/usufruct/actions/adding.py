@@ -16,6 +16,7 @@ from usufruct.files.volumes import volume_of
 from usufruct.model.holdings import Holding
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import tidy_name, version_of
+from usufruct.survey.drives import refuse_away, refuse_destination
 from usufruct.survey.room import check_room
 from usufruct.transaction.place import Placed, place_holding
 from usufruct.transaction.work import Edges
@@ -102,6 +103,9 @@ def _add(edges: Edges, found: Examined) -> Added:
     if (obstacle := found.obstacle) or not found.archive or not found.plan:
         return Added(examined=found, state="refused", error=obstacle)
     try:
+        refuse_destination(edges.ledger, edges.platform, found.plan.snapshot.root)
+        if found.updates:
+            refuse_away(edges.ledger, edges.platform, found.updates)
         check_room(found.plan, lambda path: volume_of(path, edges.platform), edges.backups.top)
     except UsufructError as error:
         found.error = error

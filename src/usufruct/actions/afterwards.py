@@ -6,7 +6,7 @@ from pathlib import Path
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
-from usufruct.files.moving import copy_checked
+from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.trash import to_trash
 from usufruct.ledger.holdings import all_holdings, move_volume, volumes_of
 from usufruct.model.holdings import Volume
@@ -49,7 +49,7 @@ def settle_archive(surroundings: Surroundings, edges: Edges, holding: str, how: 
 
 
 def _trash(surroundings: Surroundings, edges: Edges, volume: Volume) -> str:
-    where = to_trash(volume.path, surroundings.places.saved)
+    where = to_trash(volume.path, surroundings.places.saved, edges.platform)
     if where:
         with edges.ledger.transaction():
             move_volume(edges.ledger, volume.path, where)
@@ -65,12 +65,14 @@ def _store(surroundings: Surroundings, edges: Edges, volumes: list[Volume]) -> t
         taken = {spelling_key(name) for name in os.listdir(store)} if store.is_dir() else set()
         name = tidy_name(os.path.basename(outside[0].path))
         directory = store / (free_name(name, taken) if spelling_key(name) in taken else name)
-    moved = [(volume.path, copy_checked(volume.path, directory, volume.digest, edges.platform)) for volume in outside]
+    moved = [(volume.path, place_twice(volume.path, directory, volume.digest, edges.platform)) for volume in outside]
     with edges.ledger.transaction():
         for old, new in moved:
             move_volume(edges.ledger, old, new)
-    for old, _ in moved:
-        os.unlink(old)
+    for old, new in moved:
+        # The store may be the very folder that the archive is in, by another spelling of its path.
+        if not are_one_name(old, new):
+            os.unlink(old)
     return tuple(new for _, new in moved)
 
 

@@ -13,8 +13,11 @@ from usufruct.planning.places import folder_named
 
 
 def known_applications(surroundings: Surroundings) -> list[Application]:
-    """All applications with a definition, the user's own first; one of them replaces a shipped one of its name."""
-    return load_applications(((surroundings.places.apps, False), *_shipped()))
+    """All applications with a definition, the user's own first; one of them replaces a shipped one of its name.
+
+    A definition that cannot be used is told, and stands aside.
+    """
+    return load_applications(((surroundings.places.apps, False), *_shipped()), surroundings.on_fault)
 
 
 def _shipped() -> tuple[tuple[Path, bool], ...]:

@@ -30,6 +30,7 @@ from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 from usufruct.files.looking import digest_of
+from usufruct.files.platform import Platform
 from usufruct.files.writing import write_new
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, volumes_of
@@ -107,7 +108,7 @@ def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> 
         _enter(plan, f"apps/{definition.name}", definition)
     settings = {
         one.key: one.value
-        for one in found_settings(surroundings.places.settings)
+        for one in found_settings(surroundings.places.settings, surroundings.on_fault)
         if one.source == "file" and one.key not in _OF_THIS_MACHINE
     }
     made = datetime.fromtimestamp(surroundings.now() // 1_000_000_000, UTC).isoformat()
@@ -203,7 +204,7 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
             plan.definitions.append((name, applications[name].root, state, text))
         for name, application in shipped.items():
             applications.setdefault(name, application)
-        held = {one.key: one for one in found_settings(surroundings.places.settings)}
+        held = {one.key: one for one in found_settings(surroundings.places.settings, surroundings.on_fault)}
         for key, value in document.settings.items():
             if key in held:
                 here_now = held[key]
@@ -277,7 +278,7 @@ def carry_in(
             write_definition(surroundings, text, Path("definition.toml"))
     for key, value, state in plan.settings:
         if state == NEW:
-            write_setting(surroundings.places.settings, key, value)
+            write_setting(surroundings.places.settings, key, value, surroundings.system())
     results = []
     with _opened(plan.file) as (archive, rows):
         for bringing in plan.holdings:
@@ -338,7 +339,7 @@ def _stored(
         if not (target.is_file() and _is_same(str(target), file.bytes, digest)):
             if spelling_key(name) in taken:
                 target = directory / free_name(name, taken)
-            _write(archive, rows, file, target)
+            _write(archive, rows, file, target, surroundings.system())
         paths.append(target)
     return paths
 
@@ -350,15 +351,18 @@ def _name_in(archive: Archive, rows: dict[str, int], inside: str) -> str:
     return archive.listing.names[rows[inside]]
 
 
-def _write(archive: Archive, rows: dict[str, int], file: CarriedFile, target: Path) -> None:
-    partial = target.with_name(f".{target.name}.partial")
+def _write(archive: Archive, rows: dict[str, int], file: CarriedFile, target: Path, platform: Platform) -> None:
+    partial = target.with_name(f".usufruct-{os.urandom(6).hex()}.partial")
     row = rows[file.inside]
     try:
         for _, blocks in archive.stream([row]):
             state = write_new(str(partial), blocks, archive.listing.modified(row), 0o644)
             if state.digest.hex() != file.blake3:
                 raise _unusable(archive, f"{file.inside} is not the archive it should be")
-        partial.replace(target)
+        # The record will say that it is there, and the carry file may be gone tomorrow.
+        platform.sync_file(str(partial))
+        platform.rename_new(str(partial), str(target))
+        platform.sync_names([str(target.parent)])
     except OSError as error:
         raise MachineError(
             f"{target} cannot be written: {error.strerror}.", remedy="Is there enough room?", path=str(target)

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import DriveAway
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings
@@ -12,6 +13,7 @@ from usufruct.ledger.layers import needed_backups
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind
 from usufruct.survey.condition import Condition, condition_of, untouched_of
+from usufruct.survey.drives import Presence, presences, refuse_away
 
 
 @dataclass(slots=True)
@@ -22,10 +24,12 @@ class Checked:
     fine: int = 0
     found: dict[Condition, list[str]] = field(default_factory=dict)
     """Paths of files that are not fine, by condition."""
+    away: DriveAway | None = None
+    """What is to be told of its drive, if that is away: nothing was compared then."""
 
     @property
     def is_fine(self) -> bool:
-        """Every file is as it was placed, or covered by another holding's."""
+        """Every file is as it was placed, or covered by another holding's, as far as its drive is there."""
         return not self.found
 
 
@@ -33,9 +37,16 @@ def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bo
     """Each of these holdings, or of all, compared with the disk; changes nothing."""
     with surroundings.reading() as ledger:
         holdings = [find_holding(ledger, name) for name in names] if names else all_holdings(ledger) if ledger else []
+        away = presences(ledger, surroundings.system()) if ledger else {}
         for holding in dict.fromkeys(holdings):
             assert ledger, "a holding was found in it"
-            yield _checked(ledger, holding, deep=deep)
+            try:
+                if away.get(holding.number) is Presence.AWAY:
+                    refuse_away(ledger, surroundings.system(), holding)
+            except DriveAway as error:
+                yield Checked(holding, away=error)
+            else:
+                yield _checked(ledger, holding, deep=deep)
 
 
 def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:
@@ -66,7 +77,9 @@ class StoreCheck:
     damaged: tuple[str, ...]
     """Digests whose content is another now."""
     unneeded: tuple[str, ...]
-    """Digests that no layer needs; the next change drops them."""
+    """Digests that no layer on record needs: kept all the same, for nobody knows why they are there."""
+    aside: tuple[str, ...] = ()
+    """Paths of damaged content that made room for its like and is kept."""
 
     @property
     def is_fine(self) -> bool:
@@ -78,9 +91,8 @@ def check_store(surroundings: Surroundings) -> StoreCheck:
     """Read every backup and compare it with the digest it is kept under; changes nothing."""
     # Only here: comparing files with the ledger starts without what writes.
     from usufruct.backups import Backups
-    from usufruct.files.platform import this_platform
 
-    backups = Backups(surroundings.places.backups, surroundings.platform or this_platform())
+    backups = Backups(surroundings.places.backups, surroundings.system())
     with surroundings.reading() as ledger:
         needed = needed_backups(ledger) if ledger else set()
     kept = {digest: backups.size_of(digest) for digest in backups.digests()}
@@ -91,4 +103,5 @@ def check_store(surroundings: Surroundings) -> StoreCheck:
         tuple(digest.hex() for digest in sorted(needed - kept.keys())),
         damaged,
         tuple(digest.hex() for digest in sorted(kept.keys() - needed)),
+        tuple(backups.set_aside()),
     )

@@ -12,6 +12,7 @@ from usufruct.actions.applications import definition_file, known_applications
 from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import NAME, parse_application
 from usufruct.errors import MachineError, WrongUsage
+from usufruct.files.copying import replace_text
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind, Listing
@@ -75,21 +76,25 @@ def blank(surroundings: Surroundings, name: str, root: Path | None) -> Proposal:
     return Proposal(name, text, surroundings.places.apps / f"{name}.toml")
 
 
-def write_definition(surroundings: Surroundings, text: str, file: Path, *, replaces: bool = False) -> Application:
+def write_definition(surroundings: Surroundings, text: str, file: Path, *, replaces: str = "") -> Application:
     """Write a definition once it is known to be good; the file is as it was if it is not.
 
-    Raises BadDefinition, and WrongUsage where a definition of that name is there already and `replaces` is False.
+    Raises BadDefinition, and WrongUsage where a definition of that name is there already, unless it is the one that
+    this `replaces`, by name; that one cannot get another name.
     """
     application = parse_application(text, file)
+    if replaces and application.name != replaces:
+        raise WrongUsage(
+            f"The definition of {replaces} calls itself {application.name} now.",
+            kept="Both definitions are as they were.",
+            remedy=f'Leave `name = "{replaces}"` in it; `usufruct app new {application.name}` defines another.',
+        )
     file = surroundings.places.apps / f"{application.name}.toml"
     if file.exists() and not replaces:
         raise WrongUsage(
             f"{application.name} is defined already, in {file}.", remedy=f"`usufruct app edit {application.name}`."
         )
-    file.parent.mkdir(parents=True, exist_ok=True)
-    beside = file.with_name(file.name + ".new")
-    beside.write_text(text, encoding="utf-8")
-    beside.replace(file)
+    replace_text(file, text, surroundings.system())
     return application
 
 

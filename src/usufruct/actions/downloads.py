@@ -87,7 +87,8 @@ def waiting(
     for folder in folders_of(surroundings):
         if folder.is_dir():
             groups.extend(sets_among(path for path in folder.iterdir() if _is_worth_a_look(path)))
-    found = sorted(((_newest(group), group) for group in groups), key=lambda pair: -pair[0])
+    times = ((_newest(group), group) for group in groups)
+    found = sorted(((time, group) for time, group in times if time is not None), key=lambda pair: -pair[0])
     if find:
         wanted = folded(find)
         found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
@@ -96,7 +97,11 @@ def waiting(
     with surroundings.reading() as ledger:
         record = _Record(ledger)
         for modified, group in found:
-            one = _standing(group, modified, applications, cache, record)
+            try:
+                one = _standing(group, modified, applications, cache, record)
+            except FileNotFoundError:
+                # A browser gave it its final name in this moment: it is seen under that one the next time.
+                continue
             if app and folded(one.application or "") != folded(app):
                 continue
             results.append(one)
@@ -110,8 +115,12 @@ def _is_worth_a_look(path: Path) -> bool:
     return not path.name.startswith(".") and path.is_file()
 
 
-def _newest(group: Sequence[Path]) -> int:
-    return max(path.stat().st_mtime_ns for path in group)
+def _newest(group: Sequence[Path]) -> int | None:
+    """When the last of these files came; None if one of them has just been renamed or removed."""
+    try:
+        return max(path.stat().st_mtime_ns for path in group)
+    except FileNotFoundError:
+        return None
 
 
 class _Record:

@@ -1,7 +1,8 @@
 """Reading the record: which holdings there are."""
 
 import os
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import WrongUsage
@@ -9,6 +10,7 @@ from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named
 from usufruct.model.holdings import Holding
 from usufruct.planning.names import folded
+from usufruct.survey.drives import Presence, presences
 
 
 def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: str = "name") -> list[Holding]:
@@ -17,7 +19,7 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
     `sort` is `name`, `size` (largest first) or `added` (newest first).
     """
     with surroundings.reading() as ledger:
-        holdings = all_holdings(ledger) if ledger else []
+        holdings = with_presence(surroundings, ledger, all_holdings(ledger)) if ledger else []
     if find:
         wanted = folded(find)
         holdings = [one for one in holdings if wanted in folded(_words(one))]
@@ -25,6 +27,12 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
         return holdings
     key = _by_size if sort == "size" else _by_time
     return sorted(holdings, key=lambda one: (one.application is None, one.application or "", key(one)))
+
+
+def with_presence(surroundings: Surroundings, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
+    """The holdings, those marked of which a drive is away."""
+    found = presences(ledger, surroundings.system())
+    return [replace(one, is_away=True) if found.get(one.number) is Presence.AWAY else one for one in holdings]
 
 
 def _words(holding: Holding) -> str:

@@ -8,8 +8,9 @@ from usufruct.actions.listing import find_holding
 from usufruct.actions.refresh import run_after
 from usufruct.actions.saving import save_changed
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import BadDefinition
+from usufruct.errors import DriveAway
 from usufruct.model.holdings import Holding
+from usufruct.survey.drives import refuse_away
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.take_out import Removed, removal_of, remove_holding
 from usufruct.transaction.work import Edges
@@ -27,6 +28,8 @@ class Removal:
     """Paths of changed files of which a copy was saved."""
     kept: tuple[str, ...] = ()
     """Where copies were put that the trash could not take."""
+    away: DriveAway | None = None
+    """What is to be told of its drive, if that is away: nothing was done then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,12 +55,20 @@ def remove_holdings(
     """Take these holdings out, one after the other; `tell` is called as each is finished.
 
     All names are looked up before anything is changed. With `gives_back_changed` files that the user changed go too,
-    once they are saved to the trash.
+    once they are saved to the trash. One of several whose drive is away is told and left; one alone raises DriveAway.
     """
     results = []
     with surroundings.writing(f"remove {' '.join(names)}") as edges:
         holdings = {holding.number: holding for holding in (find_holding(edges.ledger, name) for name in names)}
         for holding in holdings.values():
+            try:
+                refuse_away(edges.ledger, edges.platform, holding)
+            except DriveAway as error:
+                if len(holdings) == 1:
+                    raise
+                results.append(Removal(holding, Removed(0, (), ()), "", away=error))
+                tell(results[-1])
+                continue
             saved = _save(surroundings, edges, holding) if gives_back_changed else ((), ())
             removed = remove_holding(edges, holding, gives_back_changed=gives_back_changed)
             after = _refresh(surroundings, holding) if removed.taken else ""
@@ -96,9 +107,5 @@ def forget_holdings(surroundings: Surroundings, names: Sequence[str]) -> list[Fo
 
 def _refresh(surroundings: Surroundings, holding: Holding) -> str:
     # What was placed can be taken out even when its application's definition is broken or gone.
-    try:
-        applications = known_applications(surroundings)
-    except BadDefinition:
-        return ""
-    application = next((known for known in applications if known.name == holding.application), None)
+    application = next((one for one in known_applications(surroundings) if one.name == holding.application), None)
     return run_after(application) if application else ""

@@ -12,6 +12,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access
 from usufruct.model.holdings import Holding
 from usufruct.survey.condition import Condition, condition_of
+from usufruct.survey.drives import refuse_away
 from usufruct.transaction.mend import repair_holding
 
 
@@ -34,6 +35,7 @@ def repair(
     """Write what is missing or damaged; what was changed stays, unless it is given back: then it is saved first."""
     with surroundings.writing(f"repair {name}") as edges:
         holding = find_holding(edges.ledger, name)
+        refuse_away(edges.ledger, edges.platform, holding)
         found = list(condition_of(edges.ledger, holding.number, deep=True))
         changed = [one for one in found if one.condition in (Condition.CHANGED, Condition.REPLACED)]
         broken = [one for one in found if one.condition in (Condition.MISSING, Condition.DAMAGED)]

@@ -13,7 +13,7 @@ def save_changed(surroundings: Surroundings, files: Iterable[tuple[str, str | No
     """
     kept = []
     for path, content in files:
-        where = copy_to_trash(path, surroundings.places.saved, content)
+        where = copy_to_trash(path, surroundings.places.saved, surroundings.system(), content)
         if where:
             kept.append(where)
     return tuple(kept)

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from usufruct.actions.listing import find_holding
+from usufruct.actions.listing import find_holding, with_presence
 from usufruct.actions.surroundings import Surroundings
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import Note, name_of_holding, notes_of
@@ -41,6 +41,7 @@ def show_holding(surroundings: Surroundings, name: str) -> Shown:
     with surroundings.reading() as ledger:
         holding = find_holding(ledger, name)
         assert ledger, "a holding was found in it"
+        (holding,) = with_presence(surroundings, ledger, [holding])
         files = []
         for place in places_of(ledger, holding.number):
             index = next(n for n, layer in enumerate(place.stack) if layer.holding == holding.number)

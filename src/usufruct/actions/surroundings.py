@@ -6,21 +6,23 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from usufruct.errors import UsufructError
 from usufruct.files.state_places import StatePlaces
 from usufruct.ledger import Ledger, read_ledger
 from usufruct.model.progress import Watch, unwatched
 
 if TYPE_CHECKING:
     from usufruct.files.platform import Platform
-    from usufruct.model.changes import Change
     from usufruct.model.settings import Settings
+    from usufruct.transaction.recover import Recovered
     from usufruct.transaction.work import Edges
 
-Recovered = list[tuple["Change", list[str]]]
-"""Changes that were cut off and have been reversed, each with the paths left because somebody else changed them."""
+
+def ignore_recovery(recovered: "Recovered") -> None:
+    """Tell nobody."""
 
 
-def ignore_recovery(recovered: Recovered) -> None:
+def ignore_fault(fault: UsufructError) -> None:
     """Tell nobody."""
 
 
@@ -36,14 +38,24 @@ class Surroundings:
     checkpoint: Callable[[str], None] | None = None
     watch: Watch = unwatched
     """Told how far changes have come."""
-    on_recovery: Callable[[Recovered], None] = ignore_recovery
+    on_recovery: Callable[["Recovered"], None] = ignore_recovery
     """Told, before a writing command does its work, what it had to put right first."""
+    on_fault: Callable[[UsufructError], None] = ignore_fault
+    """Told of a definition or a setting that cannot be used and stands aside."""
+
+    def system(self) -> "Platform":
+        """The system that is worked on."""
+        if self.platform:
+            return self.platform
+        from usufruct.files.platform import this_platform
+
+        return this_platform()
 
     def settings(self) -> "Settings":
         """What the user has set; read when it is needed."""
         from usufruct.definitions.settings import load_settings
 
-        return load_settings(self.places.settings)
+        return load_settings(self.places.settings, self.on_fault)
 
     @contextmanager
     def reading(self) -> Iterator[Ledger | None]:
@@ -52,31 +64,33 @@ class Surroundings:
             yield ledger
 
     @contextmanager
-    def writing(self, doing: str) -> Iterator["Edges"]:
-        """The right to change things, once what was cut off before is put right."""
+    def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Edges"]:
+        """The right to change things, once what was cut off before is put right, unless that is left for later."""
         # Only here: commands that read the ledger start without all that is needed to change anything.
         from usufruct.backups import Backups
         from usufruct.files.locking import only_writer
-        from usufruct.files.platform import this_platform
         from usufruct.ledger import open_ledger
         from usufruct.ledger.changes import is_tidy
+        from usufruct.transaction.adopt import record_missing_places
         from usufruct.transaction.recover import recover
         from usufruct.transaction.work import Edges, no_checkpoint
 
-        platform = self.platform or this_platform()
-
-        with only_writer(self.places.lock, doing, self.settings().patience), open_ledger(self.places.ledger) as ledger:
+        platform = self.system()
+        with (
+            only_writer(self.places.lock, doing, self.settings().patience),
+            open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger,
+        ):
             edges = Edges(
                 ledger=ledger,
                 backups=Backups(self.places.backups, platform),
                 notes=str(self.places.notes),
+                saved=self.places.saved,
                 platform=platform,
                 now=self.now,
                 watch=self.watch,
                 checkpoint=self.checkpoint or no_checkpoint,
             )
-            if not is_tidy(ledger):
-                recovered = recover(edges)
-                if recovered:
-                    self.on_recovery(recovered)
+            if recovers and not is_tidy(ledger):
+                self.on_recovery(recover(edges))
+            record_missing_places(edges)
             yield edges

@@ -15,6 +15,7 @@ from usufruct.ledger.layers import past_layers
 from usufruct.model.applications import Application
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
+from usufruct.survey.drives import refuse_away
 from usufruct.transaction.mend import lay_back, put_before
 from usufruct.transaction.take_out import remove_holding
 from usufruct.transaction.work import Edges
@@ -52,7 +53,10 @@ def undo(surroundings: Surroundings, access: Access, archive: Path | None = None
             raise WrongUsage("Nothing has been changed yet.", remedy="`usufruct add` places an archive.")
         brought, taken = holdings_of_change(edges.ledger, change.number)
         applications = known_applications(surroundings)
-        concerned = (brought or taken or _removed_from(edges, change)).application
+        held = [one for one in (brought, taken) if one] or [_removed_from(edges, change)]
+        for one in held:
+            refuse_away(edges.ledger, edges.platform, one)
+        concerned = held[0].application
         match change.kind:
             case ChangeKind.ADD if brought:
                 undone = _take_out(edges, change, brought)

@@ -1,24 +1,31 @@
 """The store of replaced files, by content: each is kept once, under its digest."""
 
+import logging
 import os
-import shutil
+import re
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
-from usufruct.errors import StoreError
+from usufruct.errors import MachineError, UnsoundBackup
+from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of
-from usufruct.files.platform import Platform, sync_file
+from usufruct.files.platform import Platform
+from usufruct.files.writing import restore_attributes
+from usufruct.model.records import FileState
 
-_PARTIAL = "partial-"
+_PARTIAL, _DAMAGED, _BROUGHT = "partial-", "damaged-", "brought-"
+_SHARD, _NAME = re.compile("[0-9a-f]{2}"), re.compile("[0-9a-f]{64}")
+_log = logging.getLogger(__name__)
 
 
 class Backups:
     """Replaced files below one directory, named by the BLAKE3 digest of their content.
 
-    A file comes in by a second name for the same bytes where the volume allows it, and otherwise by a copy that
-    was made durable and checked before its original may go. Which digests are still needed is the ledger's to
-    say; nothing here decides to forget.
+    A file comes in by a second name for the same bytes where the volume allows it and nothing else shares them, and
+    otherwise by a copy that was made durable and compared before its original may go. What is there already is
+    compared before it is relied upon, and what is given back is compared as it is given. Which digests are still
+    needed is the ledger's to say; nothing here decides to forget.
     """
 
     def __init__(self, top: Path, platform: Platform) -> None:
@@ -28,6 +35,10 @@ class Backups:
         """Sub-directories known to be there."""
         self._changed: set[str] = set()
         """Sub-directories whose names are not durable yet."""
+        self._sound: set[bytes] = set()
+        """Digests whose content was compared since this was made."""
+        self._change: int | None = None
+        """The change whose additions are noted."""
 
     def path_of(self, digest: bytes) -> str:
         """Where the content of this digest lies, whether or not it does."""
@@ -42,69 +53,119 @@ class Backups:
         """The content is here."""
         return os.path.lexists(self.path_of(digest))
 
+    def is_sound(self, digest: bytes) -> bool:
+        """The content is here and is what it should be; each is read once."""
+        if digest not in self._sound:
+            try:
+                if digest_of(self.path_of(digest)) != digest:
+                    return False
+            except OSError:
+                return False
+            self._sound.add(digest)
+        return True
+
     def is_beside(self, path: str) -> bool:
         """The store is on the volume of `path`, an existing file or directory."""
-        os.makedirs(self.top, exist_ok=True)
+        os.makedirs(self.top, mode=0o700, exist_ok=True)
         return os.stat(self.top).st_dev == os.lstat(path).st_dev
 
-    def keep(self, source: str, digest: bytes, *, stays: bool = False) -> None:
-        """Take in the file at `source`, which stays where it is.
+    def keep(self, source: str, state: FileState, *, at: int | None = None, stays: bool = False) -> None:
+        """Take in the file at `source`, which stays where it is and is known to be in this state.
 
-        `stays`: it stays in use there, so that the store needs bytes of its own. Raises StoreError if a copy does not
-        have the digest; the store is then as it was.
+        `at`: descriptor of the directory that the last part of `source` is a name in. `stays`: it stays in use there,
+        so that the store needs bytes of its own. Raises MachineError if it is in another state; the store is then as
+        it was.
         """
-        kept = self._ready(digest)
+        kept = self._ready(state.digest)
         try:
-            if not stays and self._platform.link(source, kept):
+            if not stays and self._linked(source, state, kept, at):
+                self._note(state.digest)
                 return
         except FileExistsError:
-            return
-        if not os.path.lexists(kept):
-            self._copy_in(source, digest)
+            stays = True
+        if os.path.lexists(kept):
+            if self.is_sound(state.digest):
+                # A change that was cut off may have left it as a second name of a file that is in use.
+                self.part(state.digest)
+                return
+            self._set_aside(state.digest)
+        self._note(state.digest)
+        partial = self._partial(state.digest)
+        copy_whole(source, kept, self._platform, digest=state.digest, partial=partial, names_later=True)
 
-    def _copy_in(self, source: str, digest: bytes) -> None:
-        partial = f"{self.top}/{_PARTIAL}{digest.hex()}"
-        shutil.copy2(source, partial)
-        if digest_of(partial) != digest:
-            os.unlink(partial)
-            raise StoreError(
-                f"{source} changed while it was being backed up.",
-                remedy="Close the program that writes it and try again.",
-                path=source,
-            )
-        sync_file(partial)
-        os.replace(partial, self.path_of(digest))
+    def _linked(self, source: str, state: FileState, kept: str, at: int | None) -> bool:
+        """Give the file a second name here, if that is then its only other one; raises FileExistsError."""
+        if not self._platform.link(os.path.basename(source) if at is not None else source, kept, at):
+            return False
+        found = os.lstat(kept)
+        is_it = (found.st_size, found.st_mtime_ns, found.st_ino) == (state.size, state.modified, state.inode)
+        # Who writes through a third name of the file would write the backup.
+        if not is_it or found.st_nlink > 2:
+            os.unlink(kept)
+        return is_it and found.st_nlink <= 2
 
-    def give(self, digest: bytes, destination: str, *, is_last: bool) -> None:
-        """Put the content at `destination`, where nothing stands; the store keeps its own until `drop`.
+    def _partial(self, digest: bytes) -> str:
+        return f"{self.top}/{_PARTIAL}{digest.hex()}"
 
-        `is_last`: nobody else needs it, so the very same file may go back instead of a copy.
+    def _set_aside(self, digest: bytes) -> None:
+        """Let content that is not what it should be make room, but stay for whoever may want it."""
+        number = 1
+        while os.path.lexists(aside := f"{self.top}/{_DAMAGED}{digest.hex()}-{number}"):
+            number += 1
+        os.rename(self.path_of(digest), aside)
+        _log.warning("the backup %s is damaged; it is kept as %s", digest.hex(), aside)
+
+    def give(self, state: FileState, destination: str, *, is_last: bool) -> FileState:
+        """Put the content of a file at `destination`, where nothing stands, with its mode and time; gives its state.
+
+        It is compared, but not durable yet; the store keeps its own until `drop`. `is_last`: nobody else needs it, so
+        the very same file may go back instead of a copy. Raises UnsoundBackup where the content is missing or
+        damaged; nothing stands at `destination` then.
         """
-        kept = self.path_of(digest)
+        kept = self.path_of(state.digest)
         try:
-            if not (is_last and self._platform.link(kept, destination)):
-                shutil.copy2(kept, destination)
+            if not (is_last and self._given_itself(kept, state.digest, destination)):
+                copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):
                 raise
-            raise StoreError(
-                f"The backup of {os.path.basename(destination)} is missing from {self.top}.",
-                remedy="Put the backups folder back from your own backup of it and try again.",
-                path=kept,
-            ) from error
+            raise self._unsound(state.digest, destination, "missing from") from error
+        except MachineError as error:
+            raise self._unsound(state.digest, destination, "damaged in") from error
+        return restore_attributes(destination, state)
+
+    def _given_itself(self, kept: str, digest: bytes, destination: str) -> bool:
+        found = os.lstat(kept)
+        if found.st_nlink > 1 or not self._platform.link(kept, destination):
+            return False
+        if digest_of(destination) != digest:
+            os.unlink(destination)
+            raise self._unsound(digest, destination, "damaged in")
+        return True
+
+    def _unsound(self, digest: bytes, destination: str, how: str) -> UnsoundBackup:
+        return UnsoundBackup(
+            f"The backup of {os.path.basename(destination)} is {how} {self.top}.",
+            remedy="Put the backups folder back from your own backup of it and try again.",
+            path=self.path_of(digest),
+        )
 
     def part(self, digest: bytes) -> None:
-        """Give the store bytes of its own for content that a file in use may share with it; may be repeated."""
+        """Give the store bytes of its own for content that a file in use may share with it; may be repeated.
+
+        Raises MachineError where the content is damaged; it stays as it is then.
+        """
         kept = self.path_of(digest)
         try:
             if os.lstat(kept).st_nlink < 2:
                 return
         except FileNotFoundError:
             return
-        self._copy_in(kept, digest)
+        copy_whole(kept, kept, self._platform, digest=digest, partial=self._partial(digest), replaces=True)
 
     def drop(self, digest: bytes) -> None:
         """Forget the content; may be repeated."""
+        self._sound.discard(digest)
         with suppress(FileNotFoundError):
             os.unlink(self.path_of(digest))
 
@@ -112,25 +173,56 @@ class Backups:
         """Remove sub-directories in which nothing is left."""
         if os.path.isdir(self.top):
             for shard in os.scandir(self.top):
-                if shard.is_dir():
+                if _SHARD.fullmatch(shard.name) and shard.is_dir(follow_symlinks=False):
                     with suppress(OSError):  # content is in it
                         os.rmdir(shard.path)
             self._shards.clear()
 
     def digests(self) -> Iterator[bytes]:
-        """The digests of all content here."""
+        """The digests of all content here; what somebody else put here is passed over."""
         if not os.path.isdir(self.top):
             return
         for shard in os.scandir(self.top):
-            if shard.is_dir():
-                yield from (bytes.fromhex(file.name) for file in os.scandir(shard.path))
+            if _SHARD.fullmatch(shard.name) and shard.is_dir(follow_symlinks=False):
+                for file in os.scandir(shard.path):
+                    if _NAME.fullmatch(file.name):
+                        yield bytes.fromhex(file.name)
 
-    def drop_partial(self) -> None:
-        """Remove copies that an interrupted change left unfinished."""
-        if os.path.isdir(self.top):
-            for file in os.scandir(self.top):
-                if file.name.startswith(_PARTIAL):
-                    os.unlink(file.path)
+    def set_aside(self) -> list[str]:
+        """Paths of damaged content that was kept."""
+        if not os.path.isdir(self.top):
+            return []
+        return sorted(file.path for file in os.scandir(self.top) if file.name.startswith(_DAMAGED))
+
+    # --- what a change brings before its intent is on record ----------------------------------------------
+
+    def note_for(self, change: int | None) -> None:
+        """From now on note what is taken in, for a change of which the ledger does not tell yet; None: no more."""
+        self._change = change
+
+    def _note(self, digest: bytes) -> None:
+        if self._change is not None:
+            with open(f"{self.top}/{_BROUGHT}{self._change}", "a", encoding="ascii") as notes:
+                notes.write(f"{digest.hex()}\n")
+
+    def brought(self, change: int) -> list[bytes]:
+        """What a change took in before its intent was on record."""
+        try:
+            with open(f"{self.top}/{_BROUGHT}{change}", encoding="ascii", errors="replace") as notes:
+                lines = notes.read().splitlines()
+        except FileNotFoundError:
+            return []
+        return [bytes.fromhex(line) for line in lines if _NAME.fullmatch(line)]
+
+    def drop_partial(self, under_way: frozenset[int]) -> None:
+        """Remove copies that an interrupted change left unfinished, and notes of changes that are not under way."""
+        if not os.path.isdir(self.top):
+            return
+        for file in os.scandir(self.top):
+            number = file.name.removeprefix(_BROUGHT)
+            is_over = number != file.name and number.isdecimal() and int(number) not in under_way
+            if is_over or (file.name.startswith(_PARTIAL) and _NAME.fullmatch(file.name.removeprefix(_PARTIAL))):
+                os.unlink(file.path)
 
     def make_durable(self) -> None:
         """Return once what was taken in since the last time would survive a power cut."""
@@ -142,7 +234,8 @@ class Backups:
         kept = self.path_of(digest)
         shard = os.path.dirname(kept)
         if shard not in self._shards:
-            os.makedirs(shard, exist_ok=True)
+            os.makedirs(self.top, mode=0o700, exist_ok=True)
+            os.makedirs(shard, mode=0o700, exist_ok=True)
             self._shards.add(shard)
         self._changed.add(shard)
         return kept

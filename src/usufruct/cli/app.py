@@ -19,8 +19,9 @@ from usufruct.cli.options import archives_argument
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, path_words, styled
 from usufruct.cli.surroundings import surroundings
-from usufruct.definitions.load import load_application
-from usufruct.errors import BadDefinition, WrongUsage
+from usufruct.definitions.load import NAME, load_application
+from usufruct.errors import WrongUsage
+from usufruct.files.copying import replace_text
 from usufruct.model.applications import Application, Folder
 from usufruct.model.layout import AsideKind
 
@@ -139,28 +140,31 @@ def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
 def edit(name: str) -> None:
     """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
     around = surroundings()
-    application = application_named(known_applications(around), name)
-    file = definition_file(around, application)
-    text: str | None = file.read_text(encoding="utf-8")
+    file = around.places.apps / f"{name}.toml"
+    if not (NAME.fullmatch(name) and file.is_file()):
+        # Whoever has a file of their own may mend it, also where it cannot be used any more.
+        application = application_named(known_applications(around), name)
+        name, file = application.name, definition_file(around, application)
+    text: str | None = file.read_text(encoding="utf-8", errors="replace")
     while True:
         text = _edited(text or "")
         if text is None:
             echo("Nothing was changed.")
             return
         try:
-            defining.write_definition(around, text, file, replaces=True)
-        except BadDefinition as fault:
+            defining.write_definition(around, text, file, replaces=name)
+        except WrongUsage as fault:
             if not is_asking():
-                kept = _keep_aside(around, application, text)
+                kept = _keep_aside(around, name, text)
                 fault.kept = f"The definition is as it was; what you wrote is in {path_words(str(kept))}."
                 raise
             click.echo(f"{fault.message} {fault.remedy}", err=True)
             if not click.confirm("Edit it again?", default=True):
-                kept = _keep_aside(around, application, text)
+                kept = _keep_aside(around, name, text)
                 echo(f"The definition is as it was; what you wrote is in {path_words(str(kept))}.")
                 return
         else:
-            echo(f"{styled('Written', 'good')}: {application.name}.")
+            echo(f"{styled('Written', 'good')}: {name}.")
             return
 
 
@@ -170,10 +174,9 @@ def _edited(text: str) -> str | None:
     return None if edited is None or edited == text else edited
 
 
-def _keep_aside(around: Surroundings, application: Application, text: str) -> Path:
-    kept = around.places.apps / f"{application.name}.toml.rejected"
-    kept.parent.mkdir(parents=True, exist_ok=True)
-    kept.write_text(text, encoding="utf-8")
+def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
+    kept = around.places.apps / f"{name}.toml.rejected"
+    replace_text(kept, text, around.system())
     return kept
 
 

@@ -6,7 +6,7 @@ import click
 
 from usufruct.actions.checking import Checked, StoreCheck, check_holdings, check_store
 from usufruct.cli import words
-from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.survey.condition import Condition
@@ -47,6 +47,7 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
                 "missing": list(stored.missing),
                 "damaged": list(stored.damaged),
                 "unneeded": list(stored.unneeded),
+                "aside": list(stored.aside),
             }
         echo_json(document)
     elif stored:
@@ -59,6 +60,11 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
 def _tell(result: Checked, *, in_full: bool) -> None:
     name = styled(printable(result.holding.name), "title")
+    if result.away:
+        echo(f"{styled('away', 'care')}  {name}  not compared")
+        for line in wrapped(f"{printable(result.away.message)} {printable(result.away.remedy)}", "      "):
+            echo(f"      {line}")
+        return
     if result.is_fine:
         echo(f"{styled('fine', 'good')}  {name}  {count_words(result.fine, 'file')}")
         return
@@ -82,7 +88,9 @@ def _tell_store(stored: StoreCheck) -> None:
             for digest in digests:
                 echo(f"      {word} {digest}")
     if stored.unneeded:
-        echo(f"      {count_words(len(stored.unneeded), 'backup')} needed no longer; the next change drops them")
+        echo(f"      {count_words(len(stored.unneeded), 'backup')} that nothing on record needs; kept all the same")
+    for path in stored.aside:
+        echo(f"      damaged, and kept as {path_words(path)}")
 
 
 def _document(result: Checked) -> dict[str, Any]:
@@ -91,6 +99,7 @@ def _document(result: Checked) -> dict[str, Any]:
     return {
         "name": result.holding.name,
         "fine": result.fine,
+        "away": result.away is not None,
         "changed": sorted(changed),
         "missing": found.get(Condition.MISSING, []),
         "damaged": found.get(Condition.DAMAGED, []),

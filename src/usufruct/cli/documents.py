@@ -123,6 +123,8 @@ def holding_document(holding: Holding) -> dict[str, Any]:
 
 def holding_state(holding: Holding) -> str:
     """How a holding stands."""
+    if holding.is_away:
+        return "away"
     return "partly removed" if holding.is_partial else "added"
 
 

@@ -8,7 +8,7 @@ import click
 
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
-from usufruct.errors import UsufructError
+from usufruct.errors import MachineError, UsufructError
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
@@ -134,12 +134,25 @@ def cli(context: click.Context, *, verbose: bool) -> None:
         logger.info("usufruct %s", " ".join(map(str, context.obj)))
 
 
+_KEPT = "What was finished before it stays; a change that was under way was reversed, or is by the next command."
+
+
 def _own_fault(error: Exception) -> UsufructError:
     """What is told of a fault of our own; the log has the rest."""
     return UsufructError(
         f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
-        kept="A change that had begun was reversed, or is by the next command.",
+        kept=_KEPT,
         remedy="Please report it with what stands at the end of the log.",
+    )
+
+
+def _refused(error: OSError) -> UsufructError:
+    """What is told of something that the system refused outside of a change."""
+    where = f" at {error.filename}" if error.filename else ""
+    return MachineError(
+        f"The system refused{where}: {error.strerror or error}.",
+        kept=_KEPT,
+        remedy="Check permissions, free space and whether its drive is there; then try again.",
     )
 
 
@@ -176,5 +189,7 @@ def run(words: Sequence[str]) -> int:
         # Whoever read our output has seen enough; the interpreter must not complain while it closes.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
+    except OSError as error:
+        return _told(_refused(error), error, as_json=as_json)
     except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
         return _told(_own_fault(error), error, as_json=as_json)

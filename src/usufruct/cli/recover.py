@@ -1,30 +1,67 @@
 """`usufruct recover`."""
 
+from typing import TYPE_CHECKING, Any
+
 import click
 
-from usufruct.actions.surroundings import Recovered, Surroundings
-from usufruct.cli.screen import echo, echo_json, json_option
+from usufruct.actions.moving_on import say_moved
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.errors import error_document
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words
 from usufruct.cli.surroundings import tell_recovery
+
+if TYPE_CHECKING:
+    from usufruct.transaction.recover import Recovered
 
 
 @click.command(short_help="Reverse a change that was cut off.")
+@click.option(
+    "--moved",
+    nargs=2,
+    type=click.Path(),
+    metavar="OLD NEW",
+    help="Say that what was in the folder OLD is in NEW now: another mount point, or a folder that you moved. The same"
+    " path twice: its content is on another disk now.",
+)
 @json_option
-def recover(*, as_json: bool) -> None:
+def recover(*, moved: tuple[str, str] | None, as_json: bool) -> int:
     """Reverse a change that a crash or a power cut interrupted.
 
-    Every command that writes does so first, by itself.
+    Every command that writes does so first, by itself. What lies on a drive that is not there waits for it; this says
+    which. If a drive or folder has another place now, --moved records that.
     """
-    found: Recovered = []
+    found: list[Recovered] = []
 
-    def keep(recovered: Recovered) -> None:
-        found.extend(recovered)
+    def keep(recovered: "Recovered") -> None:
+        found.append(recovered)
         if not as_json:
-            tell_recovery(recovered)
+            tell_recovery(recovered, waiting=True)
 
-    with Surroundings(on_recovery=keep).writing("recover"):
-        pass
+    around = Surroundings(on_recovery=keep)
+    count = say_moved(around, *moved) if moved else 0
+    if not moved or not found:
+        with around.writing("recover"):
+            pass
+    one = found[0] if found else None
     if as_json:
-        changes = [{"change": str(change.kind), "about": change.about, "left": left} for change, left in found]
-        echo_json({"reversed": changes})
-    elif not found:
+        echo_json(_document(one, count if moved else None))
+    elif moved:
+        echo(f"{count_words(count, 'holding')} recorded as lying in {path_words(moved[1])}.")
+    elif not one or not (one.reversed or one.waiting or one.untidied):
         echo("Nothing was cut off: there is nothing to recover.")
+    return 5 if one and one.waiting else 0
+
+
+def _document(recovered: "Recovered | None", moved: int | None) -> dict[str, Any]:
+    document: dict[str, Any] = {"reversed": [], "waiting": [], "untidied": []}
+    if recovered:
+        for change, strangers in recovered.reversed:
+            left = [{"path": one.path, "saved": one.saved, "damaged": one.damaged} for one in strangers]
+            document["reversed"].append({"change": str(change.kind), "about": change.about, "left": left})
+        for change, error in recovered.waiting:
+            said = {"change": str(change.kind), "about": change.about, "error": error_document(error)}
+            document["waiting"].append(said)
+        document["untidied"] = list(recovered.untidied)
+    if moved is not None:
+        document["moved"] = moved
+    return document

@@ -8,7 +8,7 @@ import click
 from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings
 from usufruct.cli import words
 from usufruct.cli.progress import Watching
-from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
@@ -54,16 +54,33 @@ def remove(holdings: tuple[str, ...], *, changed: str, forget: bool, as_json: bo
         removals = remove_holdings(around, holdings, tell, gives_back_changed=changed == "give-back")
     if as_json:
         echo_json({"holdings": [_document(removal) for removal in removals]})
-    return 1 if any(removal.removed.left for removal in removals) else 0
+    return 1 if any(_state(removal) != "removed" for removal in removals) else 0
+
+
+def _state(removal: Removal) -> str:
+    if removal.away:
+        return "away"
+    return "partly removed" if removal.removed.left or removal.removed.unbacked else "removed"
 
 
 def _tell(removal: Removal) -> None:
     removed = removal.removed
     name = styled(printable(removal.holding.name), "title")
-    done = styled("Removed", "good") if not removed.left else styled("Removed in part", "care")
+    if removal.away:
+        echo(f"{styled('Not removed', 'care')} {name}: {printable(removal.away.message)}")
+        for line in wrapped(f"{printable(removal.away.kept)} {printable(removal.away.remedy)}", "  "):
+            echo(f"  {line}")
+        return
+    is_whole = not removed.left and not removed.unbacked
+    done = styled("Removed", "good") if is_whole else styled("Removed in part", "care")
     echo(f"{done} {name}: {count_words(removed.taken, 'file')} taken out")
     _tell_paths("earlier file is back", "earlier files are back", removed.given_back)
     _tell_paths("file was changed since and stays", "files were changed since and stay", removed.left)
+    _tell_paths(
+        "file stays because the backup of what it replaced is missing or damaged (`usufruct check --store`)",
+        "files stay because the backups of what they replaced are missing or damaged (`usufruct check --store`)",
+        removed.unbacked,
+    )
     _tell_paths("changed file is in the trash", "changed files are in the trash", _trashed(removal.saved, removal.kept))
     for path in removal.kept:
         echo(f"  the changed file is kept as {path_words(path)}")
@@ -117,7 +134,8 @@ def _document(removal: Removal) -> dict[str, Any]:
         "taken": removed.taken,
         "given_back": list(removed.given_back),
         "left": list(removed.left),
+        "unbacked": list(removed.unbacked),
         "saved": list(removal.saved),
         "kept_at": list(removal.kept),
-        "state": "partly removed" if removed.left else "removed",
+        "state": _state(removal),
     }

@@ -21,8 +21,9 @@ def settings(context: click.Context, *, as_json: bool) -> None:
     """Show each setting with its value, where that comes from and what it means."""
     if context.invoked_subcommand:
         return
-    file = surroundings().places.settings
-    found = found_settings(file)
+    around = surroundings()
+    file = around.places.settings
+    found = found_settings(file, around.on_fault)
     if as_json:
         echo_json(
             {
@@ -51,7 +52,8 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 @click.argument("value")
 def set_command(key: str, value: str) -> None:
     """Set KEY to VALUE, for all commands from now on."""
-    write_setting(surroundings().places.settings, key, parsed(key, value))
+    around = surroundings()
+    write_setting(around.places.settings, key, parsed(key, value), around.system())
     echo(f"{key} is {value} now.")
 
 
@@ -61,7 +63,8 @@ def reset(key: str) -> None:
     """Give KEY its default again."""
     if key not in meanings():
         raise WrongUsage(f"There is no setting {key}.", remedy=f"Known are {', '.join(meanings())}.")
-    write_setting(surroundings().places.settings, key, None)
+    around = surroundings()
+    write_setting(around.places.settings, key, None, around.system())
     echo(f"{key} has its default again.")
 
 

@@ -1,21 +1,69 @@
 """The surroundings of a command, with what is told on standard error."""
 
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import click
 
-from usufruct.actions.surroundings import Recovered, Surroundings
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.screen import path_words
+from usufruct.errors import DriveAway, UsufructError
+from usufruct.files.printable import printable
 from usufruct.model.progress import Watch, unwatched
+
+if TYPE_CHECKING:
+    from usufruct.transaction.recover import Recovered
+    from usufruct.transaction.switch import Stranger
 
 
 def surroundings(watch: Watch = unwatched) -> Surroundings:
     """The real world, telling of recovered changes, and of progress where somebody watches."""
-    return Surroundings(on_recovery=tell_recovery, watch=watch)
+    told: set[str] = set()
+
+    def tell_fault(fault: UsufructError) -> None:
+        """Say once what stands aside; all else works."""
+        if fault.message not in told:
+            told.add(fault.message)
+            opens = shlex.join(["usufruct", "app", "edit", Path(fault.path).stem])
+            mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
+            _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
+
+    return Surroundings(on_recovery=tell_recovery, on_fault=tell_fault, watch=watch)
 
 
-def tell_recovery(recovered: Recovered) -> None:
-    """Say which changes had been cut off and were reversed."""
-    for change, strangers in recovered:
-        click.echo(
-            f"An earlier {change.kind} of {change.about} was cut off; it was reversed, all is as before it.", err=True
+def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
+    """Say which changes had been cut off and were reversed, what could not be, and what could not be removed.
+
+    Of changes that wait for their drive only with `waiting`: commands that have nothing to do with it say nothing.
+    """
+    for change, strangers in recovered.reversed:
+        end = "all is as before it" if not strangers else "all but these files is as before it"
+        _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off; it was reversed, {end}.")
+        for stranger in strangers:
+            _tell(f"  {_stranger_words(stranger)}")
+    for change, error in recovered.waiting:
+        if waiting or not isinstance(error, DriveAway):
+            _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off and cannot be reversed yet.")
+            _tell(f"  {printable(error.message)} {printable(error.remedy)}")
+    for fault in recovered.untidied:
+        _tell(f"Could not be cleared away yet: {printable(fault)}. It is tried again by the next command.")
+
+
+def _stranger_words(stranger: "Stranger") -> str:
+    path = path_words(stranger.path)
+    if stranger.saved:
+        return (
+            f"{path} was changed by another program meanwhile and was left as it is; your earlier file is kept as "
+            f"{path_words(stranger.saved)}."
         )
-        for path in strangers:
-            click.echo(f"  {path} was changed by something else since and was left as it is.", err=True)
+    if stranger.damaged:
+        return (
+            f"{path} was left as it is, because the backup of your earlier file is missing or damaged. What there is "
+            f"of it is kept as {path_words(stranger.damaged)}."
+        )
+    return f"{path} was changed by another program meanwhile and was left as it is."
+
+
+def _tell(text: str) -> None:
+    click.echo(text, err=True)

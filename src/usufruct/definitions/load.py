@@ -3,6 +3,7 @@
 import os
 import re
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -54,14 +55,26 @@ def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> App
     return _application(form, is_shipped)
 
 
-def load_applications(places: tuple[tuple[Path, bool], ...]) -> list[Application]:
-    """All definitions in these directories (each with whether they are shipped), the first of a name counting."""
+def load_applications(
+    places: tuple[tuple[Path, bool], ...], on_fault: Callable[[BadDefinition], None]
+) -> list[Application]:
+    """All definitions in these directories (each with whether they are shipped), the first of a name counting.
+
+    One that cannot be used is told to `on_fault` and stands aside; a shipped one does not take its place.
+    """
     found: dict[str, Application] = {}
+    faulty: set[str] = set()
     for directory, is_shipped in places:
         if directory.is_dir():
             for file in sorted(directory.glob("*.toml")):
-                application = load_application(file, is_shipped=is_shipped)
-                found.setdefault(application.name, application)
+                try:
+                    application = load_application(file, is_shipped=is_shipped)
+                except BadDefinition as fault:
+                    faulty.add(file.stem)
+                    on_fault(fault)
+                else:
+                    if application.name not in faulty:
+                        found.setdefault(application.name, application)
     return list(found.values())
 
 

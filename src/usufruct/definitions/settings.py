@@ -1,13 +1,16 @@
 """The settings: from the defaults, the file, the environment, each stronger than the one before."""
 
 import os
+import shlex
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
 from usufruct.errors import BadDefinition, WrongUsage
+from usufruct.files.copying import replace_text
+from usufruct.files.platform import Platform
 from usufruct.model.settings import Settings, fault_in, key_of, variable_of
 
 
@@ -21,14 +24,19 @@ class Found:
     """`default`, `file` or the environment variable's name."""
 
 
-def load_settings(file: Path, environment: Mapping[str, str] = os.environ) -> Settings:
-    """The settings that hold; BadDefinition names the file and key of a fault."""
-    return Settings(**{found.key.replace("-", "_"): found.value for found in found_settings(file, environment)})
+def load_settings(
+    file: Path, on_fault: Callable[[BadDefinition], None], environment: Mapping[str, str] = os.environ
+) -> Settings:
+    """The settings that hold. One in the file that cannot be used is told to `on_fault`, and its default holds."""
+    found = found_settings(file, on_fault, environment)
+    return Settings(**{one.key.replace("-", "_"): one.value for one in found})
 
 
-def found_settings(file: Path, environment: Mapping[str, str] = os.environ) -> list[Found]:
-    """Each setting with where its value comes from, in the order they are shown."""
-    written = _read(file)
+def found_settings(
+    file: Path, on_fault: Callable[[BadDefinition], None], environment: Mapping[str, str] = os.environ
+) -> list[Found]:
+    """Each setting with where its value comes from, in the order they are shown; faults as in `load_settings`."""
+    written = _usable(file, on_fault)
     result = []
     for one in fields(Settings):
         key = key_of(one.name)
@@ -52,8 +60,11 @@ def parsed(key: str, text: str) -> Any:
     return value
 
 
-def write_setting(file: Path, key: str, value: Any) -> None:
-    """Write one value into the file, None to take it out; what else stands there, comments too, stays."""
+def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
+    """Write one value into the file, None to take it out; what else stands there, comments too, stays.
+
+    Raises BadDefinition where the file cannot be read; it stays as it is then.
+    """
     import tomlkit
 
     _read(file)
@@ -63,10 +74,27 @@ def write_setting(file: Path, key: str, value: Any) -> None:
         document.pop(key, None)
     else:
         document[key] = value
-    file.parent.mkdir(parents=True, exist_ok=True)
-    beside = file.with_name(file.name + ".new")
-    beside.write_text(tomlkit.dumps(document), encoding="utf-8")
-    beside.replace(file)
+    replace_text(file, tomlkit.dumps(document), platform)
+
+
+def _usable(file: Path, on_fault: Callable[[BadDefinition], None]) -> dict[str, Any]:
+    """What the file says, less what cannot be used of it."""
+    try:
+        written = _read(file)
+    except BadDefinition as fault:
+        on_fault(fault)
+        return {}
+    for key, value in list(written.items()):
+        if said := fault_in(key, value):
+            del written[key]
+            on_fault(
+                BadDefinition(
+                    f"{key} in {file} is at fault: {said}.",
+                    remedy=f"`usufruct settings reset {shlex.quote(key)}` takes it out.",
+                    path=str(file),
+                )
+            )
+    return written
 
 
 def _read(file: Path) -> dict[str, Any]:
@@ -78,9 +106,4 @@ def _read(file: Path) -> dict[str, Any]:
         raise BadDefinition(
             f"The settings in {file} cannot be read: {error}.", remedy="Correct the file, or remove it.", path=str(file)
         ) from error
-    for key, value in written.items():
-        if fault := fault_in(key, value):
-            raise BadDefinition(
-                f"{key} in {file} is at fault: {fault}.", remedy="Correct or remove that line.", path=str(file)
-            )
     return written

@@ -18,7 +18,7 @@ def state_at(path: str) -> FileState:
         found = os.lstat(path)
     except (FileNotFoundError, NotADirectoryError):
         return ABSENT
-    return state_of(found, path)
+    return state_of(found, os.readlink(path) if stat.S_ISLNK(found.st_mode) else "")
 
 
 def states_in(directory: str, names: Iterable[str]) -> list[FileState]:
@@ -37,26 +37,29 @@ def states_in(directory: str, names: Iterable[str]) -> list[FileState]:
             plain = file, found.st_size, found.st_mtime_ns, mode & 0o7777, found.st_ino, b"", ""
             states.append(new(FileState, plain))
         else:
-            states.append(state_of(found, above + name))
+            states.append(state_of(found, os.readlink(above + name) if stat.S_ISLNK(mode) else ""))
     return states
 
 
-def state_of(found: os.stat_result, path: str) -> FileState:
-    """The state that a stat result tells of."""
+def state_of(found: os.stat_result, target: str = "") -> FileState:
+    """The state that a stat result tells of; `target` is where it points if it is a link."""
     mode = found.st_mode
     permissions = mode & 0o7777
     if stat.S_ISREG(mode):
         return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino)
     if stat.S_ISLNK(mode):
-        return FileState(FileKind.LINK, 0, found.st_mtime_ns, 0, found.st_ino, b"", os.readlink(path))
+        return FileState(FileKind.LINK, 0, found.st_mtime_ns, 0, found.st_ino, b"", target)
     if stat.S_ISDIR(mode):
         return FileState(FileKind.DIRECTORY, 0, found.st_mtime_ns, permissions, found.st_ino)
     return FileState(FileKind.OTHER, 0, found.st_mtime_ns, permissions, found.st_ino)
 
 
-def digest_of(path: str) -> bytes:
-    """BLAKE3 of a file's content, 32 bytes, read in blocks."""
-    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+_READ = os.O_RDONLY | getattr(os, "O_BINARY", 0)
+
+
+def digest_of(path: str, at: int | None = None) -> bytes:
+    """BLAKE3 of a file's content, 32 bytes, read in blocks; `at`: descriptor of the directory that the path is in."""
+    descriptor = os.open(path, _READ, dir_fd=at)
     try:
         digest = blake3()
         # Nearly all files are small, and a large buffer takes longer to make than they take to read.
@@ -69,8 +72,8 @@ def digest_of(path: str) -> bytes:
         os.close(descriptor)
 
 
-def with_digest(state: FileState, path: str) -> FileState:
-    """The same state with its content's digest, computed where it is a file and unknown."""
+def with_digest(state: FileState, path: str, at: int | None = None) -> FileState:
+    """The same state with its content's digest, computed where it is a file and unknown; `at` as for `digest_of`."""
     if state.kind is not FileKind.FILE or state.digest:
         return state
-    return FileState(state.kind, state.size, state.modified, state.mode, state.inode, digest_of(path), state.target)
+    return FileState(state.kind, state.size, state.modified, state.mode, state.inode, digest_of(path, at), state.target)

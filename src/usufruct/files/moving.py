@@ -1,39 +1,55 @@
 """Moving a file so that it is never in no place: whole and checked in the new one before the old one goes."""
 
 import os
-import shutil
 from pathlib import Path
 
-from usufruct.errors import MachineError
+from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of
-from usufruct.files.platform import Platform, sync_file
+from usufruct.files.platform import Platform
 
 
-def copy_checked(source: str, directory: Path, digest: bytes, platform: Platform) -> str:
+def place_twice(source: str, directory: Path, digest: bytes, platform: Platform) -> str:
     """Give a file a second place in a directory, under its own name or a free one; gives its absolute path.
 
-    By a second name where the volume allows it, otherwise by a copy that is compared with the digest and made durable.
-    A file there that has this content already serves as it is. Raises MachineError; the source stays in any case.
+    By a second name where the volume allows it, otherwise by a copy; either is durable then. A file there that has
+    this content already serves as it is. Raises MachineError; the source stays in any case.
     """
     directory.mkdir(parents=True, exist_ok=True)
     target = _free(directory / os.path.basename(source), digest)
-    if target.exists() or platform.link(source, str(target)):
-        return str(target)
-    partial = target.with_name(f".{target.name}.partial")
-    try:
-        shutil.copy2(source, partial)
-        if digest_of(str(partial)) != digest:
-            raise MachineError(
-                f"The copy of {source} in {directory} is not what it should be.",
-                remedy="The archive stays where it was. Check the drive of the store.",
-                path=source,
-            )
-        sync_file(str(partial))
-        partial.replace(target)
-    finally:
-        partial.unlink(missing_ok=True)
-    platform.sync_names([str(directory)])
+    if target.exists():
+        platform.sync_file(str(target))
+        platform.sync_names([str(directory)])
+    elif platform.link(source, str(target)):
+        # The archive may have arrived a moment ago, and nobody made it durable yet.
+        platform.sync_file(str(target))
+        platform.sync_names([str(directory)])
+    else:
+        copy_whole(source, str(target), platform, digest=digest)
     return str(target)
+
+
+def move_whole(source: str, target: str, platform: Platform) -> None:
+    """Move a file to a name that nothing has, perhaps on another volume; the old one goes once the new one is durable.
+
+    Raises FileExistsError where the name is taken.
+    """
+    if os.stat(os.path.dirname(target)).st_dev == os.lstat(source).st_dev:
+        platform.rename_new(source, target)
+        platform.sync_names([os.path.dirname(target)])
+        return
+    copy_whole(source, target, platform)
+    os.unlink(source)
+
+
+def are_one_name(first: str, second: str) -> bool:
+    """Two paths are spellings of one and the same name of a file, so that with the one the other goes too."""
+    if not os.path.lexists(second) or not os.path.samestat(os.lstat(first), os.lstat(second)):
+        return False
+    above, names = (first, second), (os.path.basename(first), os.path.basename(second))
+    if not os.path.samefile(*(os.path.dirname(os.path.abspath(path)) for path in above)):
+        return False
+    # In one directory two names of a file are two only if the file says that it has several.
+    return names[0] == names[1] or os.lstat(first).st_nlink == 1
 
 
 def _free(target: Path, digest: bytes) -> Path:

@@ -15,6 +15,20 @@ from functools import cache
 _LINK_REFUSED = frozenset(
     {errno.EXDEV, errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS, errno.EACCES}
 )
+_CANNOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL})
+"""What a file system answers that does not know a call."""
+_HERE = -100
+"""AT_FDCWD of Linux: paths are taken as they are."""
+_NO_REPLACE = 1
+"""RENAME_NOREPLACE of Linux."""
+_EXCLUSIVE = 4
+"""RENAME_EXCL of macOS."""
+
+RenameNew = Callable[[str, str, int | None], bool]
+"""Renames unless the new name is taken, in which case it raises FileExistsError; False where it cannot tell.
+
+Given the old path, the new path, and the descriptor of the directory that the new one is relative to, or None.
+"""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,15 +45,28 @@ class Platform:
     """Names are bound by Windows' rules: reserved names, characters, trailing dots."""
     can_fork: bool = False
     """Whether a process may go on as two without harm."""
+    has_directory_descriptors: bool = False
+    """Whether names can be given relative to an open directory."""
     sync_file_system: Callable[[int], bool] | None = None
     """Given an open file's descriptor, makes its whole file system durable; None where there is no such call."""
+    sync_descriptor: Callable[[int], None] = os.fsync
+    """Makes what was written through a descriptor durable, on the medium itself."""
+    flushes_by_itself: bool = True
+    """Whether the record's library, left alone, gets what it writes onto the medium."""
+    rename_unless_taken: RenameNew | None = None
+    """None where there is no such call."""
+    identity_of_volume: Callable[[str], str] = lambda _: ""
+    """What tells the file system of an existing path from all others, wherever it is mounted; empty: nothing does."""
 
-    def link(self, source: str, destination: str) -> bool:
-        """Give a file a second name; False where this file system or volume cannot."""
+    def link(self, source: str, destination: str, source_at: int | None = None) -> bool:
+        """Give a file a second name; False where this file system or volume cannot.
+
+        `source_at`: descriptor of the directory that `source` is relative to.
+        """
         if not self.has_hard_links:
             return False
         try:
-            os.link(source, destination, follow_symlinks=False)
+            os.link(source, destination, src_dir_fd=source_at, follow_symlinks=False)
         except OSError as error:
             if error.errno in _LINK_REFUSED:
                 return False
@@ -47,6 +74,38 @@ class Platform:
         except NotImplementedError:
             return False
         return True
+
+    def rename_new(self, source: str, destination: str, at: int | None = None) -> None:
+        """Rename to a name that nothing has; raises FileExistsError, with both as they were, where something has it.
+
+        `at`: descriptor of the directory that `destination` is relative to.
+        """
+        if self.rename_unless_taken and self.rename_unless_taken(source, destination, at):
+            return
+        # A second name is refused where one is taken, as no rename is.
+        if self.has_hard_links and not stat.S_ISDIR(os.lstat(source).st_mode):
+            try:
+                os.link(source, destination, dst_dir_fd=at, follow_symlinks=False)
+            except NotImplementedError:
+                pass
+            except OSError as error:
+                if error.errno not in _LINK_REFUSED:
+                    raise
+            else:
+                os.unlink(source)
+                return
+        if is_there(destination, at):
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), destination)
+        os.rename(source, destination, dst_dir_fd=at)
+
+    def sync_file(self, path: str) -> None:
+        """Make one file's bytes durable."""
+        # Windows refuses to flush a descriptor that was opened for reading.
+        descriptor = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
+        try:
+            self.sync_descriptor(descriptor)
+        finally:
+            os.close(descriptor)
 
     def make_durable(self, top: str) -> None:
         """Return once all that was written below `top`, and the names of it, would survive a power cut."""
@@ -56,8 +115,8 @@ class Platform:
             for name in names:
                 path = os.path.join(directory, name)
                 if stat.S_ISREG(os.lstat(path).st_mode):
-                    sync_file(path)
-            self._sync_directory(directory)
+                    self.sync_file(path)
+            self.sync_directory(directory)
 
     def sync_names(self, directories: Iterable[str]) -> None:
         """Return once the names in these directories would survive a power cut."""
@@ -69,7 +128,16 @@ class Platform:
             if self._sync_volume(directory):
                 volumes.add(volume)
             else:
-                self._sync_directory(directory)
+                self.sync_directory(directory)
+
+    def settle(self, places: Iterable[str]) -> None:
+        """Return once whatever was written on the volumes of these places would survive a power cut.
+
+        For what others wrote there for us, of which nobody tells where it lies.
+        """
+        for place in places:
+            if not self._sync_volume(place) and hasattr(os, "sync"):
+                os.sync()
 
     def _sync_volume(self, path: str) -> bool:
         """Make the whole file system of `path` durable; False where there is no such call."""
@@ -81,29 +149,93 @@ class Platform:
         finally:
             os.close(descriptor)
 
-    def _sync_directory(self, path: str) -> None:
+    def sync_directory(self, path: str) -> None:
+        """Return once the names in one directory would survive a power cut, where the system can promise it."""
         if self.can_sync_directories:
             descriptor = os.open(path, os.O_RDONLY)
             try:
-                os.fsync(descriptor)
+                self.sync_descriptor(descriptor)
             finally:
                 os.close(descriptor)
 
 
-def sync_file(path: str) -> None:
-    """Make one file's bytes durable."""
-    # Windows refuses to flush a descriptor that was opened for reading.
-    descriptor = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
+def is_there(name: str, at: int | None = None) -> bool:
+    """Something has this name, a link that leads nowhere too; relative to an open directory where `at` is given."""
     try:
+        os.lstat(name, dir_fd=at)
+    except (FileNotFoundError, NotADirectoryError):
+        return False
+    return True
+
+
+def _function_of_system(name: str) -> Callable[..., int] | None:
+    """A function of the system's own library; None where it has none of this name."""
+    try:
+        found: Callable[..., int] = getattr(ctypes.CDLL(None, use_errno=True), name)
+    except (OSError, AttributeError):
+        return None
+    return found
+
+
+def _renamed(result: int, destination: str) -> bool:
+    """What a call that renames unless the name is taken did: True once it renamed, False where it is not known."""
+    if result == 0:
+        return True
+    number = ctypes.get_errno()
+    if number in _CANNOT:
+        return False
+    raise OSError(number, os.strerror(number), destination)
+
+
+def _linux_rename_unless_taken() -> RenameNew | None:
+    call = _function_of_system("renameat2")
+
+    def rename(source: str, destination: str, at: int | None) -> bool:
+        assert call, "it is only used where there is one"
+        there = _HERE if at is None else at
+        return _renamed(call(_HERE, os.fsencode(source), there, os.fsencode(destination), _NO_REPLACE), destination)
+
+    return rename if call else None
+
+
+def _mac_rename_unless_taken() -> RenameNew | None:
+    call = _function_of_system("renameatx_np")
+    here = -2  # AT_FDCWD of macOS
+
+    def rename(source: str, destination: str, at: int | None) -> bool:
+        assert call, "it is only used where there is one"
+        there = here if at is None else at
+        return _renamed(call(here, os.fsencode(source), there, os.fsencode(destination), _EXCLUSIVE), destination)
+
+    return rename if call else None
+
+
+def _mac_sync_descriptor(descriptor: int) -> None:
+    """Through the drive's own cache, which fsync there does not empty."""
+    import fcntl
+
+    try:
+        fcntl.fcntl(descriptor, fcntl.F_FULLFSYNC)  # type: ignore[attr-defined,unused-ignore]
+    except OSError:
+        # A network's file system may not know it.
         os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+
+
+def _windows_rename_unless_taken(source: str, destination: str, at: int | None) -> bool:
+    """Windows' own rename never replaces anything."""
+    assert at is None, "names are never relative to an open directory there"
+    os.rename(source, destination)
+    return True
 
 
 def _linux_sync_file_system(descriptor: int) -> bool:
-    try:
-        syncfs = ctypes.CDLL(None, use_errno=True).syncfs
-    except (OSError, AttributeError):
+    from usufruct.files.volumes import mounted_kind
+
+    # Of a file system that a program serves, the kernel may only empty its own part.
+    if mounted_kind(os.fstat(descriptor).st_dev).startswith("fuse"):
+        return False
+    syncfs = _function_of_system("syncfs")
+    if syncfs is None:
         return False
     if syncfs(descriptor) != 0:
         # EIO here means that bytes were lost on the way to the disk: never carry on as if they were safe.
@@ -117,8 +249,31 @@ def _linux_sync_file_system(descriptor: int) -> bool:
 @cache
 def this_platform() -> Platform:
     """The system Usufruct runs on."""
+    from usufruct.files import volumes
+
     if sys.platform == "win32":
-        return Platform(can_sync_directories=False, has_open_desktop=False, has_windows_names=True)
+        return Platform(
+            can_sync_directories=False,
+            has_open_desktop=False,
+            has_windows_names=True,
+            rename_unless_taken=_windows_rename_unless_taken,
+            identity_of_volume=volumes.windows_identity,
+        )
     if sys.platform.startswith("linux"):
-        return Platform(sync_file_system=_linux_sync_file_system, can_fork=True)
-    return Platform(has_open_desktop=sys.platform != "darwin")
+        return Platform(
+            can_fork=True,
+            has_directory_descriptors=True,
+            sync_file_system=_linux_sync_file_system,
+            rename_unless_taken=_linux_rename_unless_taken(),
+            identity_of_volume=volumes.linux_identity,
+        )
+    if sys.platform == "darwin":
+        return Platform(
+            has_open_desktop=False,
+            has_directory_descriptors=True,
+            sync_descriptor=_mac_sync_descriptor,
+            flushes_by_itself=False,
+            rename_unless_taken=_mac_rename_unless_taken(),
+            identity_of_volume=volumes.mac_identity,
+        )
+    return Platform(has_directory_descriptors=os.open in os.supports_dir_fd)

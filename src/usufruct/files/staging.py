@@ -2,7 +2,7 @@
 
 import os
 import shutil
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 _PREFIX = ".usufruct-"
 
@@ -19,6 +19,12 @@ class Staging:
     """Time of the directory that holds it before it was made, nanoseconds."""
     parent_after: int = 0
     """The same once it was made: if nothing else changed the parent, its time is given back at the end."""
+    volume: str = ""
+    """What tells the volume from all others; empty where the system knows nothing that does."""
+    is_beside: bool = False
+    """It is on the volume that Usufruct's own data are on."""
+    settles: int | None = None
+    """The time that the parent gets once the directory is removed; None as long as that was not begun."""
 
     def incoming(self, destination: str) -> str:
         """Where what will go to an absolute `destination` waits."""
@@ -63,21 +69,39 @@ def make_staging(staging: Staging) -> Staging:
     os.mkdir(staging.path, 0o700)
     os.mkdir(f"{staging.path}/in", 0o755)
     os.mkdir(f"{staging.path}/out", 0o700)
-    after = os.lstat(os.path.dirname(staging.path)).st_mtime_ns
-    return Staging(staging.base, staging.path, staging.parent_before, after)
+    return replace(staging, parent_after=os.lstat(os.path.dirname(staging.path)).st_mtime_ns)
 
 
-def drop_staging(staging: Staging) -> None:
-    """Remove the directory with all that is left in it, and let its parent keep its time; may be repeated.
+def settling(staging: Staging) -> Staging:
+    """The staging with the time that its parent is to have once it is removed: to be recorded before that is begun.
 
     A parent that nothing else touched gets the time it had before the staging directory was made.
     """
     parent = os.path.dirname(staging.path)
-    if not os.path.lexists(staging.path):
+    if staging.settles is not None and not os.path.lexists(staging.path):
+        # Removed already, by a removal that was cut off before it was told.
+        return staging
+    try:
+        modified = os.lstat(parent).st_mtime_ns
+    except OSError:
+        return staging
+    return replace(staging, settles=staging.parent_before if modified == staging.parent_after else modified)
+
+
+def drop_staging(staging: Staging) -> None:
+    """Remove the directory with all that is left in it, and give its parent the time it settles for; may be repeated.
+
+    Raises OSError where it cannot be removed.
+    """
+    name = os.path.basename(staging.path)
+    assert name.startswith(_PREFIX), "nothing but a directory of our own making is ever removed as a whole"
+    parent = os.path.dirname(staging.path)
+    if os.path.lexists(staging.path):
+        shutil.rmtree(staging.path)
+    elif not os.path.isdir(parent):
         return
-    modified = os.lstat(parent).st_mtime_ns
-    shutil.rmtree(staging.path)
-    set_time(parent, staging.parent_before if modified == staging.parent_after else modified)
+    if staging.settles is not None:
+        set_time(parent, staging.settles)
 
 
 def set_time(path: str, modified: int) -> None:

@@ -1,49 +1,58 @@
 """The desktop's trash, and a place of our own where there is none."""
 
 import os
-import shutil
 from pathlib import Path
 
+from usufruct.files.copying import copy_whole
+from usufruct.files.moving import move_whole
+from usufruct.files.platform import Platform
 
-def to_trash(path: str, otherwise: Path) -> str:
-    """Put a file into the desktop's trash; where that cannot take it, into a directory of our own.
+
+def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
+    """Put a file into the desktop's trash; where that cannot take it, into a directory of our own. It is durable there.
 
     Gives where it went: an absolute path in `otherwise`, or nothing for the trash.
     """
     # Only here: most commands trash nothing.
     from send2trash import send2trash
 
+    above = os.path.dirname(os.path.abspath(path))
     try:
         send2trash(path)
     except Exception:  # noqa: BLE001 - desktops fail in ways of their own, and the file must not be lost for it
-        return _kept(path, otherwise)
+        return kept_aside(path, otherwise, platform)
+    # The trash is one of the volume or one of the user's home, and does not say which it was.
+    platform.settle(place for place in (above, str(Path.home())) if os.path.isdir(place))
     return ""
 
 
-def _kept(path: str, otherwise: Path) -> str:
-    otherwise.mkdir(parents=True, exist_ok=True)
-    stem, suffix = os.path.splitext(os.path.basename(path))
-    target, number = otherwise / f"{stem}{suffix}", 2
+def kept_aside(path: str, aside: Path, platform: Platform) -> str:
+    """Move a file into a directory of our own, under its name or a free one; gives its absolute path there."""
+    target = free_path(os.path.basename(path), aside)
+    move_whole(path, target, platform)
+    return target
+
+
+def free_path(name: str, directory: Path) -> str:
+    """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
+    directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+    stem, suffix = os.path.splitext(name)
+    target, number = directory / name, 2
     while os.path.lexists(target):
-        target, number = otherwise / f"{stem} ({number}){suffix}", number + 1
-    shutil.move(path, target)
+        target, number = directory / f"{stem} ({number}){suffix}", number + 1
     return str(target)
 
 
-def copy_to_trash(path: str, otherwise: Path, content: str | None = None) -> str:
+def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str | None = None) -> str:
     """Put a copy of a file into the trash under the file's own name; the file stays. Gives what `to_trash` gives.
 
-    `content` is another path to copy from, where the file's bytes lie elsewhere.
+    `content` is another path to copy from, where the file's bytes lie elsewhere. The copy is durable once this returns.
     """
     import tempfile
 
     # Beside our own data, so that the trash of the user's own volume takes it.
-    otherwise.mkdir(parents=True, exist_ok=True)
+    otherwise.mkdir(parents=True, exist_ok=True, mode=0o700)
     with tempfile.TemporaryDirectory(prefix=".saving-", dir=otherwise) as passing:
         copy = os.path.join(passing, os.path.basename(path))
-        source = content or path
-        if os.path.islink(source):
-            os.symlink(os.readlink(source), copy)
-        else:
-            shutil.copy2(source, copy)
-        return to_trash(copy, otherwise)
+        copy_whole(content or path, copy, platform)
+        return to_trash(copy, otherwise, platform)

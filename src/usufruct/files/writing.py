@@ -49,7 +49,7 @@ def write_link(path: str, target: str, modified: int | None) -> FileState:
     os.symlink(target, path)
     if modified is not None and os.utime in os.supports_follow_symlinks:
         os.utime(path, ns=(modified, modified), follow_symlinks=False)
-    return state_of(os.lstat(path), path)
+    return state_of(os.lstat(path), target)
 
 
 def restore_attributes(path: str, state: FileState) -> FileState:

@@ -57,18 +57,48 @@ def _change(row: tuple[int, str, str, int, str, int | None, int]) -> Change:
 def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
     """Record a staging directory, before it is made or with its times once it is."""
     ledger.connection.execute(
-        "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after) VALUES (?, ?, ?, ?, ?)",
-        (staging.path, change, staging.base, staging.parent_before, staging.parent_after),
+        "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after, volume, is_beside)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (
+            staging.path,
+            change,
+            staging.base,
+            staging.parent_before,
+            staging.parent_after,
+            staging.volume,
+            staging.is_beside,
+        ),
     )
 
 
 def stagings_of(ledger: Ledger, change: int | None = None) -> list[Staging]:
     """The staging directories on record: of one change, or all."""
     rows = ledger.connection.execute(
-        "SELECT base, path, parent_before, parent_after FROM staging WHERE change = ?1 OR ?1 IS NULL ORDER BY path",
-        (change,),
+        f"SELECT {_STAGING} FROM staging WHERE change = ?1 OR ?1 IS NULL ORDER BY path", (change,)
     )
-    return [Staging(*row) for row in rows]
+    return [_staging(row) for row in rows]
+
+
+_STAGING = "base, path, parent_before, parent_after, volume, is_beside, settles"
+
+
+def _staging(row: tuple[str, str, int, int, str, int, int | None]) -> Staging:
+    base, path, before, after, volume, is_beside, settles = row
+    return Staging(base, path, before, after, volume, bool(is_beside), settles)
+
+
+def stagings_of_ended(ledger: Ledger) -> list[Staging]:
+    """The staging directories on record of changes that are done or reversed: they are to go."""
+    rows = ledger.connection.execute(
+        f"SELECT {_STAGING} FROM staging JOIN change ON number = change"
+        " WHERE phase NOT IN ('staging', 'switching') ORDER BY path"
+    )
+    return [_staging(row) for row in rows]
+
+
+def set_settling(ledger: Ledger, staging: Staging) -> None:
+    """Record the time that a staging directory's parent gets, before its removal is begun."""
+    ledger.connection.execute("UPDATE staging SET settles = ? WHERE path = ?", (staging.settles, staging.path))
 
 
 def forget_staging(ledger: Ledger, staging: Staging) -> None:
@@ -89,9 +119,19 @@ def noted_backups(ledger: Ledger) -> list[tuple[bytes, bool]]:
     return [(digest, bool(is_needed)) for digest, is_needed in rows]
 
 
-def clear_unneeded(ledger: Ledger) -> None:
-    """Strike the list once the backups are forgotten."""
-    ledger.connection.execute("DELETE FROM unneeded")
+def clear_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
+    """Strike backups from the list that are forgotten."""
+    ledger.connection.executemany("DELETE FROM unneeded WHERE blake3 = ?", ((digest,) for digest in digests))
+
+
+def unneeded_notes(ledger: Ledger) -> list[int]:
+    """Numbers of holdings whose notes nobody needs any more."""
+    return [row[0] for row in ledger.connection.execute("SELECT holding FROM unneeded_note")]
+
+
+def clear_unneeded_notes(ledger: Ledger, holdings: Iterable[int]) -> None:
+    """Strike holdings from the list whose notes are gone."""
+    ledger.connection.executemany("DELETE FROM unneeded_note WHERE holding = ?", ((one,) for one in holdings))
 
 
 def phase_of(ledger: Ledger, change: int) -> Phase:
@@ -103,7 +143,19 @@ def phase_of(ledger: Ledger, change: int) -> Phase:
 def is_tidy(ledger: Ledger) -> bool:
     """Nothing is under way and nothing is left to remove."""
     row = ledger.connection.execute(
-        "SELECT (SELECT count(*) FROM staging) + (SELECT count(*) FROM unneeded)"
+        "SELECT (SELECT count(*) FROM staging) + (SELECT count(*) FROM unneeded) + (SELECT count(*) FROM unneeded_note)"
         " + (SELECT count(*) FROM change WHERE phase IN ('staging', 'switching'))"
     ).fetchone()
     return bool(row[0] == 0)
+
+
+def others_touching(ledger: Ledger, change: int) -> tuple[str, str] | None:
+    """A directory of a change that is under way which another one that waits touches too, and what that is about."""
+    row: tuple[str, str] | None = ledger.connection.execute(
+        "SELECT path, about FROM change AS other JOIN touched AS theirs ON theirs.change = other.number"
+        " JOIN touched AS ours ON ours.change = ?1 AND ours.directory = theirs.directory"
+        " JOIN directory ON directory.number = theirs.directory"
+        " WHERE other.phase IN ('staging', 'switching') AND other.number <> ?1 LIMIT 1",
+        (change,),
+    ).fetchone()
+    return row

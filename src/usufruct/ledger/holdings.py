@@ -1,10 +1,11 @@
 """Holdings: finding, entering and striking them."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
-from usufruct.model.holdings import Holding, Volume
+from usufruct.model.holdings import HeldVolume, Holding, Volume
 from usufruct.planning.names import folded
 
 _COLUMNS = (
@@ -90,6 +91,16 @@ def name_of_holding(ledger: Ledger, number: int) -> str:
 
 def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
     """Enter a holding that this change brings; its number is given anew."""
+    taken = ledger.connection.execute(
+        "SELECT 1 FROM holding JOIN change ON change.number = born"
+        " WHERE name_key = ? AND gone IS NULL AND phase IN ('staging', 'switching')",
+        (folded(holding.name),),
+    ).fetchone()
+    if taken:
+        raise MachineError(
+            f"An addition called {holding.name} was cut off and could not be reversed yet.",
+            remedy="`usufruct recover` says what it waits for; --as gives this one another name.",
+        )
     cursor = ledger.connection.execute(
         "INSERT INTO holding (name, name_key, application, root, archive, archive_size, archive_blake3, format,"
         " tidy_name, tidy_key, version, origin, choices, added, files, size, born)"
@@ -142,6 +153,8 @@ def _strike(ledger: Ledger, numbers: list[int]) -> None:
         ledger.connection.execute("DELETE FROM holding_directory WHERE holding = ?", (number,))
         ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (number,))
         ledger.connection.execute("DELETE FROM note WHERE holding = ?", (number,))
+        ledger.connection.execute("DELETE FROM place WHERE holding = ?", (number,))
+        ledger.connection.execute("INSERT OR IGNORE INTO unneeded_note VALUES (?)", (number,))
         ledger.connection.execute("DELETE FROM holding WHERE number = ?", (number,))
 
 
@@ -155,14 +168,38 @@ def revive_holding(ledger: Ledger, change: int, number: int) -> None:
     ledger.connection.execute("UPDATE holding SET gone = NULL, born = ? WHERE number = ?", (change, number))
 
 
-def known_holdings(ledger: Ledger) -> set[int]:
-    """The numbers of all holdings on record: under way, done, or taken by the last change."""
-    return {row[0] for row in ledger.connection.execute("SELECT number FROM holding")}
-
-
 def mark_gone(ledger: Ledger, change: int, holding: int) -> None:
     """Let a holding end with this change."""
     ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (change, holding))
+
+
+def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> None:
+    """Record on which volumes a holding lies, beside those that are on record already."""
+    ledger.connection.executemany(
+        "INSERT OR REPLACE INTO place VALUES (?, ?, ?, ?, ?)",
+        [(holding, one.base, one.mount, one.volume, one.is_beside) for one in places],
+    )
+
+
+def places_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple[int, HeldVolume]]:
+    """On which volumes holdings lie, by their numbers: of one holding, or of all that are on record."""
+    rows = ledger.connection.execute(
+        f"SELECT place.holding, base, mount, volume, is_beside FROM place JOIN holding ON number = place.holding"
+        f" WHERE {_LIVE} AND (place.holding = ?1 OR ?1 IS NULL) ORDER BY place.holding, base",
+        (holding,),
+    )
+    return [
+        (number, HeldVolume(base=base, mount=mount, volume=volume, is_beside=bool(is_beside)))
+        for number, base, mount, volume, is_beside in rows
+    ]
+
+
+def holdings_without_places(ledger: Ledger) -> list[Holding]:
+    """Holdings of which nobody recorded on which volumes they lie."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND number NOT IN (SELECT holding FROM place)"
+    )
+    return [_holding(row) for row in rows]
 
 
 def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> None:

@@ -1,5 +1,6 @@
 """Opening the ledger, and its transactions."""
 
+import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -22,10 +23,12 @@ class Ledger:
         self.connection.execute("BEGIN IMMEDIATE")
         try:
             yield
+            self.connection.execute("COMMIT")
         except BaseException:
-            self.connection.execute("ROLLBACK")
+            # A full disk ends the transaction by itself, and that there is none is not what went wrong.
+            if self.connection.in_transaction:
+                self.connection.execute("ROLLBACK")
             raise
-        self.connection.execute("COMMIT")
 
     def close(self) -> None:
         """Close the connection; what was not committed is gone."""
@@ -33,19 +36,23 @@ class Ledger:
 
 
 @contextmanager
-def open_ledger(path: Path) -> Iterator[Ledger]:
-    """The ledger at `path`, made if it is not there, for reading and writing."""
-    path.parent.mkdir(parents=True, exist_ok=True)
+def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledger]:
+    """The ledger at `path`, made if it is not there, for reading and writing.
+
+    `flushes_by_itself`: what the library writes reaches the medium without being told to go through the drive's cache.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     with _connected(str(path), path) as ledger:
         connection = ledger.connection
         connection.execute("PRAGMA journal_mode = WAL")
+        if not flushes_by_itself:
+            connection.execute("PRAGMA fullfsync = ON")
+            connection.execute("PRAGMA checkpoint_fullfsync = ON")
         # WAL with less than FULL may forget the last commits after a power cut, and one of them is the commit
         # point of a change whose files have already been switched.
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA foreign_keys = ON")
-        if _version(ledger) == 0:
-            _carry_out(ledger, TABLES, VERSION)
-        elif _version(ledger) < VERSION:
+        if _version(ledger) < VERSION:
             _bring_up_to_date(ledger)
         yield ledger
 
@@ -65,29 +72,34 @@ def read_ledger(path: Path) -> Iterator[Ledger | None]:
         yield ledger if version else None
 
 
-def _carry_out(ledger: Ledger, statements: str, version: int) -> None:
-    with ledger.transaction():
-        for statement in statements.split(";\n"):
-            ledger.connection.execute(statement)
-        ledger.connection.execute(f"PRAGMA user_version = {version}")
-
-
 def _bring_up_to_date(ledger: Ledger) -> None:
-    """Change an older ledger to today's tables, step by step, once it is backed up beside itself."""
-    version = _version(ledger)
+    """Make the tables of a new ledger, or change an older one to today's, once it is backed up beside itself.
+
+    Two programs may begin at once; the second finds it done.
+    """
+    if version := _version(ledger):
+        _back_up(ledger, version)
+    with ledger.transaction():
+        version = _version(ledger)
+        steps = [STEPS[number] for number in range(version, VERSION)] if version else [TABLES]
+        for statement in ";\n".join(steps if version < VERSION else ()).split(";\n"):
+            ledger.connection.execute(statement)
+        ledger.connection.execute(f"PRAGMA user_version = {VERSION}")
+
+
+def _back_up(ledger: Ledger, version: int) -> None:
     kept = ledger.path.with_name(f"{ledger.path.name}.version-{version}")
-    if not kept.exists():
-        beside = ledger.path.with_name(f"{ledger.path.name}.partial")
-        beside.unlink(missing_ok=True)
-        copy = sqlite3.connect(beside)
-        try:
-            ledger.connection.backup(copy)
-        finally:
-            copy.close()
+    if kept.exists():
+        return
+    beside = ledger.path.with_name(f"{ledger.path.name}.{os.urandom(4).hex()}.partial")
+    copy = sqlite3.connect(beside)
+    try:
+        ledger.connection.backup(copy)
+        copy.close()
         beside.replace(kept)
-    while version < VERSION:
-        _carry_out(ledger, STEPS[version], version + 1)
-        version += 1
+    finally:
+        copy.close()
+        beside.unlink(missing_ok=True)
 
 
 @contextmanager
@@ -117,6 +129,13 @@ def _version(ledger: Ledger) -> int:
 
 
 def _unusable(path: Path, error: sqlite3.Error) -> StoreError:
+    if getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL:
+        return StoreError(
+            f"The disk that the ledger {path} is on is full.",
+            kept="The files in the applications' folders are as they were, or are put back by the next command.",
+            remedy="Make room there and try again.",
+            path=str(path),
+        )
     return StoreError(
         f"The ledger {path} cannot be used: {error}.",
         kept="The files in the applications' folders were left as they are.",

@@ -10,7 +10,7 @@ A destination's highest level is on disk; of the others the bytes lie in the bac
 Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `/`.
 """
 
-VERSION = 2
+VERSION = 3
 
 VOLUMES = """
 CREATE TABLE volume (                    -- the files of the archives that a holding came from
@@ -41,11 +41,31 @@ CREATE TABLE past_layer (                -- what the last change took, so that i
 ) WITHOUT ROWID;
 """
 
+PLACE = """
+CREATE TABLE place (                     -- the volumes that a holding lies on
+    holding   INTEGER NOT NULL REFERENCES holding,
+    base      TEXT NOT NULL,             -- the topmost of its directories there
+    mount     TEXT NOT NULL,             -- where the volume was mounted; empty: not known
+    volume    TEXT NOT NULL,             -- what tells it from all others; empty: nothing does
+    is_beside INTEGER NOT NULL,          -- it was the one that this ledger is on
+    PRIMARY KEY (holding, base)
+) WITHOUT ROWID;
+
+CREATE TABLE unneeded_note (             -- notes to forget once a change is done or reversed
+    holding INTEGER PRIMARY KEY
+) WITHOUT ROWID;
+"""
+
 STEPS = {
     1: f"""
 ALTER TABLE holding ADD COLUMN origin TEXT NOT NULL DEFAULT '';
 ALTER TABLE change ADD COLUMN is_undo INTEGER NOT NULL DEFAULT 0;
 {VOLUMES}{PAST}""",
+    2: f"""
+ALTER TABLE staging ADD COLUMN volume TEXT NOT NULL DEFAULT '?';
+ALTER TABLE staging ADD COLUMN is_beside INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE staging ADD COLUMN settles INTEGER;
+{PLACE}""",
 }
 """Version → the statements that make the next one of it."""
 
@@ -66,7 +86,10 @@ CREATE TABLE staging (
     change        INTEGER NOT NULL REFERENCES change,
     base          TEXT NOT NULL,
     parent_before INTEGER NOT NULL,
-    parent_after  INTEGER NOT NULL
+    parent_after  INTEGER NOT NULL,
+    volume        TEXT NOT NULL,          -- what tells it from all others; empty: nothing does
+    is_beside     INTEGER NOT NULL,       -- it is the one that this ledger is on
+    settles       INTEGER                 -- the time its parent gets; NULL: its removal was not begun
 ) WITHOUT ROWID;
 
 CREATE TABLE holding (
@@ -149,5 +172,5 @@ CREATE TABLE note (
 ) WITHOUT ROWID;
 """
 
-TABLES = _FIRST + VOLUMES + PAST
+TABLES = _FIRST + VOLUMES + PAST + PLACE
 """The statements that make a new ledger."""

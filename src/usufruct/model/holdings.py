@@ -14,6 +14,24 @@ class Volume:
     """BLAKE3 of the file."""
 
 
+UNRECORDED = "?"
+"""In the place of what tells a volume from others: an older version did not record it."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HeldVolume:
+    """A file system that a holding has files on."""
+
+    base: str
+    """Absolute path of the topmost of its directories there."""
+    mount: str
+    """Where the file system was mounted; empty where nobody recorded it."""
+    volume: str
+    """What tells it from all others, wherever it is mounted; empty where nothing does, or UNRECORDED."""
+    is_beside: bool
+    """It was the one that Usufruct's own data are on: both move together to another disk."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Holding:
     """The set of files that one `add` placed, under one name."""
@@ -44,3 +62,5 @@ class Holding:
     """Bytes of all its files."""
     is_partial: bool = False
     """Some of its files were changed since and stayed when it was removed."""
+    is_away: bool = False
+    """A drive that it lies on is not there; found by looking, and not on record."""

@@ -136,11 +136,13 @@ class TakeOut(NamedTuple):
 
 
 class Leave(NamedTuple):
-    """Leave a file that the user changed since where it is."""
+    """Leave a placed file where it is: the user changed it since, or what it replaced cannot be given back."""
 
     directory: int
     name: str
     disk: FileState
+    damaged: bool = False
+    """The backup of what it replaced is missing or damaged; nobody changed the file itself."""
 
 
 RemovalStep = TakeOut | Leave

@@ -24,14 +24,17 @@ class HeldPlace(NamedTuple):
     """What is there now, without digest."""
 
 
-def untouched(directory: str, stamps: Iterable[Stamp]) -> tuple[list[str], list[str]]:
-    """The names in a directory at which the very same files are still, by size, time and inode; and the others."""
+def untouched(directory: str, stamps: Iterable[Stamp], at: int | None = None) -> tuple[list[str], list[str]]:
+    """The names in a directory at which the very same files are still, by size, time and inode; and the others.
+
+    `at`: the directory's descriptor, where it is open already.
+    """
     same: list[str] = []
     others: list[str] = []
-    lstat, is_file, above = os.lstat, stat.S_ISREG, f"{directory}/"
+    lstat, is_file, above = os.lstat, stat.S_ISREG, f"{directory}/" if at is None else ""
     for name, size, modified, inode in stamps:
         try:
-            found = lstat(above + name)
+            found = lstat(above + name, dir_fd=at)
         except OSError:
             others.append(name)
             continue

@@ -132,6 +132,10 @@ class _Disk:
                 self._listed[directory] = frozenset(os.listdir(directory))
             except FileNotFoundError:
                 self._listed[directory] = frozenset()
+            except PermissionError as error:
+                raise MachineError(
+                    f"{directory} may not be read.", remedy="Check its permissions.", path=directory
+                ) from error
         return self._listed[directory]
 
 

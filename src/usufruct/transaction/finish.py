@@ -4,23 +4,30 @@ import logging
 import os
 import shutil
 import threading
+from collections.abc import Iterable, Iterator, Sequence, Set
+from contextlib import contextmanager
 
-from usufruct.files.looking import state_at
-from usufruct.files.staging import drop_staging, set_time
+from usufruct.errors import MachineError
+from usufruct.files.directories import Walk
+from usufruct.files.staging import drop_staging, settling
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
     clear_unneeded,
+    clear_unneeded_notes,
     enter_unneeded,
     forget_staging,
     noted_backups,
+    others_touching,
     set_phase,
-    stagings_of,
+    set_settling,
+    stagings_of_ended,
+    unfinished_changes,
+    unneeded_notes,
 )
 from usufruct.ledger.holdings import (
     forget_holdings_born,
     forget_past_holdings,
     keep_holdings,
-    known_holdings,
     revive_holding,
 )
 from usufruct.ledger.layers import (
@@ -35,7 +42,6 @@ from usufruct.ledger.layers import (
     keep_past,
     leaves_layers,
     must_stay_on_record,
-    needed_backups,
     set_backed,
     settle_directory,
     stacks_in,
@@ -44,7 +50,8 @@ from usufruct.ledger.layers import (
     touched_directories,
 )
 from usufruct.model.changes import Phase
-from usufruct.transaction.switch import drop_directory, switch_in
+from usufruct.survey.drives import Presence, drives_of, place_of_staging
+from usufruct.transaction.switch import Stranger, switch_in
 from usufruct.transaction.work import Edges, Work
 
 _log = logging.getLogger(__name__)
@@ -81,6 +88,14 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
     (durable or MadeDurable(work)).wait()
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.edges.checkpoint("staged")
+    if other := others_touching(work.edges.ledger, work.change):
+        path, about = other
+        raise MachineError(
+            f"{path} is part of a change of {about} that was cut off and could not be reversed yet.",
+            remedy="`usufruct recover` says what it waits for.",
+            path=path,
+        )
+    work.edges.backups.note_for(None)
     set_phase(work.edges.ledger, work.change, Phase.SWITCHING)
 
 
@@ -92,52 +107,65 @@ def carry_out(work: Work) -> None:
     finish(work)
 
 
-def finish(work: Work) -> None:
-    """Give directories their times, make all durable, and commit: from here on the change is done."""
+def finish(work: Work, *, touches_disk: bool = True) -> None:
+    """Give directories their times, make all durable, and commit: from here on the change is done.
+
+    `touches_disk`: otherwise only the record changes, and no directory goes or gets another time.
+    """
     edges, ledger = work.edges, work.edges.ledger
     touched = touched_directories(ledger, work.change)
-    lasting = _settle_directories(work, touched)
-    _make_names_durable(work, touched)
+    lasting = _settle_directories(work, touched, touches_disk=touches_disk)
+    if touches_disk:
+        _make_names_durable(work, touched)
     edges.checkpoint("switched-durable")
     with ledger.transaction():
-        if work.revives is not None:
-            revive_holding(ledger, work.change, work.revives)
-        forget_past(ledger, work.change)
-        forget_past_holdings(ledger, work.change)
-        for directory, _ in touched:
-            keep_past(ledger, work.change, directory.number, directory.path)
-            _settle_stacks(ledger, work.change, directory.number)
-        forget_touched(ledger, work.change)
-        for directory, _ in touched:
-            if directory.number in lasting:
-                settle_directory(ledger, directory.number, lasting[directory.number])
-            else:
-                forget_directory(ledger, directory.number)
-        set_phase(ledger, work.change, Phase.DONE, edges.now())
+        enter_done(work, touched, lasting)
     _log.info("change %d of %s: done, in %d directories", work.change, work.about, len(touched))
     edges.checkpoint("done")
 
 
-def _settle_directories(work: Work, touched: list[Touched]) -> dict[int, int]:
+def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> None:
+    """Enter, in the transaction that is open, that the change is done; `lasting` as `_settle_directories` gives it."""
+    edges, ledger = work.edges, work.edges.ledger
+    if work.revives is not None:
+        revive_holding(ledger, work.change, work.revives)
+    forget_past(ledger, work.change)
+    forget_past_holdings(ledger, work.change)
+    for directory, _ in touched:
+        keep_past(ledger, work.change, directory.number, directory.path)
+        _settle_stacks(ledger, work.change, directory.number)
+    forget_touched(ledger, work.change)
+    for directory, _ in touched:
+        if directory.number in lasting:
+            settle_directory(ledger, directory.number, lasting[directory.number])
+        else:
+            forget_directory(ledger, directory.number)
+    set_phase(ledger, work.change, Phase.DONE, edges.now())
+
+
+def _settle_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:
     """Drop emptied directories that Usufruct made; directory number → time, of those that stay on record.
 
     A directory in which nothing of Usufruct's is left gets its first time back, if nobody else changed it.
     """
     lasting: dict[int, int] = {}
     needed: set[str] = set()
-    for directory, modified in reversed(touched):
-        path = directory.path
-        is_there = os.path.isdir(path)
-        if path in needed or must_stay_on_record(work.edges.ledger, work.change, directory.number):
-            if directory.is_made:
-                needed.add(os.path.dirname(path))
-            lasting[directory.number] = state_at(path).modified if is_there else directory.left or 0
-        elif is_there and directory.is_made:
-            # One in which the user keeps something stays, and is theirs from now on.
-            drop_directory(path)
-            work.edges.checkpoint("directory-dropped")
-        elif is_there and directory.original is not None and modified == directory.left:
-            set_time(path, directory.original)
+    with Walk(work.edges.platform) as walk:
+        for directory, modified in reversed(touched):
+            path = directory.path
+            here = walk.reach(path) if walk.is_there(path) else None
+            if path in needed or must_stay_on_record(work.edges.ledger, work.change, directory.number):
+                if directory.is_made:
+                    needed.add(os.path.dirname(path))
+                lasting[directory.number] = here.modified if here else directory.left or 0
+            elif not here or not touches_disk:
+                continue
+            elif directory.is_made:
+                # One in which the user keeps something stays, and is theirs from now on.
+                walk.reach(os.path.dirname(path)).drop(os.path.basename(path))
+                work.edges.checkpoint("directory-dropped")
+            elif directory.original is not None and modified == directory.left:
+                here.set_time(directory.original)
     return lasting
 
 
@@ -167,15 +195,20 @@ def _surface(ledger: Ledger, directory: int, names: list[str]) -> None:
     enter_unneeded(ledger, [top.state.digest for top in tops.values()])
 
 
-def finish_reversed(work: Work) -> None:
-    """Commit that a change never was; what it had switched must be switched back before."""
+def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
+    """Commit that a change never was; what it had switched must be switched back before.
+
+    Of `strangers` the backups that are not what they should be are kept for good.
+    """
     edges, ledger, change = work.edges, work.edges.ledger, work.change
     touched = touched_directories(ledger, change)
     _make_names_durable(work, touched)
+    damaged = {stranger.damaged for stranger in strangers if stranger.damaged}
     with ledger.transaction():
         for directory, _ in touched:
             found = [difference for difference in differences(ledger, change, directory.number) if difference.before]
-            enter_unneeded(ledger, (d.before.state.digest for d in found if d.before and d.before.state.digest))
+            replaced = (d.before.state.digest for d in found if d.before and d.before.state.digest)
+            _note_unneeded(work, replaced, damaged)
             enter_unneeded(ledger, forget_born(ledger, change, directory.number))
             _surface(ledger, directory.number, [difference.name for difference in found])
         # In this order, for the name of one that goes may be that of one which comes.
@@ -185,38 +218,86 @@ def finish_reversed(work: Work) -> None:
         for directory, _ in touched:
             if directory.left is None:
                 forget_directory(ledger, directory.number)
-        # A change cut off while it staged may have put bytes into the backups that nothing on record tells of.
-        needed = needed_backups(ledger)
-        enter_unneeded(ledger, (digest for digest in edges.backups.digests() if digest not in needed))
+        # What it took into the backups before anything on record told of it; nothing else there is touched.
+        enter_unneeded(ledger, edges.backups.brought(change))
         set_phase(ledger, change, Phase.REVERSED, edges.now())
     _log.info("change %d of %s: reversed, in %d directories", change, work.about, len(touched))
     edges.checkpoint("reversed")
 
 
-def tidy(edges: Edges) -> None:
-    """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated."""
-    ledger = edges.ledger
-    for staging in stagings_of(ledger):
-        drop_staging(staging)
-        with ledger.transaction():
-            forget_staging(ledger, staging)
-        edges.checkpoint("staging-dropped")
-    noted = noted_backups(ledger)
-    for digest, is_needed in noted:
-        if is_needed:
-            # It was given back as the very same file, and something else needs the content still.
-            edges.backups.part(digest)
-        else:
-            edges.backups.drop(digest)
-        edges.checkpoint("backup-dropped")
-    if noted:
-        edges.backups.drop_empty()
-    edges.backups.drop_partial()
+def _note_unneeded(work: Work, digests: Iterable[bytes], damaged: Set[str]) -> None:
+    backups = work.edges.backups
+    enter_unneeded(work.edges.ledger, (one for one in digests if not damaged or backups.path_of(one) not in damaged))
+
+
+def tidy(edges: Edges) -> list[str]:
+    """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated.
+
+    Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
+    """
+    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform)
+    stagings = [
+        settling(staging)
+        for staging in stagings_of_ended(ledger)
+        if drives.presence(place_of_staging(staging)) is not Presence.AWAY
+    ]
+    noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
     with ledger.transaction():
-        clear_unneeded(ledger)
-    if os.path.isdir(edges.notes):
-        known = {str(number) for number in known_holdings(ledger)}
-        for kept in os.scandir(edges.notes):
-            if kept.name not in known:
-                shutil.rmtree(kept.path)
+        for staging in stagings:
+            set_settling(ledger, staging)
+    dropped = []
+    for staging in stagings:
+        with faults.of(staging.path):
+            drop_staging(staging)
+            dropped.append(staging)
+        edges.checkpoint("staging-dropped")
+    # A directory whose removal a power cut takes back must still be on record.
+    for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
+        with faults.of(parent):
+            if os.path.isdir(parent):
+                edges.platform.sync_directory(parent)
+    settled = []
+    for digest, is_needed in noted:
+        with faults.of(edges.backups.path_of(digest)):
+            if is_needed:
+                # It was given back as the very same file, and something else needs the content still.
+                edges.backups.part(digest)
+            else:
+                edges.backups.drop(digest)
+            settled.append(digest)
+        edges.checkpoint("backup-dropped")
+    forgotten = []
+    for number in notes:
+        kept = f"{edges.notes}/{number}"
+        with faults.of(kept):
+            if os.path.isdir(kept):
+                shutil.rmtree(kept)
+            forgotten.append(number)
+    with faults.of(edges.backups.top):
+        if noted:
+            edges.backups.drop_empty()
+        edges.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
+    with ledger.transaction():
+        for staging in dropped:
+            forget_staging(ledger, staging)
+        clear_unneeded(ledger, settled)
+        clear_unneeded_notes(ledger, forgotten)
     edges.checkpoint("tidied")
+    return faults.found
+
+
+class _Faults:
+    """What could not be tidied: one thing that fails keeps nothing else from being tidied."""
+
+    def __init__(self) -> None:
+        self.found: list[str] = []
+
+    @contextmanager
+    def of(self, path: str) -> Iterator[None]:
+        """Whatever fails inside is about this path; it is logged and remembered."""
+        try:
+            yield
+        except (OSError, MachineError) as error:
+            said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
+            self.found.append(f"{path}: {said}")
+            _log.warning("%s could not be tidied: %s", path, said)

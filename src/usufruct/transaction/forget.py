@@ -1,10 +1,9 @@
 """The story of forgetting: a holding's record goes, its files stay and are the user's."""
 
 from usufruct.ledger import Ledger
-from usufruct.ledger.changes import set_phase
 from usufruct.ledger.holdings import mark_gone
 from usufruct.ledger.layers import NewLayer, enter_directories, enter_layers, mark_layers_gone
-from usufruct.model.changes import ChangeKind, Phase
+from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_of
@@ -50,9 +49,8 @@ def forget_holding(edges: Edges, holding: Holding) -> int:
                     own = NewLayer(place.directory, place.name, _as_users(mine))
                     enter_layers(ledger, work.change, [own])
             mark_gone(ledger, work.change, holding.number)
-            set_phase(ledger, work.change, Phase.SWITCHING)
-        # Nothing is switched: the files that are there are the ones that stay.
-        finish(work)
+        # Nothing is switched, so that there is nothing to switch back either: the files that are there stay.
+        finish(work, touches_disk=False)
     return sum(1 for place in places if place.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
 
 

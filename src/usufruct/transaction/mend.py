@@ -8,7 +8,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
-from usufruct.ledger.holdings import mark_gone, set_totals
+from usufruct.ledger.holdings import enter_places, mark_gone, set_totals
 from usufruct.ledger.layers import (
     NewLayer,
     PastLayer,
@@ -88,6 +88,7 @@ def lay_back(
         work.stage_for(_destinations(edges, holding, mendings))
         with edges.ledger.transaction():
             _enter_directories(work, mendings)
+            enter_places(edges.ledger, holding.number, work.held)
             files, size = (holding.files, holding.size) if was_partial else (0, 0)
             for mending, state in _staged(work, mendings, archive):
                 _lay(work, holding.number, mending, state)
@@ -119,8 +120,9 @@ def put_before(
         work.stage_for([*_destinations(edges, taken, mendings), *out.destinations(edges.ledger, brought)])
         with edges.ledger.transaction():
             mark_gone(edges.ledger, work.change, brought.number)
+            enter_places(edges.ledger, taken.number, work.held)
             _enter_directories(work, mendings)
-            enter_removal(work, out)
+            out = enter_removal(work, out)
             hand_over(work, out.leaves, brought.number, taken.number)
             files, size = len(out.leaves), sum(step.disk.size for _, step in out.leaves)
             for mending, state in _staged(work, mendings, archive):
@@ -196,18 +198,19 @@ def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
     if any(other.level > layer.level for other in stack):
         is_backed = state.kind is FileKind.FILE
         if is_backed:
-            edges.backups.keep(staged, state.digest)
+            edges.backups.keep(staged, state)
         drop_staged(staged)
         again = Layer(layer.level, holding, state, layer.entry, is_backed)
         enter_layers(edges.ledger, work.change, [NewLayer(directory, mending.name, again)])
         return
     path = f"{mending.path}/{mending.name}"
-    laid = laid_on(stack, with_digest(state_at(path), path), holding, state, layer.entry)
+    disk = with_digest(state_at(path), path)
+    laid = laid_on(stack, disk, holding, state, layer.entry)
     enter_layers(edges.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
     set_backed(edges.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
     if laid.is_shared:
         drop_staged(staged)
         if laid.backs_up:
-            edges.backups.keep(path, with_digest(state_at(path), path).digest, stays=True)
+            edges.backups.keep(path, disk, stays=True)
     elif laid.backs_up and not edges.backups.is_beside(mending.path):
-        edges.backups.keep(path, with_digest(state_at(path), path).digest)
+        edges.backups.keep(path, disk)

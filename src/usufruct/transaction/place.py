@@ -1,6 +1,7 @@
 """The story of adding: an archive's entries, as planned, become a holding, perhaps in the place of an earlier one."""
 
 import os
+import shutil
 from array import array
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -10,7 +11,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_new
-from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_volumes, mark_gone, set_totals
+from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone, set_totals
 from usufruct.ledger.layers import (
     NewLayer,
     enter_directories,
@@ -113,6 +114,7 @@ def place_holding(
             if updates:
                 mark_gone(edges.ledger, work.change, updates.number)
             number = enter_holding(edges.ledger, work.change, holding)
+            enter_places(edges.ledger, number, work.held)
             enter_volumes(edges.ledger, number, volumes)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=programs_allowed)
@@ -124,7 +126,7 @@ def place_holding(
             placed = layers.complete()
             for note in notes:
                 enter_note(edges.ledger, number, note)
-            enter_removal(work, out)
+            out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
             set_totals(edges.ledger, number, files, size)
@@ -217,12 +219,12 @@ class _Layers:
             self._shared.add(step.row)
             drop_staged(self._contents.staged_path(step.row))
             if laid.backs_up:
-                backups.keep(path, disk.digest, stays=True)
+                backups.keep(path, disk, stays=True)
         elif disk.kind is not FileKind.ABSENT:
             self._replaced.add(step.row)
             if laid.backs_up and not self._is_beside(above):
                 # The copy must be whole and durable before its original loses its name.
-                backups.keep(path, disk.digest)
+                backups.keep(path, disk)
 
     def _is_beside(self, directory: str) -> bool:
         """The backups are on the volume of this directory, asked once of each."""
@@ -303,6 +305,9 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     if not rows:
         return
     top = f"{work.edges.notes}/{holding}"
+    if os.path.isdir(top):
+        # Of an addition that was cut off before its number was on record.
+        shutil.rmtree(top)
     os.makedirs(top)
     for number, (row, blocks) in enumerate(archive.stream(rows)):
         suffix = os.path.splitext(listing.names[row])[1]

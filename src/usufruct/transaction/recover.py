@@ -1,14 +1,32 @@
 """Going back: at once when a change fails, or at the next command when it was cut off."""
 
+import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 
 from usufruct.errors import Interrupted, MachineError, UsufructError
 from usufruct.ledger.changes import begin_change, phase_of, stagings_of, unfinished_changes
 from usufruct.model.changes import Change, ChangeKind, Phase
+from usufruct.survey.drives import drives_of, place_of_staging
 from usufruct.transaction.finish import finish_reversed, tidy
-from usufruct.transaction.switch import switch_back
+from usufruct.transaction.switch import Stranger, switch_back
 from usufruct.transaction.work import Edges, Work
+
+_log = logging.getLogger(__name__)
+_AS_BEFORE = "What had begun was reversed; everything is as before."
+
+
+@dataclass(frozen=True, slots=True)
+class Recovered:
+    """What putting things right did."""
+
+    reversed: tuple[tuple[Change, tuple[Stranger, ...]], ...] = ()
+    """Changes that were cut off, newest first, each with what somebody else changed meanwhile and was left."""
+    waiting: tuple[tuple[Change, UsufructError], ...] = ()
+    """Changes that cannot be reversed yet, and why: their drive is away, perhaps. Nothing else waits for them."""
+    untidied: tuple[str, ...] = ()
+    """What was to go and could not be removed, each with the reason."""
 
 
 @contextmanager
@@ -16,64 +34,107 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, is_undo: boo
     """A change that is reversed if anything inside fails; inside must end with `finish`.
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
-    as it was before. An error in the tidying afterwards is not raised: the next command tidies again.
+    as it was before, and says so; if the change was done when it happened, it says that. What fails in the tidying
+    afterwards is not raised: the next command tidies again.
     """
     with edges.ledger.transaction():
         change = begin_change(edges.ledger, kind, about, edges.now(), is_undo=is_undo)
+    edges.backups.note_for(change)
     try:
         yield Work(edges, change, about)
+        _tidy_if_possible(edges)
     except BaseException as error:
         if phase_of(edges.ledger, change) is Phase.DONE:
-            raise
-        strangers = reverse(edges, change)
-        raise _told(error, strangers) from error
-    _tidy_if_possible(edges)
+            kept = f"The {kind} of {about} was finished before; it stays."
+            raise _told(error, kept, "Nothing of it has to be done again.") from error
+        raise _told(error, *_undone(edges, change)) from error
+    finally:
+        edges.backups.note_for(None)
 
 
-def reverse(edges: Edges, change: int) -> list[str]:
-    """Take a change back, however far it came, unless it is done; gives the paths that somebody else changed."""
-    work = Work(edges, change, stagings=stagings_of(edges.ledger, change))
-    strangers = switch_back(work) if phase_of(edges.ledger, change) is Phase.SWITCHING else []
-    finish_reversed(work)
-    _tidy_if_possible(edges)
-    return strangers
+def reverse(edges: Edges, change: int, about: str = "") -> tuple[Stranger, ...]:
+    """Take a change back, however far it came, unless it is done; gives what somebody else changed and was left.
 
-
-def recover(edges: Edges) -> list[tuple[Change, list[str]]]:
-    """Reverse every change that was cut off and tidy after those that were done.
-
-    Gives the changes reversed, newest first, each with the paths that were left because somebody else changed them.
+    Raises DriveAway where a volume that it staged on is not there, LeadsElsewhere or OSError where a directory cannot
+    be reached: the change is then still to be reversed.
     """
-    recovered = [(change, reverse(edges, change.number)) for change in unfinished_changes(edges.ledger)]
-    tidy(edges)
-    return recovered
+    work = Work(edges, change, about, stagings=stagings_of(edges.ledger, change))
+    drives_of(edges.ledger, edges.platform).refuse_away(
+        f"a change of {about or 'files'} that was cut off", map(place_of_staging, work.stagings)
+    )
+    strangers = switch_back(work) if phase_of(edges.ledger, change) is Phase.SWITCHING else []
+    finish_reversed(work, strangers)
+    return tuple(strangers)
+
+
+def recover(edges: Edges) -> Recovered:
+    """Reverse every change that was cut off, as far as it can be reached, and tidy after those that have ended."""
+    done: list[tuple[Change, tuple[Stranger, ...]]] = []
+    waiting: list[tuple[Change, UsufructError]] = []
+    for change in unfinished_changes(edges.ledger):
+        try:
+            done.append((change, reverse(edges, change.number, change.about)))
+        except UsufructError as error:
+            waiting.append((change, error))
+        except OSError as error:
+            waiting.append((change, _refused(error, "It stays as it is, to be reversed.")))
+    for change, why in waiting:
+        _log.warning("change %d of %s cannot be reversed yet: %s", change.number, change.about, why)
+    return Recovered(tuple(done), tuple(waiting), tuple(tidy(edges)))
+
+
+def _undone(edges: Edges, change: int) -> tuple[str, str]:
+    """Reverse a change that failed; gives how things are then in words, and what to do if not all is well."""
+    try:
+        strangers = reverse(edges, change)
+    except (OSError, UsufructError) as error:
+        _log.warning("change %d could not be reversed at once: %s", change, error)
+        return f"What had begun could not be reversed yet: {error}", "`usufruct recover` reverses it."
+    _tidy_if_possible(edges)
+    if not strangers:
+        return _AS_BEFORE, ""
+    changed = "; ".join(map(words_for, strangers))
+    kept = f"What had begun was reversed, but another program changed something meanwhile, which was left: {changed}."
+    return kept, "See what you want to keep of it, then try again."
+
+
+def words_for(stranger: Stranger) -> str:
+    """One file that somebody else changed, and where the earlier one is."""
+    if stranger.saved:
+        return f"{stranger.path} (your earlier file is kept as {stranger.saved})"
+    if stranger.damaged:
+        return f"{stranger.path} (the backup of your earlier file is damaged; it is kept as {stranger.damaged})"
+    return stranger.path
 
 
 def _tidy_if_possible(edges: Edges) -> None:
-    """Tidy; what cannot be removed now is removed by the next command."""
+    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command."""
     try:
         tidy(edges)
-    except OSError:
-        return
+    except Exception as error:  # noqa: BLE001 - the change has ended, and nothing may make it look as if it had not
+        _log.warning("tidying was put off: %s", error)
 
 
-def _told(error: BaseException, strangers: list[str]) -> BaseException:
-    """The error as the user gets to know it."""
-    kept = "What had begun was reversed; everything is as before."
-    if strangers:
-        kept = f"What had begun was reversed, but another program changed {', '.join(strangers)}: left as it is."
+def _told(error: BaseException, kept: str, remedy: str) -> BaseException:
+    """The error as the user gets to know it; `remedy` where there is more to do than the error itself says."""
     if isinstance(error, UsufructError):
-        if strangers:
-            error.kept = kept
+        if remedy:
+            error.kept, error.remedy = kept, f"{error.remedy} {remedy}"
         return error
     if isinstance(error, KeyboardInterrupt):
-        return Interrupted("Stopped.", kept=kept, remedy="Run the command again when you like.")
+        return Interrupted("Stopped.", kept=kept, remedy=remedy or "Run the command again when you like.")
     if isinstance(error, OSError):
-        where = f" at {error.filename}" if error.filename else ""
-        return MachineError(
-            f"The system refused{where}: {error.strerror or error}.",
-            kept=kept,
-            remedy="Check free space, permissions and whether a program holds the file open; then try again.",
-            path=str(error.filename or ""),
-        )
+        told = _refused(error, kept)
+        told.remedy = remedy or told.remedy
+        return told
     return error
+
+
+def _refused(error: OSError, kept: str) -> MachineError:
+    where = f" at {error.filename}" if error.filename else ""
+    return MachineError(
+        f"The system refused{where}: {error.strerror or error}.",
+        kept=kept,
+        remedy="Check free space, permissions and whether a program holds the file open; then try again.",
+        path=str(error.filename or ""),
+    )

@@ -31,7 +31,7 @@ def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state:
     if renewed.documented:
         enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
     if renewed.layer.is_backed and not renewed.is_same:
-        edges.backups.keep(staged, renewed.layer.state.digest)
+        edges.backups.keep(staged, renewed.layer.state)
     if renewed.is_same or not renewed.is_on_top:
         drop_staged(staged)
     enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.layer)])

@@ -2,11 +2,15 @@
 
 import os
 from collections.abc import Sequence
+from typing import NamedTuple
 
-from usufruct.errors import PlanIsStale
+from usufruct.errors import PlanIsStale, UnsoundBackup
+from usufruct.files.copying import copy_whole
+from usufruct.files.directories import Directory, Walk
 from usufruct.files.looking import state_at, with_digest
-from usufruct.files.staging import Staging, set_time
-from usufruct.files.writing import restore_attributes, write_link
+from usufruct.files.staging import Staging
+from usufruct.files.trash import free_path
+from usufruct.files.writing import write_link
 from usufruct.ledger.layers import (
     Difference,
     KnownDirectory,
@@ -28,33 +32,44 @@ def switch_in(work: Work) -> None:
     """Carry out the intent, directory by directory; raises PlanIsStale if the disk is not as the intent expects."""
     ledger, checkpoint = work.edges.ledger, work.edges.checkpoint
     switched_whole: set[str] = set()
-    for directory, modified in touched_directories(ledger, work.change):
-        path = directory.path
-        if os.path.dirname(path) in switched_whole:
-            switched_whole.add(path)
-            continue
-        if modified is None and not os.path.isdir(path):
-            if work.is_staged(path):
-                # Nothing of this name is there, so all below it can come at once.
-                os.rename(work.staging_of(path).incoming(path), path)
+    with Walk(work.edges.platform) as walk:
+        for directory, modified in touched_directories(ledger, work.change):
+            path = directory.path
+            if os.path.dirname(path) in switched_whole:
                 switched_whole.add(path)
+                continue
+            if modified is None and not walk.is_there(path):
+                above = walk.reach(os.path.dirname(path))
+                if work.is_staged(path):
+                    # Nothing of this name is there, so all below it can come at once.
+                    _bring_new(above, work.incoming(path), os.path.basename(path))
+                    switched_whole.add(path)
+                    checkpoint("switched-directory")
+                    continue
+                above.make(os.path.basename(path))
+            going = going_files(ledger, work.change, directory.number)
+            if going and _is_taken_whole(work, walk, directory, going):
                 checkpoint("switched-directory")
                 continue
-            os.mkdir(path)
-        going = going_files(ledger, work.change, directory.number)
-        if going and _is_taken_whole(work, directory, going):
-            checkpoint("switched-directory")
-            continue
-        gone = _set_out_plain(work, directory, going) if going else frozenset()
-        staging = None
-        for difference in differences(ledger, work.change, directory.number, gone):
-            if not _before(difference).is_alike(_after(difference)):
-                staging = staging or work.staging_of(path)
-                _advance(work, staging, directory.number, path, difference)
-            checkpoint("switched")
+            here = walk.reach(path)
+            gone = _set_out_plain(work, here, directory, going) if going else frozenset()
+            staging = None
+            for difference in differences(ledger, work.change, directory.number, gone):
+                if not _before(difference).is_alike(_after(difference)):
+                    staging = staging or work.staging_of(path)
+                    _advance(work, staging, directory.number, here, difference)
+                checkpoint("switched")
 
 
-def _is_taken_whole(work: Work, directory: KnownDirectory, going: Sequence[Stamp]) -> bool:
+def _bring_new(above: Directory, path: str, name: str) -> None:
+    """Bring something to a name that nothing had; raises PlanIsStale where somebody took it in this moment."""
+    try:
+        above.bring(path, name, replaces=False)
+    except FileExistsError as error:
+        raise _stale(f"{above.path}/{name}") from error
+
+
+def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Sequence[Stamp]) -> bool:
     """Take a directory out in one rename, where Usufruct made it and nothing but files that go is in it.
 
     It is looked at once more where no other program finds it: somebody may have written to it just before.
@@ -66,32 +81,38 @@ def _is_taken_whole(work: Work, directory: KnownDirectory, going: Sequence[Stamp
     names = {name for name, *_ in going}
     outgoing = work.staging_of(path).outgoing(directory.number)
     try:
-        if os.path.islink(path) or set(os.listdir(path)) != names:
+        if set(walk.reach(path).names()) != names:
             return False
-        os.rename(path, outgoing)
+        walk.reach(os.path.dirname(path)).move_out(os.path.basename(path), outgoing)
     except OSError:
         # A program holds it open, perhaps, or a drive is mounted there.
         return False
     if set(os.listdir(outgoing)) != names:
         raise _stale(path)
-    for name in untouched(outgoing, going)[1]:
-        (stack,) = stacks_in(ledger, directory.number, [name]).values()
-        found = f"{outgoing}/{name}"
-        if not with_digest(state_at(found), found).has_same_content(stack[0].state):
-            raise _stale(f"{path}/{name}")
+    _insist_on(work, directory, outgoing, going)
     return True
 
 
-def _set_out_plain(work: Work, directory: KnownDirectory, going: Sequence[Stamp]) -> frozenset[str]:
+def _insist_on(work: Work, directory: KnownDirectory, outgoing: str, going: Sequence[Stamp]) -> None:
+    """Raise PlanIsStale if what was taken out is not what was to go: somebody wrote it just before."""
+    for name in untouched(outgoing, going)[1]:
+        (stack,) = stacks_in(work.edges.ledger, directory.number, [name]).values()
+        found = f"{outgoing}/{name}"
+        if not with_digest(state_at(found), found).has_same_content(stack[0].state):
+            raise _stale(f"{directory.path}/{name}")
+
+
+def _set_out_plain(work: Work, here: Directory, directory: KnownDirectory, going: Sequence[Stamp]) -> frozenset[str]:
     """Take those of these files out that are what they were; gives their names."""
-    path, checkpoint = directory.path, work.edges.checkpoint
-    outgoing = work.staging_of(path).outgoing(directory.number)
+    checkpoint, move_out = work.edges.checkpoint, here.move_out
+    outgoing = work.staging_of(here.path).outgoing(directory.number)
     os.makedirs(outgoing, exist_ok=True)
-    same, _ = untouched(path, going)
+    same = frozenset(untouched(here.path, going, here.at)[0])
     for name in same:
-        os.rename(f"{path}/{name}", f"{outgoing}/{name}")
+        move_out(name, f"{outgoing}/{name}")
         checkpoint("set-out")
-    return frozenset(same)
+    _insist_on(work, directory, outgoing, [stamp for stamp in going if stamp[0] in same])
+    return same
 
 
 def _stale(path: str) -> PlanIsStale:
@@ -111,35 +132,45 @@ def _after(difference: Difference) -> FileState:
     return difference.after.state if difference.after else ABSENT
 
 
-def _advance(work: Work, staging: Staging, number: int, directory: str, difference: Difference) -> None:
+def _advance(work: Work, staging: Staging, number: int, here: Directory, difference: Difference) -> None:
     """Bring one destination from before to after."""
     before, after = _before(difference), _after(difference)
     name = difference.name
-    path = f"{directory}/{name}"
-    disk = state_at(path)
-    if not disk.is_same_file(before) and not with_digest(disk, path).has_same_content(before):
-        raise _stale(path)
+    path = f"{here.path}/{name}"
+    disk = here.state(name)
+    if not disk.is_same_file(before):
+        disk = with_digest(disk, here.named(name), here.at)
+        if not disk.has_same_content(before):
+            raise _stale(path)
     is_kept = difference.is_covered and before.kind is FileKind.FILE
     if is_kept:
-        work.edges.backups.keep(path, before.digest)
+        work.edges.backups.keep(path, disk._replace(digest=before.digest), at=here.at)
         work.edges.checkpoint("backed-up")
     elif before.kind in (FileKind.FILE, FileKind.LINK):
-        _set_out(work, f"{staging.outgoing(number)}/{name}", path, is_replaced=after.kind is not FileKind.ABSENT)
+        outgoing = f"{staging.outgoing(number)}/{name}"
+        _set_out(work, here, name, outgoing, is_replaced=after.kind is not FileKind.ABSENT)
+        taken = state_at(outgoing)
+        if not taken.is_same_file(disk) and not with_digest(taken, outgoing).has_same_content(before):
+            raise _stale(path)
     elif before.kind is FileKind.DIRECTORY:
-        drop_directory(path)
+        here.drop(name)
     if after.kind is FileKind.DIRECTORY:
-        os.mkdir(path)
+        here.make(name)
     elif after.kind is not FileKind.ABSENT:
-        os.replace(f"{staging.incoming(directory)}/{name}", path)
+        incoming = f"{staging.incoming(here.path)}/{name}"
+        if before.kind is FileKind.ABSENT:
+            _bring_new(here, incoming, name)
+        else:
+            here.bring(incoming, name, replaces=True)
 
 
-def _set_out(work: Work, outgoing: str, path: str, *, is_replaced: bool) -> None:
+def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replaced: bool) -> None:
     """Let a file that goes keep a name in the staging directory until the change is done."""
     for is_ready in (False, True):
         try:
             # With a second name, the old file stays in place until the new one is renamed over it.
-            if not (is_replaced and work.edges.platform.link(path, outgoing)):
-                os.rename(path, outgoing)
+            if not (is_replaced and here.link_out(name, outgoing)):
+                here.move_out(name, outgoing)
             break
         except FileNotFoundError:
             if is_ready:
@@ -148,72 +179,136 @@ def _set_out(work: Work, outgoing: str, path: str, *, is_replaced: bool) -> None
     work.edges.checkpoint("set-out")
 
 
-def drop_directory(path: str) -> None:
-    """Remove a directory if it is empty; one in which the user put something stays."""
-    try:
-        os.rmdir(path)
-    except OSError:
-        if not os.listdir(path):
-            raise
+class Stranger(NamedTuple):
+    """A file that somebody else changed while a change was cut off: it is left as it is."""
+
+    path: str
+    saved: str = ""
+    """Where the user's file is that it came in the place of, if there was one: a path of our own."""
+    damaged: str = ""
+    """Where the backup of that file is, if it is not what it should be; then what the change brought was left."""
 
 
-def switch_back(work: Work) -> list[str]:
-    """Undo whatever part of the intent has happened; gives the paths that somebody else changed, left as they are.
+def switch_back(work: Work) -> list[Stranger]:
+    """Undo whatever part of the intent has happened; gives what somebody else changed, left as it is.
 
-    May be repeated after an interruption at any point.
+    May be repeated after an interruption at any point. Raises LeadsElsewhere or OSError where a directory cannot be
+    reached any more; the rest may be undone by then.
     """
     ledger, checkpoint = work.edges.ledger, work.edges.checkpoint
     touched = touched_directories(ledger, work.change)
-    for directory, modified in touched:
-        if modified is not None and not os.path.isdir(directory.path):
-            outgoing = work.staging_of(directory.path).outgoing(directory.number)
-            if os.path.isdir(outgoing):
-                os.rename(outgoing, directory.path)
-            else:
-                os.makedirs(directory.path, exist_ok=True)
     strangers = []
-    for directory, _ in reversed(touched):
-        for difference in differences(ledger, work.change, directory.number):
-            if not _retreat(work, directory, difference):
-                strangers.append(f"{directory.path}/{difference.name}")
-            checkpoint("retreated")
-    for directory, modified in reversed(touched):
-        if modified is None:
-            if os.path.isdir(directory.path):
-                drop_directory(directory.path)
-        elif os.path.isdir(directory.path):
-            set_time(directory.path, modified)
+    with Walk(work.edges.platform) as walk:
+        for directory, modified in touched:
+            if modified is not None and not walk.is_there(directory.path):
+                _make_again(work, walk, directory)
+        for directory, modified in reversed(touched):
+            for difference in differences(ledger, work.change, directory.number):
+                if _before(difference).is_alike(_after(difference)):
+                    continue
+                if modified is None and not walk.is_there(directory.path):
+                    # Nothing came here yet, or it has gone again.
+                    break
+                if stranger := _retreat(work, walk.reach(directory.path), directory, difference):
+                    strangers.append(stranger)
+                checkpoint("retreated")
+        for directory, modified in reversed(touched):
+            if not walk.is_there(directory.path):
+                continue
+            if modified is None:
+                walk.reach(os.path.dirname(directory.path)).drop(os.path.basename(directory.path))
+            else:
+                walk.reach(directory.path).set_time(modified)
     return strangers
 
 
-def _retreat(work: Work, directory: KnownDirectory, difference: Difference) -> bool:
-    """Bring one destination back to before; False if it is in neither state."""
-    before, after = _before(difference), _after(difference)
-    path = f"{directory.path}/{difference.name}"
-    disk = state_at(path)
-    if before.is_alike(after) or disk.is_same_file(before):
-        return True
-    outgoing = f"{work.staging_of(directory.path).outgoing(directory.number)}/{difference.name}"
+def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
+    """Put a directory back that was there before the change: the very one, where the change took it out whole."""
+    path = directory.path
+    outgoing = work.outgoing(path, directory.number)
+    above = walk.reach(os.path.dirname(path))
+    if outgoing and os.path.isdir(outgoing):
+        above.bring(outgoing, os.path.basename(path), replaces=False)
+    else:
+        above.make(os.path.basename(path))
+
+
+def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference: Difference) -> Stranger | None:
+    """Bring one destination back to before; tells of one that is in neither state."""
+    before, after, name = _before(difference), _after(difference), difference.name
+    path = f"{here.path}/{name}"
+    disk = here.state(name)
+    if disk.is_same_file(before):
+        return None
     if disk.kind is not FileKind.ABSENT and not disk.is_same_file(after):
-        return with_digest(disk, path).has_same_content(before)
+        # Size, time and inode say little where a drive was copied, restored, or read by another system: content does.
+        disk = with_digest(disk, here.named(name), here.at)
+        if disk.has_same_content(before):
+            return None
+        if not disk.has_same_content(after) or work.waits(path):
+            return Stranger(path, _rescued(work, directory, difference))
     if before.kind is FileKind.ABSENT:
         if disk.kind is FileKind.DIRECTORY:
-            drop_directory(path)
+            here.drop(name)
         elif disk.kind is not FileKind.ABSENT:
-            os.unlink(path)
-        return True
+            here.unlink(name)
+        return None
     if before.kind is FileKind.DIRECTORY:
-        os.mkdir(path)
-        return True
-    if not os.path.lexists(outgoing):
-        os.makedirs(os.path.dirname(outgoing), exist_ok=True)
-        if before.kind is FileKind.LINK:
-            write_link(outgoing, before.target, before.modified)
-        elif work.edges.backups.holds(before.digest):
-            is_last = backed_layers(work.edges.ledger, before.digest) <= 1
-            work.edges.backups.give(before.digest, outgoing, is_last=is_last)
-            restore_attributes(outgoing, before)
-        else:
-            return False
-    os.replace(outgoing, path)
-    return True
+        if disk.kind is not FileKind.ABSENT:
+            here.unlink(name)
+        here.make(name)
+        return None
+    try:
+        waiting = _original(work, directory, difference)
+    except UnsoundBackup as error:
+        return Stranger(path, damaged=error.path)
+    try:
+        here.bring(waiting, name, replaces=disk.kind is not FileKind.ABSENT)
+    except FileExistsError:
+        return Stranger(path, _rescued(work, directory, difference))
+    return None
+
+
+def _original(work: Work, directory: KnownDirectory, difference: Difference) -> str:
+    """Where the file or link waits, whole and durable, that a destination had before; raises UnsoundBackup."""
+    before = _before(difference)
+    above = work.outgoing(directory.path, directory.number)
+    assert above, "a change that switches files has a staging directory for them"
+    waiting = f"{above}/{difference.name}"
+    if os.path.lexists(waiting):
+        return waiting
+    os.makedirs(above, exist_ok=True)
+    # A later recovery trusts the name: it may stand for nothing that is not whole.
+    growing = f"{above}.growing"
+    if os.path.lexists(growing):
+        os.unlink(growing)
+    if before.kind is FileKind.LINK:
+        write_link(growing, before.target, before.modified)
+    else:
+        is_last = backed_layers(work.edges.ledger, before.digest) <= 1
+        work.edges.backups.give(before, growing, is_last=is_last)
+        work.edges.platform.sync_file(growing)
+    work.edges.checkpoint("original-back")
+    os.rename(growing, waiting)
+    return waiting
+
+
+def _rescued(work: Work, directory: KnownDirectory, difference: Difference) -> str:
+    """Save the user's own file that somebody else's came in the place of; gives the path, or nothing if none is lost.
+
+    Where nothing was switched in yet, what the other program wrote over was the file itself, by its own will.
+    """
+    before = difference.before
+    if before is None or before.holding is not None or before.state.kind not in (FileKind.FILE, FileKind.LINK):
+        return ""
+    path = f"{directory.path}/{difference.name}"
+    above = work.outgoing(directory.path, directory.number)
+    if work.waits(path) and not (above and os.path.lexists(f"{above}/{difference.name}")):
+        return ""
+    try:
+        source = _original(work, directory, difference)
+    except UnsoundBackup:
+        return ""
+    saved = free_path(difference.name, work.edges.saved)
+    copy_whole(source, saved, work.edges.platform)
+    return saved

@@ -2,11 +2,12 @@
 
 import os
 from collections.abc import Iterable, Iterator, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from usufruct.errors import UnsoundBackup
 from usufruct.files.looking import with_digest
-from usufruct.files.writing import restore_attributes, write_link
+from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import mark_gone, set_totals
 from usufruct.ledger.layers import (
@@ -43,6 +44,8 @@ class Removed:
     """Paths at which an earlier file is on disk again."""
     left: tuple[str, ...]
     """Paths of files that were changed since and stay, with the holding."""
+    unbacked: tuple[str, ...] = ()
+    """Paths of files that stay because the backup of what they replaced is missing or damaged."""
 
 
 class Plain(NamedTuple):
@@ -118,33 +121,59 @@ def removal_of(
     return Removal(holding, tuple(plain), tuple(takes), tuple(leaves), whole)
 
 
-def enter_removal(work: Work, removal: Removal) -> None:
-    """Enter in the ledger what a removal takes, and stage what it gives back."""
+def enter_removal(work: Work, removal: Removal) -> Removal:
+    """Stage what a removal gives back, and enter in the ledger what it takes; gives it as it can be carried out.
+
+    What covers a file whose backup is missing or damaged is left where it is.
+    """
     ledger = work.edges.ledger
     _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
+    removal, inodes = _stage_all_back(work, removal)
     for directory in removal.whole:
         mark_files_gone(ledger, work.change, removal.holding, directory, None)
     for one in removal.plain:
         if one.directory not in removal.whole:
             mark_files_gone(ledger, work.change, removal.holding, one.directory, one.names)
     _enter_steps(work, removal)
+    set_inodes(ledger, inodes)
+    return removal
+
+
+def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[int, int, str, int]]]:
+    """Put all that a removal gives back into the staging directories.
+
+    Gives the removal less what cannot be given back, and the inodes of files that are other ones now.
+    """
     back = removal.back
-    shared = shared_backups(ledger) if back else set()
+    shared = shared_backups(work.edges.ledger) if back else set()
     inodes: list[tuple[int, int, str, int]] = []
+    unsound: dict[tuple[int, str], Leave] = {}
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
     size = 0
     incoming: dict[str, str] = {}
     for done, (place, step) in enumerate(back, 1):
         assert step.gives_back, "only such are given back"
         if place.path not in incoming:
-            incoming[place.path] = work.staging_of(place.path).incoming(place.path)
+            incoming[place.path] = work.incoming(place.path)
             os.makedirs(incoming[place.path], exist_ok=True)
-        inode = _stage_back(work, incoming[place.path], place, step.gives_back, shared)
+        try:
+            inode = _stage_back(work, incoming[place.path], place, step.gives_back, shared)
+        except UnsoundBackup:
+            unsound[place.directory, place.name] = Leave(place.directory, place.name, place.disk, damaged=True)
+            continue
         if inode not in (None, step.gives_back.state.inode):
             inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
         work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
-    set_inodes(ledger, inodes)
+    if unsound:
+        kept = ((place, unsound.get((place.directory, place.name))) for place, _ in removal.takes)
+        removal = replace(
+            removal,
+            takes=tuple(pair for pair in removal.takes if (pair[0].directory, pair[0].name) not in unsound),
+            leaves=(*removal.leaves, *((place, leave) for place, leave in kept if leave)),
+            whole=removal.whole - {directory for directory, _ in unsound},
+        )
+    return removal, inodes
 
 
 def remove_holding(
@@ -158,7 +187,7 @@ def remove_holding(
     with change_under_way(edges, ChangeKind.REMOVE, holding.name, is_undo=is_undo) as work:
         work.stage_for(removal.destinations(edges.ledger, holding))
         with edges.ledger.transaction():
-            enter_removal(work, removal)
+            removal = enter_removal(work, removal)
             if removal.leaves:
                 size = sum(step.disk.size for _, step in removal.leaves)
                 set_totals(edges.ledger, holding.number, len(removal.leaves), size, is_partial=True)
@@ -169,7 +198,8 @@ def remove_holding(
     return Removed(
         removal.files,
         tuple(f"{place.path}/{place.name}" for place, _ in removal.back),
-        tuple(f"{place.path}/{place.name}" for place, _ in removal.leaves),
+        tuple(f"{place.path}/{place.name}" for place, leave in removal.leaves if not leave.damaged),
+        tuple(f"{place.path}/{place.name}" for place, leave in removal.leaves if leave.damaged),
     )
 
 
@@ -222,7 +252,6 @@ def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, share
     if state.kind is FileKind.LINK:
         now = write_link(path, state.target, state.modified)
     else:
-        edges.backups.give(state.digest, path, is_last=state.digest not in shared)
-        now = restore_attributes(path, state)
+        now = edges.backups.give(state, path, is_last=state.digest not in shared)
     edges.checkpoint("staged-back")
     return now.inode

@@ -2,16 +2,20 @@
 
 import os
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from usufruct.backups import Backups
+from usufruct.files.directories import leads_elsewhere, reached
 from usufruct.files.looking import state_at
 from usufruct.files.platform import Platform
 from usufruct.files.staging import Staging, make_staging, staging_base, staging_for
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import enter_staging
+from usufruct.model.holdings import HeldVolume
 from usufruct.model.progress import Watch, unwatched
 from usufruct.model.records import FileKind
+from usufruct.survey.drives import drives_of
 
 
 def no_checkpoint(name: str) -> None:
@@ -26,6 +30,8 @@ class Edges:
     backups: Backups
     notes: str
     """Absolute path of the directory that keeps notes."""
+    saved: Path
+    """The directory for files of the user's that have no other place any more."""
     platform: Platform
     now: Callable[[], int]
     """Nanoseconds since 1970 UTC."""
@@ -44,6 +50,8 @@ class Work:
     about: str = ""
     """Names of the holdings concerned."""
     stagings: list[Staging] = field(default_factory=list)
+    held: list[HeldVolume] = field(default_factory=list)
+    """The volumes that files change on, with the topmost directory on each."""
     revives: int | None = None
     """The holding taken by the change before, that is on record again once this one is done."""
 
@@ -51,6 +59,23 @@ class Work:
         """The staging directory for an absolute destination directory in which files change."""
         fitting = (staging for staging in self.stagings if is_below(directory, staging.base))
         return max(fitting, key=lambda staging: len(staging.base))
+
+    def incoming(self, directory: str) -> str:
+        """Where what will go to an absolute destination directory waits."""
+        return self.staging_of(directory).incoming(directory)
+
+    def outgoing(self, directory: str, number: int) -> str:
+        """Where what is taken out of a destination directory waits; empty where the change stages nothing for it."""
+        if not any(is_below(directory, staging.base) for staging in self.stagings):
+            return ""
+        return self.staging_of(directory).outgoing(number)
+
+    def waits(self, path: str) -> bool:
+        """What will go to an absolute destination is still staged, so it did not go there yet."""
+        directory = os.path.dirname(path)
+        return any(
+            is_below(directory, staging.base) and os.path.lexists(staging.incoming(path)) for staging in self.stagings
+        )
 
     def is_staged(self, directory: str) -> bool:
         """Something was staged for this whole directory."""
@@ -62,11 +87,15 @@ class Work:
     def stage_for(self, directories: Iterable[tuple[str, str]]) -> None:
         """Make the staging directories for these, each given with the destination it is part of.
 
-        Each is on record before it is made.
+        Each is on record before it is made. Raises LeadsElsewhere where a destination is a link now.
         """
         ledger = self.edges.ledger
+        drives = drives_of(ledger, self.edges.platform)
         for base in sorted({staging_base(*directory) for directory in set(directories)}):
-            staging = staging_for(base)
+            with reached(base, self.edges.platform):
+                held = drives.held(base)
+            staging = replace(staging_for(base), volume=held.volume, is_beside=held.is_beside)
+            self.held.append(held)
             with ledger.transaction():
                 enter_staging(ledger, self.change, staging)
             self.edges.checkpoint("staging-recorded")
@@ -78,12 +107,17 @@ class Work:
 
 
 def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
-    """The directories from the nearest one that is there down to this, each with its time, None if not there."""
+    """The directories from the nearest one that is there down to this, each with its time, None if not there.
+
+    Raises LeadsElsewhere where one of those that may have to be made is a link by now.
+    """
     # Making the staging directory may itself have changed the time of the directory it stands in.
     times = {os.path.dirname(staging.path): staging.parent_before for staging in work.stagings}
     chain: list[tuple[str, int | None]] = []
     while not chain or chain[0][1] is None:
         found = state_at(directory)
+        if found.kind is FileKind.LINK:
+            raise leads_elsewhere(directory)
         modified = times.get(directory, found.modified) if found.kind is FileKind.DIRECTORY else None
         chain.insert(0, (directory, modified))
         directory = os.path.dirname(directory)

@@ -1,0 +1,127 @@
+"""Copies that are whole, compared and durable before they get their name; the one place where files are copied."""
+
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from blake3 import blake3
+
+from usufruct.errors import MachineError
+from usufruct.files.looking import BLOCK, digest_of
+from usufruct.files.platform import Platform
+
+_PARTIAL_MODE = 0o600
+"""Nobody else reads what is not finished, whatever the original allows."""
+_SPECIAL = stat.S_ISUID | stat.S_ISGID
+
+
+def copy_whole(
+    source: str,
+    destination: str,
+    platform: Platform,
+    *,
+    digest: bytes = b"",
+    replaces: bool = False,
+    partial: str = "",
+    durable: bool = True,
+    names_later: bool = False,
+) -> bytes:
+    """Copy a file or link with its mode and times to a name that nothing has; gives the BLAKE3 of its content.
+
+    The name appears once the content was read back and compared. `digest`: what the content must be. `replaces`: the
+    name may be taken. `partial`: where the copy grows. `durable`: the content is durable before it gets its name, and
+    the name in the end; otherwise whoever calls sees to both, and with `names_later` to the name.
+    Raises MachineError where the content is another, FileExistsError where the name is taken; nothing is left then.
+    """
+    directory = os.path.dirname(destination)
+    growing = partial or f"{directory}/.usufruct-{os.urandom(6).hex()}.partial"
+    with _removed_on_error(growing):
+        if os.path.islink(source):
+            os.symlink(os.readlink(source), growing)
+            found = b""
+        else:
+            found = _copied(source, growing)
+            if digest_of(growing) != found or (digest and digest != found):
+                raise MachineError(
+                    f"{source} is not what it should be, or changed while it was copied to {directory}.",
+                    remedy="Close the program that writes it and check the drives; then try again.",
+                    path=source,
+                )
+        _attributes_like(source, growing)
+        if found and durable:
+            platform.sync_file(growing)
+        if replaces:
+            os.replace(growing, destination)
+        else:
+            platform.rename_new(growing, destination)
+    if durable and not names_later:
+        platform.sync_names([directory])
+    return found
+
+
+def _attributes_like(source: str, copy: str) -> None:
+    """Give a copy what its original has: owner and group where that is allowed, mode, times, extended attributes."""
+    found = os.lstat(source)
+    if hasattr(os, "chown"):
+        with suppress(OSError):
+            os.chown(copy, found.st_uid, found.st_gid, follow_symlinks=False)
+    shutil.copystat(source, copy, follow_symlinks=False)
+    now = os.lstat(copy)
+    if found.st_mode & _SPECIAL and (now.st_uid, now.st_gid) != (found.st_uid, found.st_gid):
+        # A file that runs as its owner must not come to run as another.
+        os.chmod(copy, stat.S_IMODE(found.st_mode) & ~_SPECIAL)
+
+
+def _copied(source: str, growing: str) -> bytes:
+    digest = blake3()
+    binary = getattr(os, "O_BINARY", 0)
+    reading = os.open(source, os.O_RDONLY | binary)
+    try:
+        if not stat.S_ISREG(os.fstat(reading).st_mode):
+            raise MachineError(f"{source} is no file any more.", remedy="See what became of it.", path=source)
+        writing = os.open(growing, os.O_CREAT | os.O_EXCL | os.O_WRONLY | binary, _PARTIAL_MODE)
+        try:
+            while block := os.read(reading, BLOCK):
+                digest.update(block)
+                view = memoryview(block)
+                while view:
+                    view = view[os.write(writing, view) :]
+        finally:
+            os.close(writing)
+    finally:
+        os.close(reading)
+    return digest.digest()
+
+
+@contextmanager
+def _removed_on_error(path: str) -> Iterator[None]:
+    try:
+        yield
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(path)
+        raise
+
+
+def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None = None) -> None:
+    """Write a text whole, in the place of what was there: after a power cut it is the old one or the new one.
+
+    `mode`: of the file; None leaves what the user's mask gives. Directories above are made.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if path.is_symlink():
+        # Who keeps settings elsewhere and links to them here goes on doing so.
+        path = path.resolve()
+    growing = path.with_name(f".usufruct-{os.urandom(6).hex()}.partial")
+    with _removed_on_error(str(growing)):
+        growing.write_text(text, encoding="utf-8")
+        if mode is not None:
+            growing.chmod(mode)
+        elif path.exists():
+            growing.chmod(stat.S_IMODE(path.stat().st_mode))
+        platform.sync_file(str(growing))
+        growing.replace(path)
+    platform.sync_names([str(path.parent)])

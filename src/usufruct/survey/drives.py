@@ -1,0 +1,152 @@
+"""Whether what is on record is where it was: on its own volume, deleted from it, or on a drive that is away."""
+
+import os
+import shlex
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import Enum
+
+from usufruct.errors import DriveAway
+from usufruct.files.platform import Platform
+from usufruct.files.staging import Staging
+from usufruct.files.volumes import mount_point, mounts
+from usufruct.ledger import Ledger
+from usufruct.ledger.holdings import places_of_holdings
+from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
+
+
+class Presence(Enum):
+    """How a recorded place is found."""
+
+    HERE = "here"
+    DELETED = "deleted"
+    """Its volume is there, but the directory is not: somebody removed it."""
+    AWAY = "away"
+    """Its volume is not there, or another one is in its place: nothing may be done to it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Drives:
+    """The volumes as they are mounted now; each path is looked at once."""
+
+    own: str
+    """A directory on the volume that Usufruct's own data are on."""
+    platform: Platform
+
+    def held(self, base: str) -> HeldVolume:
+        """An existing directory and the volume it is on, as it is to be recorded."""
+        return HeldVolume(
+            base=base,
+            mount=mount_point(base),
+            volume=self.platform.identity_of_volume(base),
+            is_beside=self._is_beside(base),
+        )
+
+    def presence(self, place: HeldVolume) -> Presence:
+        """How a recorded place is found now."""
+        if os.path.isdir(place.base):
+            return Presence.HERE if self._is_on(place, place.base) else Presence.AWAY
+        near = place.base
+        while not os.path.isdir(near):
+            if near == os.path.dirname(near):
+                # The whole drive letter is gone.
+                return Presence.AWAY
+            near = os.path.dirname(near)
+        return Presence.DELETED if self._is_on(place, near) else Presence.AWAY
+
+    def now_at(self, place: HeldVolume) -> str:
+        """Where else the volume of a place is mounted now; empty where nobody knows."""
+        if place.volume in ("", UNRECORDED):
+            return ""
+        kind = place.volume.partition(":")[0]
+        for mount in mounts():
+            # Asking a server that does not answer would take for ever; the type tells most of them apart.
+            if mount.kind == kind and mount.at != place.mount:
+                try:
+                    if self.platform.identity_of_volume(mount.at) == place.volume:
+                        return mount.at
+                except OSError:
+                    continue
+        return ""
+
+    def _is_beside(self, path: str) -> bool:
+        return os.stat(path).st_dev == os.stat(self.own).st_dev
+
+    def _is_on(self, place: HeldVolume, path: str) -> bool:
+        """An existing directory is on the volume of a place, as far as anything tells."""
+        is_beside = self._is_beside(path)
+        if place.volume == UNRECORDED or (place.is_beside and is_beside):
+            return True
+        if place.volume:
+            return self.platform.identity_of_volume(path) == place.volume
+        # Of a volume without a mark of its own only this much is known, that it was not the one of our own data.
+        return not place.is_beside and not is_beside
+
+    def refuse_away(self, about: str, places: Iterable[HeldVolume]) -> None:
+        """Raise DriveAway for the first of these places that is away; `about` is what would be left as it is."""
+        for place in places:
+            if self.presence(place) is Presence.AWAY:
+                raise self.away(about, place)
+
+    def away(self, about: str, place: HeldVolume) -> DriveAway:
+        """What is told of a place whose volume is away."""
+        where = place.mount or place.base
+        elsewhere = self.now_at(place)
+        is_taken = os.path.isdir(place.base)
+        said = f"another drive is at {where} now" if is_taken else f"nothing of it is at {where} now"
+        moved = shlex.join(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
+        if elsewhere:
+            remedy = f"The drive is at {elsewhere}. Mount it where it was, or say that it stays there: `{moved}`."
+        else:
+            remedy = f"Connect the drive and try again. If its content is on another drive or folder now: `{moved}`."
+        return DriveAway(
+            f"The drive of {about} is not there: {said}.",
+            kept=f"{about} and everything of it were left as they are.",
+            remedy=remedy,
+            path=place.base,
+        )
+
+
+def drives_of(ledger: Ledger, platform: Platform) -> Drives:
+    """The volumes, seen from a ledger."""
+    return Drives(str(ledger.path.parent), platform)
+
+
+def presences(ledger: Ledger, platform: Platform) -> dict[int, Presence]:
+    """How the places of each holding are found, by its number: away if one of them is; those here are left out."""
+    drives = drives_of(ledger, platform)
+    seen: dict[HeldVolume, Presence] = {}
+    found: dict[int, Presence] = {}
+    for number, place in places_of_holdings(ledger):
+        if place not in seen:
+            seen[place] = drives.presence(place)
+        if seen[place] is Presence.AWAY or (seen[place] is Presence.DELETED and number not in found):
+            found[number] = seen[place]
+    return found
+
+
+def refuse_away(ledger: Ledger, platform: Platform, holding: Holding) -> None:
+    """Raise DriveAway if a volume that a holding lies on is away."""
+    places = [place for _, place in places_of_holdings(ledger, holding.number)]
+    if not places and not os.path.isdir(holding.root):
+        # Nobody recorded where it lies, and nothing is there: it may well be a drive's.
+        place = HeldVolume(base=holding.root, mount="", volume=UNRECORDED, is_beside=False)
+        raise drives_of(ledger, platform).away(holding.name, place)
+    drives_of(ledger, platform).refuse_away(holding.name, places)
+
+
+def refuse_destination(ledger: Ledger, platform: Platform, destination: str) -> None:
+    """Raise DriveAway if an absolute path is where a drive belongs that is away and that holdings lie on."""
+    drives = drives_of(ledger, platform)
+    seen: set[HeldVolume] = set()
+    for _, place in places_of_holdings(ledger):
+        top = place.mount if place.mount and place.mount != "/" else place.base
+        is_there = destination == top or destination.startswith(top.rstrip("/") + "/")
+        if is_there and place not in seen and drives.presence(place) is Presence.AWAY:
+            raise drives.away(f"the folder {destination}", place)
+        seen.add(place)
+
+
+def place_of_staging(staging: Staging) -> HeldVolume:
+    """The volume that a staging directory is on, as a place."""
+    return HeldVolume(base=staging.base, mount="", volume=staging.volume, is_beside=staging.is_beside)
