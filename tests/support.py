@@ -1,6 +1,7 @@
 """What the tests share: small archives, worlds in temporary folders, trees as dictionaries."""
 
 import io
+import logging
 import os
 import subprocess
 import sys
@@ -24,6 +25,7 @@ from usufruct.model.applications import Application
 from usufruct.model.choices import Choices, OnClash
 from usufruct.transaction.work import no_checkpoint
 
+logging.getLogger("usufruct").addHandler(logging.NullHandler())
 SAMPLES = Path(__file__).parent.parent / "src" / "usufruct" / "samples"
 DOWNLOADS = SAMPLES / "downloads"
 

@@ -56,7 +56,7 @@ def _document(recovered: "Recovered | None", moved: int | None) -> dict[str, Any
     document: dict[str, Any] = {"reversed": [], "waiting": [], "untidied": []}
     if recovered:
         for change, strangers in recovered.reversed:
-            left = [{"path": one.path, "saved": one.saved, "damaged": one.damaged} for one in strangers]
+            left = [{"path": one.path, "saved": one.saved, "lacking": one.lacking} for one in strangers]
             document["reversed"].append({"change": str(change.kind), "about": change.about, "left": left})
         for change, error in recovered.waiting:
             said = {"change": str(change.kind), "about": change.about, "error": error_document(error)}

@@ -57,10 +57,10 @@ def _stranger_words(stranger: "Stranger") -> str:
             f"{path} was changed by another program meanwhile and was left as it is; your earlier file is kept as "
             f"{path_words(stranger.saved)}."
         )
-    if stranger.damaged:
+    if stranger.lacking:
         return (
-            f"{path} was left as it is, because the backup of your earlier file is missing or damaged. What there is "
-            f"of it is kept as {path_words(stranger.damaged)}."
+            f"{path} was left as it is, because the file that was there before is missing or damaged. It should be "
+            f"{path_words(stranger.lacking)}; what there is of it was kept."
         )
     return f"{path} was changed by another program meanwhile and was left as it is."
 

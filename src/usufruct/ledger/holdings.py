@@ -143,8 +143,14 @@ def forget_holdings_born(ledger: Ledger, change: int) -> None:
 
 
 def forget_past_holdings(ledger: Ledger, change: int) -> None:
-    """Strike the holdings that changes before this one took: only the last change can be undone."""
-    rows = ledger.connection.execute("SELECT number FROM holding WHERE gone < ?", (change,)).fetchall()
+    """Strike the holdings that changes before this one took: only the last change can be undone.
+
+    Those of a change that waits to be reversed stay: they will be there again.
+    """
+    rows = ledger.connection.execute(
+        "SELECT number FROM holding WHERE gone < ? AND (SELECT phase FROM change WHERE number = gone) = 'done'",
+        (change,),
+    ).fetchall()
     _strike(ledger, [row[0] for row in rows])
 
 

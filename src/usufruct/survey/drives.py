@@ -69,6 +69,12 @@ class Drives:
                     continue
         return ""
 
+    def is_elsewhere(self, place: HeldVolume, path: str) -> bool:
+        """What is at a path, or would be, is on another volume than a place."""
+        while not os.path.isdir(path):
+            path = os.path.dirname(path)
+        return not self._is_on(place, path)
+
     def _is_beside(self, path: str) -> bool:
         return os.stat(path).st_dev == os.stat(self.own).st_dev
 
@@ -141,10 +147,12 @@ def refuse_destination(ledger: Ledger, platform: Platform, destination: str) -> 
     seen: set[HeldVolume] = set()
     for _, place in places_of_holdings(ledger):
         top = place.mount if place.mount and place.mount != "/" else place.base
-        is_there = destination == top or destination.startswith(top.rstrip("/") + "/")
-        if is_there and place not in seen and drives.presence(place) is Presence.AWAY:
-            raise drives.away(f"the folder {destination}", place)
+        is_below = destination == top or destination.startswith(top.rstrip("/") + "/")
+        if not is_below or place in seen:
+            continue
         seen.add(place)
+        if drives.presence(place) is Presence.AWAY and drives.is_elsewhere(place, destination):
+            raise drives.away(f"the folder {destination}", place)
 
 
 def place_of_staging(staging: Staging) -> HeldVolume:

@@ -203,12 +203,12 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
     edges, ledger, change = work.edges, work.edges.ledger, work.change
     touched = touched_directories(ledger, change)
     _make_names_durable(work, touched)
-    damaged = {stranger.damaged for stranger in strangers if stranger.damaged}
+    lacking = {stranger.lacking for stranger in strangers if stranger.lacking}
     with ledger.transaction():
         for directory, _ in touched:
             found = [difference for difference in differences(ledger, change, directory.number) if difference.before]
             replaced = (d.before.state.digest for d in found if d.before and d.before.state.digest)
-            _note_unneeded(work, replaced, damaged)
+            _note_unneeded(work, replaced, lacking)
             enter_unneeded(ledger, forget_born(ledger, change, directory.number))
             _surface(ledger, directory.number, [difference.name for difference in found])
         # In this order, for the name of one that goes may be that of one which comes.
@@ -225,9 +225,9 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
     edges.checkpoint("reversed")
 
 
-def _note_unneeded(work: Work, digests: Iterable[bytes], damaged: Set[str]) -> None:
+def _note_unneeded(work: Work, digests: Iterable[bytes], lacking: Set[str]) -> None:
     backups = work.edges.backups
-    enter_unneeded(work.edges.ledger, (one for one in digests if not damaged or backups.path_of(one) not in damaged))
+    enter_unneeded(work.edges.ledger, (one for one in digests if not lacking or backups.path_of(one) not in lacking))
 
 
 def tidy(edges: Edges) -> list[str]:

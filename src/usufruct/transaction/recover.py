@@ -102,8 +102,8 @@ def words_for(stranger: Stranger) -> str:
     """One file that somebody else changed, and where the earlier one is."""
     if stranger.saved:
         return f"{stranger.path} (your earlier file is kept as {stranger.saved})"
-    if stranger.damaged:
-        return f"{stranger.path} (the backup of your earlier file is damaged; it is kept as {stranger.damaged})"
+    if stranger.lacking:
+        return f"{stranger.path} (the earlier file is missing or damaged; it should be {stranger.lacking})"
     return stranger.path
 
 

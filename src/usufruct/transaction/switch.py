@@ -185,8 +185,8 @@ class Stranger(NamedTuple):
     path: str
     saved: str = ""
     """Where the user's file is that it came in the place of, if there was one: a path of our own."""
-    damaged: str = ""
-    """Where the backup of that file is, if it is not what it should be; then what the change brought was left."""
+    lacking: str = ""
+    """Where that file should be, if it is not there or not what it should be; then what the change brought was left."""
 
 
 def switch_back(work: Work) -> list[Stranger]:
@@ -226,6 +226,12 @@ def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
     """Put a directory back that was there before the change: the very one, where the change took it out whole."""
     path = directory.path
     outgoing = work.outgoing(path, directory.number)
+    missing = [os.path.dirname(path)]
+    while not walk.is_there(missing[-1]):
+        missing.append(os.path.dirname(missing[-1]))
+    for deeper in missing[-2::-1]:
+        # Somebody removed more than the directory itself; what is put back needs a place all the same.
+        walk.reach(os.path.dirname(deeper)).make(os.path.basename(deeper))
     above = walk.reach(os.path.dirname(path))
     if outgoing and os.path.isdir(outgoing):
         above.bring(outgoing, os.path.basename(path), replaces=False)
@@ -261,7 +267,7 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
     try:
         waiting = _original(work, directory, difference)
     except UnsoundBackup as error:
-        return Stranger(path, damaged=error.path)
+        return Stranger(path, lacking=error.path)
     try:
         here.bring(waiting, name, replaces=disk.kind is not FileKind.ABSENT)
     except FileExistsError:
@@ -285,6 +291,11 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
     if before.kind is FileKind.LINK:
         write_link(growing, before.target, before.modified)
     else:
+        if not work.edges.backups.holds(before.digest):
+            # It was set out, not backed up, and whoever moved or emptied the folder took the staging directory too.
+            raise UnsoundBackup(
+                f"{waiting} is not there any more.", remedy="Look where the folder is now.", path=waiting
+            )
         is_last = backed_layers(work.edges.ledger, before.digest) <= 1
         work.edges.backups.give(before, growing, is_last=is_last)
         work.edges.platform.sync_file(growing)
