@@ -88,6 +88,13 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
     (durable or MadeDurable(work)).wait()
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.edges.checkpoint("staged")
+    refuse_waiting(work)
+    work.edges.backups.note_for(None)
+    set_phase(work.edges.ledger, work.change, Phase.SWITCHING)
+
+
+def refuse_waiting(work: Work) -> None:
+    """Raise MachineError if a change that waits to be reversed touches one of the same directories."""
     if other := others_touching(work.edges.ledger, work.change):
         path, about = other
         raise MachineError(
@@ -95,8 +102,6 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
             remedy="`usufruct recover` says what it waits for.",
             path=path,
         )
-    work.edges.backups.note_for(None)
-    set_phase(work.edges.ledger, work.change, Phase.SWITCHING)
 
 
 def carry_out(work: Work) -> None:

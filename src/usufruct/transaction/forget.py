@@ -7,7 +7,7 @@ from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_of
-from usufruct.transaction.finish import finish
+from usufruct.transaction.finish import finish, refuse_waiting
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Edges, chain_to_make
 
@@ -49,6 +49,7 @@ def forget_holding(edges: Edges, holding: Holding) -> int:
                     own = NewLayer(place.directory, place.name, _as_users(mine))
                     enter_layers(ledger, work.change, [own])
             mark_gone(ledger, work.change, holding.number)
+            refuse_waiting(work)
         # Nothing is switched, so that there is nothing to switch back either: the files that are there stay.
         finish(work, touches_disk=False)
     return sum(1 for place in places if place.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
