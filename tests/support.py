@@ -90,11 +90,11 @@ class World:
         self.checkpoint: Callable[[str], None] = no_checkpoint
         self.lanternbox = folder / "apps" / "Lanternbox"
         for name in ("Lanternbox", "Weftline", "Tidebook"):
-            (folder / "apps" / name).mkdir(parents=True)
+            (folder / "apps" / name).mkdir(parents=True, exist_ok=True)
         self.applications = tuple(
             sample_application(name, str(folder / "apps")) for name in ("lanternbox", "weftline", "tidebook")
         )
-        (folder / "downloads").mkdir()
+        (folder / "downloads").mkdir(exist_ok=True)
 
     @property
     def surroundings(self) -> Surroundings:

@@ -13,6 +13,7 @@ from usufruct.errors import MachineError
 from usufruct.files.looking import BLOCK, digest_of
 from usufruct.files.platform import Platform
 
+_PARTIAL = ".usufruct-"
 _PARTIAL_MODE = 0o600
 """Nobody else reads what is not finished, whatever the original allows."""
 _SPECIAL = stat.S_ISUID | stat.S_ISGID
@@ -37,7 +38,7 @@ def copy_whole(
     Raises MachineError where the content is another, FileExistsError where the name is taken; nothing is left then.
     """
     directory = os.path.dirname(destination)
-    growing = partial or f"{directory}/.usufruct-{os.urandom(6).hex()}.partial"
+    growing = partial or f"{directory}/{_PARTIAL}{os.urandom(6).hex()}.partial"
     with _removed_on_error(growing):
         if os.path.islink(source):
             os.symlink(os.readlink(source), growing)
@@ -106,6 +107,14 @@ def _removed_on_error(path: str) -> Iterator[None]:
         raise
 
 
+def clear_partial(directory: str) -> None:
+    """Remove what copies that were cut off left in a directory of our own; nobody else may be copying there."""
+    with suppress(FileNotFoundError):
+        for entry in os.scandir(directory):
+            if entry.name.startswith(_PARTIAL) and entry.name.endswith(".partial"):
+                os.unlink(entry.path)
+
+
 def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None = None) -> None:
     """Write a text whole, in the place of what was there: after a power cut it is the old one or the new one.
 
@@ -115,7 +124,7 @@ def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None 
     if path.is_symlink():
         # Who keeps settings elsewhere and links to them here goes on doing so.
         path = path.resolve()
-    growing = path.with_name(f".usufruct-{os.urandom(6).hex()}.partial")
+    growing = path.with_name(f"{path.name}.new")
     with _removed_on_error(str(growing)):
         growing.write_text(text, encoding="utf-8")
         if mode is not None:

@@ -3,7 +3,7 @@
 import os
 from pathlib import Path
 
-from usufruct.files.copying import copy_whole
+from usufruct.files.copying import clear_partial, copy_whole
 from usufruct.files.looking import digest_of
 from usufruct.files.platform import Platform
 
@@ -15,6 +15,7 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
     this content already serves as it is. Raises MachineError; the source stays in any case.
     """
     directory.mkdir(parents=True, exist_ok=True)
+    clear_partial(str(directory))
     target = _free(directory / os.path.basename(source), digest)
     if target.exists():
         platform.sync_file(str(target))

@@ -5,6 +5,8 @@ import shutil
 from dataclasses import dataclass, replace
 
 _PREFIX = ".usufruct-"
+_TICK = 10_000_000
+"""Nanoseconds by which a system's clock for files may lag behind itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +87,18 @@ def settling(staging: Staging) -> Staging:
         modified = os.lstat(parent).st_mtime_ns
     except OSError:
         return staging
-    return replace(staging, settles=staging.parent_before if modified == staging.parent_after else modified)
+    return replace(staging, settles=staging.parent_before if _is_ours(staging, modified) else modified)
+
+
+def _is_ours(staging: Staging, modified: int) -> bool:
+    """Nothing but the making of the staging directory gave its parent this time."""
+    if staging.parent_after:
+        return modified == staging.parent_after
+    # It was made, and that was not recorded any more: what was made in it came right behind it.
+    try:
+        return modified <= os.lstat(staging.path).st_mtime_ns + _TICK
+    except OSError:
+        return False
 
 
 def drop_staging(staging: Staging) -> None:

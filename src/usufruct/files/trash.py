@@ -1,11 +1,14 @@
 """The desktop's trash, and a place of our own where there is none."""
 
 import os
+import shutil
 from pathlib import Path
 
-from usufruct.files.copying import copy_whole
+from usufruct.files.copying import clear_partial, copy_whole
 from usufruct.files.moving import move_whole
 from usufruct.files.platform import Platform
+
+_SAVING = ".saving-"
 
 
 def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
@@ -36,6 +39,7 @@ def kept_aside(path: str, aside: Path, platform: Platform) -> str:
 def free_path(name: str, directory: Path) -> str:
     """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
     directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+    clear_partial(str(directory))
     stem, suffix = os.path.splitext(name)
     target, number = directory / name, 2
     while os.path.lexists(target):
@@ -52,7 +56,10 @@ def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str |
 
     # Beside our own data, so that the trash of the user's own volume takes it.
     otherwise.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with tempfile.TemporaryDirectory(prefix=".saving-", dir=otherwise) as passing:
+    for left in otherwise.glob(f"{_SAVING}*"):
+        # Of a command that was cut off; what it was about to save is still where it was.
+        shutil.rmtree(left, ignore_errors=True)
+    with tempfile.TemporaryDirectory(prefix=_SAVING, dir=otherwise) as passing:
         copy = os.path.join(passing, os.path.basename(path))
         copy_whole(content or path, copy, platform)
         return to_trash(copy, otherwise, platform)

@@ -29,6 +29,7 @@ from usufruct.ledger.holdings import (
     forget_past_holdings,
     keep_holdings,
     revive_holding,
+    set_totals,
 )
 from usufruct.ledger.layers import (
     KnownDirectory,
@@ -134,6 +135,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
     edges, ledger = work.edges, work.edges.ledger
     if work.revives is not None:
         revive_holding(ledger, work.change, work.revives)
+    for holding, files, size, is_partial in work.totals:
+        set_totals(ledger, holding, files, size, is_partial=is_partial)
     forget_past(ledger, work.change)
     forget_past_holdings(ledger, work.change)
     for directory, _ in touched:

@@ -8,7 +8,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
-from usufruct.ledger.holdings import enter_places, mark_gone, set_totals
+from usufruct.ledger.holdings import enter_places, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
     PastLayer,
@@ -94,7 +94,7 @@ def lay_back(
                 _lay(work, holding.number, mending, state)
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
-            set_totals(edges.ledger, holding.number, files, size)
+            work.totals.append((holding.number, files, size, False))
             edges.backups.make_durable()
             seal_intent(work)
         carry_out(work)
@@ -137,7 +137,7 @@ def put_before(
                     _lay(work, taken.number, mending, state)
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
-            set_totals(edges.ledger, taken.number, files, size)
+            work.totals.append((taken.number, files, size, False))
             edges.backups.make_durable()
             seal_intent(work)
         carry_out(work)

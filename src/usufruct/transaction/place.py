@@ -11,7 +11,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_new
-from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone, set_totals
+from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
     enter_directories,
@@ -129,7 +129,7 @@ def place_holding(
             out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
-            set_totals(edges.ledger, number, files, size)
+            work.totals.append((number, files, size, False))
             seal_intent(work, durable)
         carry_out(work)
     kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)

@@ -9,7 +9,7 @@ from usufruct.errors import UnsoundBackup
 from usufruct.files.looking import with_digest
 from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import mark_gone, set_totals
+from usufruct.ledger.holdings import mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
     directories_of_holding,
@@ -190,7 +190,7 @@ def remove_holding(
             removal = enter_removal(work, removal)
             if removal.leaves:
                 size = sum(step.disk.size for _, step in removal.leaves)
-                set_totals(edges.ledger, holding.number, len(removal.leaves), size, is_partial=True)
+                work.totals.append((holding.number, len(removal.leaves), size, True))
             else:
                 mark_gone(edges.ledger, work.change, holding.number)
             seal_intent(work)

@@ -52,6 +52,8 @@ class Work:
     stagings: list[Staging] = field(default_factory=list)
     held: list[HeldVolume] = field(default_factory=list)
     """The volumes that files change on, with the topmost directory on each."""
+    totals: list[tuple[int, int, int, bool]] = field(default_factory=list)
+    """Holdings with their files, bytes, and whether that is only a part, as they are once the change is done."""
     revives: int | None = None
     """The holding taken by the change before, that is on record again once this one is done."""
 

@@ -1,0 +1,187 @@
+"""What a user may be doing when the power is cut, each in two parts: what was there before, and what is done."""
+
+import json
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+from tests.support import World
+from tests.transaction.kills import killed_at
+from usufruct.actions.adding import add_archives
+from usufruct.actions.carrying import carry_in, carry_out, plan_carry_in
+from usufruct.actions.defining import write_definition
+from usufruct.actions.removing import forget_holdings, remove_holdings
+from usufruct.actions.repairing import repair
+from usufruct.actions.undoing import undo
+from usufruct.archives.reading import Access
+from usufruct.definitions.settings import write_setting
+from usufruct.files.state_places import StatePlaces
+
+PACK = {"gels/moon.gel": "theirs", "gels/new.gel": "new", "Owl/rig.toml": "owl", "Owl/deep/a.svg": "a", "readme": "hi"}
+NEWER = {"gels/moon.gel": "newer", "gels/newest.gel": "newest", "Owl/rig.toml": "owl", "Bat/rig.toml": "bat"}
+
+
+class PowerStory(NamedTuple):
+    """One story."""
+
+    before: Callable[[World], object]
+    act: Callable[[World], object]
+    mine: tuple[str, ...] = ("mine",)
+    """Contents of the user's that must be somewhere, whatever happens."""
+    may_differ: bool = False
+    """What it is about is not the applications' folders, or the user's file is there beside what comes back."""
+    texts: tuple[str, ...] = ()
+    """Files, relative to the state, that are the old one or the new one and nothing between."""
+
+
+def _mine(world: World) -> None:
+    world.write({"Gels/moon.gel": "mine", "Backdrops/sky.png": "sky"})
+
+
+def _packed(world: World) -> None:
+    _mine(world)
+    world.add_files("pack.zip", PACK)
+
+
+def _twice(world: World) -> None:
+    world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "mine"})
+
+
+def _add(world: World, name: str, files: dict[str, str], **options: str) -> None:
+    error = world.add(world.archive(name, files), **options).error
+    if error:
+        raise error
+
+
+def _covered(world: World) -> None:
+    _packed(world)
+    world.add_files("over.zip", {"gels/moon.gel": "over"})
+
+
+def _edited(world: World) -> None:
+    _packed(world)
+    (world.lanternbox / "Gels/moon.gel").write_text("edited by the user")
+
+
+def _removed(world: World) -> None:
+    _packed(world)
+    world.remove("pack")
+
+
+def _updated(world: World) -> None:
+    _packed(world)
+    _add(world, "pack v2.zip", NEWER, update="pack")
+
+
+def _broken(world: World) -> None:
+    _packed(world)
+    (world.lanternbox / "Gels/new.gel").unlink()
+
+
+def _killed(world: World) -> None:
+    _mine(world)
+    assert killed_at(world, lambda: _add(world, "pack.zip", PACK), 14)
+
+
+def _recover(world: World) -> None:
+    with world.surroundings.writing("recover"):
+        pass
+
+
+def _undo(world: World) -> None:
+    undo(world.surroundings_with_definitions(), Access())
+
+
+def _afterwards(world: World, how: str) -> None:
+    archive = world.folder / "downloads" / "pack.zip"
+    add_archives(world.surroundings, [archive], world.request(), lambda _: None, how)
+
+
+def _with_archive(world: World) -> None:
+    _mine(world)
+    world.archive("pack.zip", PACK)
+
+
+def _carried(world: World) -> None:
+    world.surroundings_with_definitions()
+    _packed(world)
+    carry_out(world.surroundings, world.folder / "downloads" / "carried.zip", with_archives=True)
+    world.remove("pack")
+    (world.folder / "downloads" / "pack.zip").unlink()
+
+
+def _carry_in(world: World) -> None:
+    around = world.surroundings_with_definitions()
+    plan = plan_carry_in(around, world.folder / "downloads" / "carried.zip", [])
+    carry_in(around, plan, Access(), lambda *_: None)
+
+
+def _defined(world: World) -> None:
+    _mine(world)
+    world.surroundings_with_definitions()
+    write_setting(world.places.settings, "patience", 7, world.platform)
+
+
+def _define(world: World) -> None:
+    file = world.places.apps / "lanternbox.toml"
+    write_definition(world.surroundings, file.read_text() + "\n# changed\n", file, replaces="lanternbox")
+    write_setting(world.places.settings, "patience", 9, world.platform)
+
+
+STORIES: dict[str, PowerStory] = {
+    "adding new folders": PowerStory(_mine, lambda w: _add(w, "owl.zip", {"Owl/rig.toml": "o", "Owl/b/c.svg": "c"})),
+    "adding over a file": PowerStory(_mine, lambda w: _add(w, "pack.zip", PACK)),
+    "adding over two files of one content": PowerStory(
+        _twice, lambda w: _add(w, "pack.zip", {"gels/moon.gel": "m", "gels/sun.gel": "s"})
+    ),
+    "adding what is there already": PowerStory(
+        _mine, lambda w: _add(w, "p.zip", {"gels/moon.gel": "mine", "gels/x.gel": "x"})
+    ),
+    "adding a link": PowerStory(_mine, lambda w: _add(w, "p.zip", {"Owl/rig.toml": "owl", "Owl/same": "->rig.toml"})),
+    "adding beside": PowerStory(_mine, lambda w: _add(w, "p.zip", {"gels/moon.gel": "theirs"}, on_clash="both")),
+    "adding over a holding": PowerStory(_packed, lambda w: _add(w, "over.zip", {"gels/moon.gel": "over"})),
+    "removing": PowerStory(_packed, lambda w: w.remove("pack")),
+    "removing what lies on top": PowerStory(_covered, lambda w: w.remove("over")),
+    "removing from beneath": PowerStory(_covered, lambda w: w.remove("pack")),
+    "giving back what was edited": PowerStory(
+        _edited,
+        lambda w: remove_holdings(w.surroundings, ["pack"], lambda _: None, gives_back_changed=True),
+        ("mine", "edited by the user"),
+    ),
+    "removing beside an edited file": PowerStory(_edited, lambda w: w.remove("pack"), ("mine", "edited by the user")),
+    "forgetting": PowerStory(_packed, lambda w: forget_holdings(w.surroundings, ["pack"])),
+    "updating": PowerStory(_packed, lambda w: _add(w, "pack v2.zip", NEWER, update="pack")),
+    "undoing an addition": PowerStory(_packed, _undo),
+    "undoing a removal": PowerStory(_removed, _undo),
+    "undoing an update": PowerStory(_updated, _undo),
+    "repairing": PowerStory(
+        _broken, lambda w: repair(w.surroundings_with_definitions(), "pack", Access(), None, gives_back_changed=False)
+    ),
+    "recovering": PowerStory(_killed, _recover),
+    "storing the archive": PowerStory(_with_archive, lambda w: _afterwards(w, "store"), may_differ=True),
+    "trashing the archive": PowerStory(_with_archive, lambda w: _afterwards(w, "trash"), may_differ=True),
+    "carrying in": PowerStory(_carried, _carry_in, may_differ=True),
+    "settings and definitions": PowerStory(_defined, _define, texts=("settings.toml", "apps/lanternbox.toml")),
+}
+
+
+def world_at(folder: str, state: str) -> World:
+    """The world of a story, made or found."""
+    world = World(Path(folder))
+    world.places = StatePlaces(Path(state), Path(state))
+    return world
+
+
+def main() -> None:
+    """Do one part of a story: `before` or `act`, its name, the world's folder, the state's."""
+    part, name, folder, state = sys.argv[1:]
+    os.umask(0o022)
+    world = world_at(folder, state)
+    getattr(STORIES[name], part)(world)
+    sys.stdout.write(json.dumps({"done": name}))
+
+
+if __name__ == "__main__":
+    main()
