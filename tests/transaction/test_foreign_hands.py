@@ -1,0 +1,327 @@
+"""What other hands do to our files and theirs: links, damage, junk, and the very moment between looking and acting."""
+
+import os
+import shutil
+import threading
+import unittest
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from unittest import mock
+
+from tests.support import DOWNLOADS, WorldTest
+from tests.transaction.kills import killed_at
+from usufruct.actions import downloads
+from usufruct.actions.adding import add_archives
+from usufruct.actions.checking import check_holdings, check_store
+from usufruct.actions.demonstration import differences
+from usufruct.actions.listing import list_holdings
+from usufruct.actions.removing import forget_holdings, remove_holdings
+from usufruct.actions.surroundings import Surroundings
+from usufruct.definitions.settings import write_setting
+from usufruct.errors import Interrupted, MachineError, PlanIsStale, StoreError
+from usufruct.files.directories import Directory
+from usufruct.ledger import open_ledger, read_ledger
+from usufruct.ledger.schema import VERSION
+from usufruct.transaction.recover import Recovered
+
+PACK = {"gels/moon.gel": "theirs", "gels/new.gel": "new", "Owl/rig.toml": "owl", "Owl/a.svg": "a"}
+
+
+class ForeignHandsTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.write({"Gels/moon.gel": "mine"})
+        self.before = self.world.tree()
+
+    def kept(self) -> list[Path]:
+        return [path for path in self.world.places.backups.rglob("*") if path.is_file() and len(path.name) == 64]
+
+    def recovered(self) -> Recovered:
+        told: list[Recovered] = []
+        with Surroundings(places=self.world.places, platform=self.world.platform, on_recovery=told.append).writing(
+            "recover"
+        ):
+            pass
+        return told[0] if told else Recovered()
+
+    def gel(self) -> Path:
+        return self.world.lanternbox / "Gels" / "moon.gel"
+
+    # --- backups ------------------------------------------------------------------------------------------
+
+    def test_what_is_written_through_another_name_of_the_replaced_file_does_not_reach_its_backup(self) -> None:
+        os.link(self.gel(), self.world.folder / "second name")
+        self.world.add_files("pack.zip", PACK)
+        with (self.world.folder / "second name").open("r+") as file:
+            file.write("OURS")
+        self.world.remove("pack")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+
+    def test_a_damaged_backup_is_not_given_back_and_hinders_nothing_else(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        (kept,) = self.kept()
+        kept.write_text("rotten")
+        (removal,) = self.world.remove("pack")
+        self.assertEqual(removal.removed.unbacked, (str(self.gel()),))
+        self.assertEqual((removal.removed.left, self.world.contents()), ((), {"Gels/moon.gel": "theirs"}))
+        self.assertEqual(kept.read_text(), "rotten")
+        (holding,) = list_holdings(self.world.surroundings)
+        self.assertTrue(holding.is_partial)
+        # Put back from somebody's own backup, it is given; and without it the record can be dropped.
+        kept.write_text("mine")
+        self.world.remove("pack")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+        self.world.add_files("pack.zip", PACK)
+        self.kept()[0].write_text("rotten")
+        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+            (forgotten,) = forget_holdings(self.world.surroundings, ["pack"])
+        self.assertEqual((list_holdings(self.world.surroundings), len(forgotten.kept)), ([], 1))
+
+    def test_what_lies_in_the_store_unknown_to_the_record_is_kept_and_told(self) -> None:
+        """An older record beside newer backups must not cost anybody the newer ones."""
+        self.world.add_files("pack.zip", PACK)
+        (kept,) = self.kept()
+        for file in self.world.places.data.glob("ledger.sqlite3*"):
+            file.unlink()
+        failing = self.world.archive("over.zip", {"gels/moon.gel": "over"})
+        self.world.checkpoint = self.raising_at("switched", OSError(5, "broken"))
+        self.assertEqual(self.world.add(failing).state, "failed")
+        self.assertEqual(kept.read_text(), "mine")
+        self.assertEqual(check_store(self.world.surroundings).unneeded, (kept.name,))
+
+    def raising_at(self, point: str, error: BaseException) -> Callable[[str], None]:
+        def checkpoint(name: str) -> None:
+            if name == point:
+                self.world.checkpoint = lambda _: None
+                raise error
+
+        return lambda name: checkpoint(name) if self.world.checkpoint else None
+
+    # --- nothing of ours locks anybody out ------------------------------------------------------------------
+
+    def test_forgetting_that_was_cut_off_and_an_edit_meanwhile(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        for number in range(20):
+            name = killed_at(self.world, lambda: forget_holdings(self.world.surroundings, ["pack"]), number)
+            self.gel().write_text(f"edited {number}")
+            self.assertEqual(self.recovered().waiting, (), name)
+            self.assertEqual(self.gel().read_text(), f"edited {number}")
+            if not list_holdings(self.world.surroundings):
+                break
+        self.assertIn(name, ("done", "tidied", None))
+
+    def test_junk_in_our_directories_and_what_cannot_be_removed_keep_nobody_from_anything(self) -> None:
+        self.world.add_files("pack.zip", {**PACK, "readme.txt": "hi"})
+        for directory in (self.world.places.backups, self.kept()[0].parent, self.world.places.notes):
+            (directory / ".DS_Store").write_text("junk")
+        real, stuck = shutil.rmtree, list[str]()
+
+        def refuse(path: str, *words: object, **named: object) -> None:
+            if ".usufruct-" in str(path):
+                stuck.append(path)
+                raise PermissionError(13, "Permission denied", path)
+            real(path)
+
+        with mock.patch("shutil.rmtree", refuse):
+            self.world.add_files("loom.zip", {"drafts/a.weft": "w"})
+            (untidied,) = self.recovered().untidied
+            self.assertIn("Permission denied", untidied)
+            self.world.remove("pack")
+        self.assertTrue(stuck)
+        self.world.remove("loom")
+        self.assertEqual((self.world.strays(), self.world.contents()), ([], {"Gels/moon.gel": "mine"}))
+
+    def test_a_failure_behind_the_commit_never_says_that_nothing_was_changed(self) -> None:
+        for raised, told in ((KeyboardInterrupt(), Interrupted), (OSError(5, "broken"), MachineError)):
+            with self.subTest(raised=raised):
+                self.world.checkpoint = self.raising_at("done", raised)
+                archive = self.world.archive("pack.zip", PACK)
+                with self.assertRaises(told) as caught:
+                    raise self.world.add(archive).error
+                self.assertIn("was finished before", caught.exception.kept)
+                self.world.checkpoint = lambda _: None
+                self.assertEqual([one.name for one in list_holdings(self.world.surroundings)], ["pack"])
+                self.assertEqual(self.gel().read_text(), "theirs")
+                self.world.remove("pack")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_tidying_that_fails_leaves_the_change_done(self) -> None:
+        self.world.checkpoint = self.raising_at("staging-dropped", StoreError("odd", remedy="none"))
+        self.assertEqual(self.world.add(self.world.archive("pack.zip", PACK)).state, "added")
+        self.world.checkpoint = lambda _: None
+        self.recovered()
+        self.assertEqual(self.world.strays(), [])
+
+    # --- the moment between looking and acting --------------------------------------------------------------
+
+    def test_a_file_that_is_made_in_the_very_moment_is_not_replaced(self) -> None:
+        real = Directory.bring
+
+        def bring(here: Directory, path: str, name: str, *, replaces: bool) -> None:
+            if name == "new.gel":
+                (self.world.lanternbox / "Gels" / "new.gel").write_text("made in this moment")
+            real(here, path, name, replaces=replaces)
+
+        for lacking in ({}, {"rename_unless_taken": None}, {"rename_unless_taken": None, "has_hard_links": False}):
+            with self.subTest(lacking=lacking), mock.patch.object(Directory, "bring", bring):
+                self.world.platform = replace(self.world.platform, **lacking)
+                with self.assertRaises(PlanIsStale):
+                    raise self.world.add(self.world.archive("pack.zip", PACK)).error
+                self.assertEqual(
+                    self.world.contents(), {"Gels/moon.gel": "mine", "Gels/new.gel": "made in this moment"}
+                )
+                (self.world.lanternbox / "Gels" / "new.gel").unlink()
+        self.assertEqual(self.world.strays(), [])
+
+    def test_what_is_written_in_the_very_moment_in_which_files_are_taken_out_stays(self) -> None:
+        """Into a directory that goes whole, and in the place of a file that goes by itself."""
+        self.world.add_files("pack.zip", PACK)
+        placed = self.world.contents()
+        real = Directory.move_out
+
+        for acts in (
+            ("Owl", "Puppets/Owl/mine.svg", "made in this moment"),
+            ("Owl", "Puppets/Owl/a.svg", "edited in this moment"),
+            ("new.gel", "Gels/new.gel", "edited in this moment"),
+        ):
+
+            def move_out(here: Directory, name: str, to: str, acts: tuple[str, str, str] = acts) -> None:
+                moved, path, content = acts
+                if name == moved and self.world.contents().get(path) != content:
+                    (self.world.lanternbox / path).write_text(content)
+                real(here, name, to)
+
+            _, path, content = acts
+            with self.subTest(path), mock.patch.object(Directory, "move_out", move_out):
+                with self.assertRaises(PlanIsStale):
+                    self.world.remove("pack")
+                self.assertEqual(self.world.contents(), {**placed, path: content})
+                if path in placed:
+                    (self.world.lanternbox / path).write_text(placed[path])
+                else:
+                    (self.world.lanternbox / path).unlink()
+
+    def test_a_folder_changed_by_others_between_two_holdings_gets_their_time_back(self) -> None:
+        gels = self.world.lanternbox / "Gels"
+        self.world.add_files("a.zip", {"gels/a.gel": "a"})
+        (gels / "mine.gel").write_text("mine")
+        os.utime(gels, ns=(10**18, 10**18 + 77))
+        self.world.add_files("b.zip", {"gels/b.gel": "b"})
+        self.world.remove("a", "b")
+        self.assertEqual(gels.stat().st_mtime_ns, 10**18 + 77)
+
+    def test_backups_are_durable_before_it_is_done(self) -> None:
+        """Each directory by itself, where there is no call for a whole volume."""
+        synced: list[str] = []
+        events: list[tuple[str, list[str]]] = []
+        self.world.platform = replace(
+            self.world.platform,
+            sync_file_system=None,
+            sync_descriptor=lambda descriptor: synced.append(os.readlink(f"/proc/self/fd/{descriptor}")),
+        )
+        self.world.checkpoint = lambda name: events.append((name, list(synced)))
+        self.world.add_files("pack.zip", PACK)
+        before_done = dict(events)["switched-durable"]
+        self.assertIn(str(self.kept()[0].parent), before_done)
+        self.assertIn(str(self.world.places.backups), before_done)
+        self.assertIn(str(self.gel().parent), before_done)
+
+    # --- archives, definitions, downloads, the record -------------------------------------------------------
+
+    def test_the_store_may_be_the_folder_that_the_archive_is_in_by_another_path(self) -> None:
+        archive = self.world.archive("pack.zip", PACK)
+        content = archive.read_bytes()
+        (self.world.folder / "by another path").symlink_to(self.world.folder / "downloads")
+        store = str(self.world.folder / "by another path")
+        write_setting(self.world.places.settings, "store", store, self.world.platform)
+        (added,) = add_archives(self.world.surroundings, [archive], self.world.request(), lambda _: None, "store")
+        self.assertEqual(added.settled.fault, "")
+        self.assertEqual(archive.read_bytes(), content)
+
+    def test_a_browser_that_renames_a_download_in_this_moment_breaks_nothing(self) -> None:
+        folder = self.world.folder / "downloads"
+        write_setting(self.world.places.settings, "downloads", str(folder), self.world.platform)
+        for step in ("_newest", "_standing"):
+            for name in ("owl-family-v1.2.zip", "dusk-gels.tar.gz"):
+                shutil.copy(DOWNLOADS / name, folder)
+            real = getattr(downloads, step)
+
+            def renamed_before(group: list[Path], *words: object, real: Callable[..., object] = real) -> object:
+                if group[0].name.startswith("owl"):
+                    group[0].rename(folder / "renamed")
+                return real(group, *words)
+
+            with self.subTest(step), mock.patch.object(downloads, step, renamed_before):
+                found = downloads.waiting(self.world.surroundings_with_definitions())
+                self.assertEqual([Path(one.path).name for one in found], ["dusk-gels.tar.gz"])
+            (folder / "renamed").unlink()
+
+    def test_two_programs_may_bring_an_older_record_up_to_date_at_once(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        file = self.world.places.ledger
+        for _ in range(5):
+            with open_ledger(file) as ledger:
+                ledger.connection.executescript(
+                    "DROP TABLE place; DROP TABLE unneeded_note; ALTER TABLE staging DROP COLUMN volume;"
+                    " ALTER TABLE staging DROP COLUMN is_beside; ALTER TABLE staging DROP COLUMN settles;"
+                    " PRAGMA user_version = 2"
+                )
+            faults: list[BaseException] = []
+
+            def read(faults: list[BaseException] = faults) -> None:
+                try:
+                    with read_ledger(file) as ledger:
+                        ledger.connection.execute("SELECT * FROM place")
+                except BaseException as error:  # noqa: BLE001 - told below
+                    faults.append(error)
+
+            threads = [threading.Thread(target=read) for _ in range(6)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+            self.assertEqual(faults, [])
+            with read_ledger(file) as ledger:
+                self.assertEqual(ledger.connection.execute("PRAGMA user_version").fetchone(), (VERSION,))
+        self.assertEqual(list(self.world.places.data.glob("*.partial")), [])
+
+    def test_a_full_disk_is_told_as_such(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        with open_ledger(self.world.places.ledger) as ledger:
+            pages = ledger.connection.execute("PRAGMA page_count").fetchone()[0]
+        with self.assertRaisesRegex(StoreError, "is full"), open_ledger(self.world.places.ledger) as ledger:
+            ledger.connection.execute(f"PRAGMA max_page_count = {pages}")
+            with ledger.transaction():
+                for number in range(10_000):
+                    ledger.connection.execute("INSERT INTO unneeded VALUES (?)", (b"%064d" % number,))
+        with read_ledger(self.world.places.ledger) as ledger:
+            self.assertEqual(ledger.connection.execute("SELECT count(*) FROM unneeded").fetchone(), (0,))
+
+    def test_an_edit_saved_to_the_trash_is_there_before_the_earlier_file_is_back(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        self.gel().write_text("edited")
+        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+            (removal,) = remove_holdings(self.world.surroundings, ["pack"], lambda _: None, gives_back_changed=True)
+        self.assertEqual([Path(path).read_text() for path in removal.kept], ["edited"])
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_times_that_a_file_system_rounds_make_no_strangers(self) -> None:
+        """A drive that was read by another system meanwhile: times of two seconds, other numbers."""
+        for number in range(0, 40, 3):
+            name = killed_at(self.world, lambda: self.world.add(self.world.archive("pack.zip", PACK)), number)
+            for path in [one for one in self.world.lanternbox.rglob("*") if one.is_file()]:
+                content, seconds = path.read_bytes(), path.stat().st_mtime_ns // 2_000_000_000 * 2
+                path.unlink()
+                path.write_bytes(content)
+                os.utime(path, (seconds, seconds))
+            self.assertTrue(all(not strangers for _, strangers in self.recovered().reversed), name)
+            if list_holdings(self.world.surroundings):
+                self.assertFalse([one for one in check_holdings(self.world.surroundings, (), deep=False) if one.found])
+                self.world.remove("pack")
+            self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+            self.assertEqual(self.world.strays(), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
