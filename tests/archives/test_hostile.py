@@ -75,6 +75,14 @@ class HostileTest(ArchiveCase):
         with self.assertRaisesRegex(DamagedArchive, "bomb.*more than its stated 10 bytes"):
             contents(self.opened(lying))
 
+    def test_an_entry_that_unpacks_to_less_than_it_says_is_damaged_whatever_its_checksum(self) -> None:
+        for method in (zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED):
+            content = zip_bytes({"short": b"moth" * 1000, "more": b"m" * 9000}, compression=method)
+            at = content.index(b"PK\x01\x02")
+            lying = content[: at + 24] + struct.pack("<L", 5000) + content[at + 28 :]
+            with self.subTest(method=method), self.assertRaisesRegex(DamagedArchive, "short"):
+                contents(self.opened(lying))
+
     def test_a_bomb_by_ratio_stops_before_it_is_unpacked(self) -> None:
         few = Limits(ratio=100, free=1 << 20)
         with self.assertRaisesRegex(UnsafeArchive, "more than 100 times its size"):

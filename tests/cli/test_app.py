@@ -58,6 +58,11 @@ class AppTest(WorldTest):
         self.run_words("app", "learn", "none", code=5)
         self.run_words("app", "learn", "Moonbox", "--name", "No Good", code=2)
 
+    def writing_editor(self, text: str) -> str:
+        """An editor that writes something else."""
+        (self.world.folder / "text").write_text(text)
+        return f"cp {self.world.folder / 'text'}"
+
     def test_new_edit_and_drop(self) -> None:
         self.root.mkdir()
         self.run_words("app", "new", "moonbox", "--root", "Moonbox", EDITOR=self.editor('"content"', '"all"'))
@@ -70,6 +75,14 @@ class AppTest(WorldTest):
         self.assertIn('arrange = "x"', Path(f"{self.definition}.rejected").read_text())
         self.run_words("app", "edit", "moonbox", EDITOR=self.editor('"refuse"', '"ask"'))
         self.assertIn('programs = "ask"', self.definition.read_text())
+        self.run_words("app", "new", "starbox", "--root", "Starbox", EDITOR=self.editor('"content"', '"all"'))
+        other = self.definition.with_name("starbox.toml").read_text()
+        taken = self.run_words("app", "edit", "moonbox", code=2, EDITOR=self.editor('"moonbox"', '"starbox"'))
+        self.assertIn("calls itself starbox now", " ".join(taken.stderr.split()))
+        self.assertEqual(self.definition.with_name("starbox.toml").read_text(), other)
+        self.definition.write_text("no definition at all [")
+        self.run_words("app", "edit", "moonbox", EDITOR=self.writing_editor(before))
+        self.assertEqual(self.definition.read_text(), before)
         self.assertIn("Nothing was changed", self.run_words("app", "edit", "moonbox", EDITOR="true").stdout)
         (self.world.folder / "a.zip").write_bytes(zip_bytes({"moonbox/a.gel": "x"}))
         self.run_words("add", "a.zip", "--into", "all")
