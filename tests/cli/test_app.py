@@ -85,7 +85,7 @@ class AppTest(WorldTest):
         self.assertEqual(self.definition.read_text(), before)
         self.assertIn("Nothing was changed", self.run_words("app", "edit", "moonbox", EDITOR="true").stdout)
         (self.world.folder / "a.zip").write_bytes(zip_bytes({"moonbox/a.gel": "x"}))
-        self.run_words("add", "a.zip", "--into", "all")
+        self.run_words("add", "a.zip", "--app", "moonbox", "--into", "all")
         self.assertIn("still has 1 holdings: a", self.run_words("app", "drop", "moonbox", code=2).stderr)
         self.run_words("remove", "a")
         self.run_words("app", "drop", "moonbox")

@@ -81,8 +81,17 @@ def _broken(world: World) -> None:
 
 
 def _killed(world: World) -> None:
+    """Everything is switched in, and nothing says that it is done."""
     _mine(world)
-    assert killed_at(world, lambda: _add(world, "pack.zip", PACK), 14)
+    assert killed_at(world, lambda: _add(world, "pack.zip", PACK), 0, "switched-all")
+
+
+def _killed_twice(world: World) -> None:
+    """Two replaced files have one backup, so that one of them is copied back; and that was cut off once already."""
+    _twice(world)
+    pack = {"gels/moon.gel": "m", "gels/sun.gel": "s"}
+    assert killed_at(world, lambda: _add(world, "pack.zip", pack), 0, "switched-all")
+    assert killed_at(world, lambda: _recover(world), 0, "original-back")
 
 
 def _recover(world: World) -> None:
@@ -160,6 +169,7 @@ STORIES: dict[str, PowerStory] = {
         _broken, lambda w: repair(w.surroundings_with_definitions(), "pack", Access(), None, gives_back_changed=False)
     ),
     "recovering": PowerStory(_killed, _recover),
+    "recovering two files of one content": PowerStory(_killed_twice, _recover),
     "storing the archive": PowerStory(_with_archive, lambda w: _afterwards(w, "store"), may_differ=True),
     "trashing the archive": PowerStory(_with_archive, lambda w: _afterwards(w, "trash"), may_differ=True),
     "carrying in": PowerStory(_carried, _carry_in, may_differ=True),

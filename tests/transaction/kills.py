@@ -9,8 +9,10 @@ from tests.support import World
 _KILLED = 77
 
 
-def killed_at(world: World, action: Callable[[], object], number: int) -> str | None:
+def killed_at(world: World, action: Callable[[], object], number: int, point: str = "") -> str | None:
     """Run an action in a child that dies at its checkpoint of this number; its name, None if it has fewer.
+
+    `point`: only checkpoints of this name count.
 
     Raises AssertionError if the child fails in another way.
     """
@@ -21,6 +23,8 @@ def killed_at(world: World, action: Callable[[], object], number: int) -> str | 
 
         def checkpoint(name: str) -> None:
             nonlocal seen
+            if point and name != point:
+                return
             if seen == number:
                 os.write(writing, name.encode())
                 os._exit(_KILLED)

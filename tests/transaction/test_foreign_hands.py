@@ -227,6 +227,30 @@ class ForeignHandsTest(WorldTest):
         self.assertIn(str(self.world.places.backups), before_done)
         self.assertIn(str(self.gel().parent), before_done)
 
+    def test_what_recovery_copies_has_its_name_only_once_it_is_whole_and_durable(self) -> None:
+        """A second recovery trusts the name: the first may have been cut off while it copied."""
+        self.world.platform = replace(self.world.platform, has_hard_links=False)
+        pack = self.world.archive("pack.zip", PACK)
+        self.assertTrue(killed_at(self.world, lambda: self.world.add(pack), 0, "switched-all"))
+        synced: list[str] = []
+        growing: list[list[str]] = []
+
+        def checkpoint(name: str) -> None:
+            if name == "original-back":
+                growing.append([path.name for path in self.world.folder.rglob("out/*/moon.gel")])
+
+        self.world.checkpoint = checkpoint
+        self.world.platform = replace(
+            self.world.platform,
+            sync_file_system=None,
+            sync_descriptor=lambda descriptor: synced.append(os.readlink(f"/proc/self/fd/{descriptor}")),
+        )
+        with self.world.surroundings.writing("recover"):
+            pass
+        self.assertEqual(growing, [[]])
+        self.assertTrue(any(path.endswith(".growing") for path in synced), synced)
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
     # --- archives, definitions, downloads, the record -------------------------------------------------------
 
     def test_the_store_may_be_the_folder_that_the_archive_is_in_by_another_path(self) -> None:
