@@ -98,7 +98,10 @@ class JsonTest(AddCase):
         self.assertEqual(len(self.document("history")["changes"]), 1)
         self.assertEqual(self.document("archives")["archives"][0]["state"], "there")
         self.document("repair", "gels")
-        self.assertEqual(len(self.document("remove", "gels")["holdings"]), 1)
+        self.assertFalse(self.document("check")["holdings"][0]["away"])
+        self.assertEqual(self.document("recover")["reversed"], [])
+        self.assertEqual(self.document("recover", "--moved", *2 * (str(self.world.lanternbox),))["moved"], 1)
+        self.assertEqual(self.document("remove", "gels")["holdings"][0]["state"], "removed")
         self.assertEqual(self.document("undo")["files"], 1)
 
     def test_applications_settings_and_the_desk(self) -> None:

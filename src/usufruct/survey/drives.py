@@ -99,7 +99,7 @@ class Drives:
         where = place.mount or place.base
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
-        said = f"another drive is at {where} now" if is_taken else f"nothing of it is at {where} now"
+        said = f"what is at {where} now is not it" if is_taken else f"there is nothing at {where} now"
         moved = shlex.join(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
         if elsewhere:
             remedy = f"The drive is at {elsewhere}. Mount it where it was, or say that it stays there: `{moved}`."
