@@ -15,7 +15,7 @@ from tests.support import IN_MEMORY, zip_bytes
 from usufruct.actions.gathering import gathered, is_archive
 from usufruct.archives.parts import sets_among
 from usufruct.errors import MachineError, WrongUsage
-from usufruct.files import volumes
+from usufruct.files import mounts, volumes
 from usufruct.files.copying import replace_text
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
@@ -144,8 +144,8 @@ class VolumesTest(FolderCase):
     )
 
     def test_the_innermost_mount_tells_what_names_and_sizes_fit(self) -> None:
-        mounts = self.put("mounts", self.MOUNTS.encode())
-        with mock.patch.object(volumes, "_MOUNTS", mounts), mock.patch("os.path.exists", lambda _: True):
+        listed = self.put("mounts", self.MOUNTS.encode())
+        with mock.patch.object(mounts, "_MOUNTS", listed), mock.patch("os.path.exists", lambda _: True):
             stick = volumes.volume_of("/media/my stick/deep", Platform())
             other = volumes.volume_of("/media/my/x", Platform())
             root = volumes.volume_of("/media/mystery", Platform())
@@ -154,7 +154,7 @@ class VolumesTest(FolderCase):
         self.assertEqual((root.kind, root.names.is_windows), ("ext4", False))
 
     def test_where_the_system_does_not_say_it_is_the_systems_own_rules(self) -> None:
-        with mock.patch.object(volumes, "_MOUNTS", self.folder / "none"):
+        with mock.patch.object(mounts, "_MOUNTS", self.folder / "none"):
             self.assertFalse(volumes.volume_of(str(self.folder / "not/there"), Platform()).names.is_windows)
             self.assertTrue(volumes.volume_of(str(self.folder), Platform(has_windows_names=True)).names.is_windows)
 

@@ -103,9 +103,9 @@ def _add(edges: Edges, found: Examined) -> Added:
     if (obstacle := found.obstacle) or not found.archive or not found.plan:
         return Added(examined=found, state="refused", error=obstacle)
     try:
-        refuse_destination(edges.ledger, edges.platform, found.plan.snapshot.root)
+        refuse_destination(edges.ledger, edges.platform.identity_of_volume, found.plan.snapshot.root)
         if found.updates:
-            refuse_away(edges.ledger, edges.platform, found.updates)
+            refuse_away(edges.ledger, edges.platform.identity_of_volume, found.updates)
         check_room(found.plan, lambda path: volume_of(path, edges.platform), edges.backups.top)
     except UsufructError as error:
         found.error = error

@@ -37,12 +37,12 @@ def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bo
     """Each of these holdings, or of all, compared with the disk; changes nothing."""
     with surroundings.reading() as ledger:
         holdings = [find_holding(ledger, name) for name in names] if names else all_holdings(ledger) if ledger else []
-        away = presences(ledger, surroundings.system()) if ledger else {}
+        away = presences(ledger, surroundings.identity_of_volume) if ledger else {}
         for holding in dict.fromkeys(holdings):
             assert ledger, "a holding was found in it"
             try:
                 if away.get(holding.number) is Presence.AWAY:
-                    refuse_away(ledger, surroundings.system(), holding)
+                    refuse_away(ledger, surroundings.identity_of_volume, holding)
             except DriveAway as error:
                 yield Checked(holding, away=error)
             else:

@@ -31,7 +31,7 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
 
 def with_presence(surroundings: Surroundings, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
     """The holdings, those marked of which a drive is away."""
-    found = presences(ledger, surroundings.system())
+    found = presences(ledger, surroundings.identity_of_volume)
     return [replace(one, is_away=True) if found.get(one.number) is Presence.AWAY else one for one in holdings]
 
 

@@ -22,7 +22,7 @@ def say_moved(surroundings: Surroundings, old: str, new: str) -> int:
             f"There is no folder {new}.", remedy="Connect its drive, or name the folder as it is now.", path=new
         )
     with surroundings.writing(f"recover --moved {old} {new}", recovers=False) as edges:
-        drives = drives_of(edges.ledger, edges.platform)
+        drives = drives_of(edges.ledger, edges.platform.identity_of_volume)
         with reached(after, edges.platform), edges.ledger.transaction():
             count, is_known = move_record(edges.ledger, before, after, drives.held(after))
         if not is_known:

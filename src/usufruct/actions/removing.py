@@ -62,7 +62,7 @@ def remove_holdings(
         holdings = {holding.number: holding for holding in (find_holding(edges.ledger, name) for name in names)}
         for holding in holdings.values():
             try:
-                refuse_away(edges.ledger, edges.platform, holding)
+                refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
             except DriveAway as error:
                 if len(holdings) == 1:
                     raise

@@ -35,7 +35,7 @@ def repair(
     """Write what is missing or damaged; what was changed stays, unless it is given back: then it is saved first."""
     with surroundings.writing(f"repair {name}") as edges:
         holding = find_holding(edges.ledger, name)
-        refuse_away(edges.ledger, edges.platform, holding)
+        refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
         found = list(condition_of(edges.ledger, holding.number, deep=True))
         changed = [one for one in found if one.condition in (Condition.CHANGED, Condition.REPLACED)]
         broken = [one for one in found if one.condition in (Condition.MISSING, Condition.DAMAGED)]

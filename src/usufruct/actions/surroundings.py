@@ -51,6 +51,10 @@ class Surroundings:
 
         return this_platform()
 
+    def identity_of_volume(self, path: str) -> str:
+        """What tells the file system of a path from others; the system is asked for only where that is needed."""
+        return self.system().identity_of_volume(path)
+
     def settings(self) -> "Settings":
         """What the user has set; read when it is needed."""
         from usufruct.definitions.settings import load_settings

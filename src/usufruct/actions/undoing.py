@@ -55,7 +55,7 @@ def undo(surroundings: Surroundings, access: Access, archive: Path | None = None
         applications = known_applications(surroundings)
         held = [one for one in (brought, taken) if one] or [_removed_from(edges, change)]
         for one in held:
-            refuse_away(edges.ledger, edges.platform, one)
+            refuse_away(edges.ledger, edges.platform.identity_of_volume, one)
         concerned = held[0].application
         match change.kind:
             case ChangeKind.ADD if brought:

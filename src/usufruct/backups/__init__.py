@@ -95,7 +95,7 @@ class Backups:
 
     def _linked(self, source: str, state: FileState, kept: str, at: int | None) -> bool:
         """Give the file a second name here, if that is then its only other one; raises FileExistsError."""
-        if not self._platform.link(os.path.basename(source) if at is not None else source, kept, at):
+        if not self._platform.link(source.rpartition("/")[2] if at is not None else source, kept, at):
             return False
         found = os.lstat(kept)
         is_it = (found.st_size, found.st_mtime_ns, found.st_ino) == (state.size, state.modified, state.inode)
@@ -124,24 +124,25 @@ class Backups:
         """
         kept = self.path_of(state.digest)
         try:
-            if not (is_last and self._given_itself(kept, state.digest, destination)):
-                copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
+            if is_last and self._platform.link(kept, destination):
+                if digest_of(destination) != state.digest:
+                    os.unlink(destination)
+                    raise self._unsound(state.digest, destination, "damaged in")
+                found = os.lstat(destination)
+                if found.st_nlink <= 2:
+                    return restore_attributes(destination, state, found)
+                # Something else shares its bytes.
+                os.unlink(destination)
+            copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):
                 raise
             raise self._unsound(state.digest, destination, "missing from") from error
+        except UnsoundBackup:
+            raise
         except MachineError as error:
             raise self._unsound(state.digest, destination, "damaged in") from error
         return restore_attributes(destination, state)
-
-    def _given_itself(self, kept: str, digest: bytes, destination: str) -> bool:
-        found = os.lstat(kept)
-        if found.st_nlink > 1 or not self._platform.link(kept, destination):
-            return False
-        if digest_of(destination) != digest:
-            os.unlink(destination)
-            raise self._unsound(digest, destination, "damaged in")
-        return True
 
     def _unsound(self, digest: bytes, destination: str, how: str) -> UnsoundBackup:
         return UnsoundBackup(
@@ -166,8 +167,10 @@ class Backups:
     def drop(self, digest: bytes) -> None:
         """Forget the content; may be repeated."""
         self._sound.discard(digest)
-        with suppress(FileNotFoundError):
+        try:
             os.unlink(self.path_of(digest))
+        except FileNotFoundError:
+            return
 
     def drop_empty(self) -> None:
         """Remove sub-directories in which nothing is left."""

@@ -229,7 +229,7 @@ def _windows_rename_unless_taken(source: str, destination: str, at: int | None) 
 
 
 def _linux_sync_file_system(descriptor: int) -> bool:
-    from usufruct.files.volumes import mounted_kind
+    from usufruct.files.mounts import mounted_kind
 
     # Of a file system that a program serves, the kernel may only empty its own part.
     if mounted_kind(os.fstat(descriptor).st_dev).startswith("fuse"):
@@ -249,7 +249,7 @@ def _linux_sync_file_system(descriptor: int) -> bool:
 @cache
 def this_platform() -> Platform:
     """The system Usufruct runs on."""
-    from usufruct.files import volumes
+    from usufruct.files import mounts
 
     if sys.platform == "win32":
         return Platform(
@@ -257,7 +257,7 @@ def this_platform() -> Platform:
             has_open_desktop=False,
             has_windows_names=True,
             rename_unless_taken=_windows_rename_unless_taken,
-            identity_of_volume=volumes.windows_identity,
+            identity_of_volume=mounts.windows_identity,
         )
     if sys.platform.startswith("linux"):
         return Platform(
@@ -265,7 +265,7 @@ def this_platform() -> Platform:
             has_directory_descriptors=True,
             sync_file_system=_linux_sync_file_system,
             rename_unless_taken=_linux_rename_unless_taken(),
-            identity_of_volume=volumes.linux_identity,
+            identity_of_volume=mounts.linux_identity,
         )
     if sys.platform == "darwin":
         return Platform(
@@ -274,6 +274,6 @@ def this_platform() -> Platform:
             sync_descriptor=_mac_sync_descriptor,
             flushes_by_itself=False,
             rename_unless_taken=_mac_rename_unless_taken(),
-            identity_of_volume=volumes.mac_identity,
+            identity_of_volume=mounts.mac_identity,
         )
     return Platform(has_directory_descriptors=os.open in os.supports_dir_fd)

@@ -52,9 +52,12 @@ def write_link(path: str, target: str, modified: int | None) -> FileState:
     return state_of(os.lstat(path), target)
 
 
-def restore_attributes(path: str, state: FileState) -> FileState:
-    """Give a file the mode and time of `state`; returns what it has now, with the digest of `state`."""
-    found = os.lstat(path)
+def restore_attributes(path: str, state: FileState, found: os.stat_result | None = None) -> FileState:
+    """Give a file the mode and time of `state`; returns what it has now, with the digest of `state`.
+
+    `found`: what it has before, where that was looked at already.
+    """
+    found = found or os.lstat(path)
     if stat.S_IMODE(found.st_mode) != state.mode:
         os.chmod(path, state.mode)
     if found.st_mtime_ns != state.modified:

@@ -124,6 +124,11 @@ def clear_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
     ledger.connection.executemany("DELETE FROM unneeded WHERE blake3 = ?", ((digest,) for digest in digests))
 
 
+def clear_all_unneeded(ledger: Ledger) -> None:
+    """Strike the whole list of backups to be forgotten."""
+    ledger.connection.execute("DELETE FROM unneeded")
+
+
 def unneeded_notes(ledger: Ledger) -> list[int]:
     """Numbers of holdings whose notes nobody needs any more."""
     return [row[0] for row in ledger.connection.execute("SELECT holding FROM unneeded_note")]

@@ -2,17 +2,23 @@
 
 import os
 import shlex
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from enum import Enum
+from typing import TYPE_CHECKING
 
 from usufruct.errors import DriveAway
-from usufruct.files.platform import Platform
-from usufruct.files.staging import Staging
-from usufruct.files.volumes import mount_point, mounts
+from usufruct.files.mounts import mount_point, mounts
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import places_of_holdings
 from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
+
+if TYPE_CHECKING:
+    from usufruct.files.staging import Staging
+
+
+Identity = Callable[[str], str]
+"""Tells what sets the file system of an existing path apart: `Platform.identity_of_volume`."""
 
 
 class Presence(Enum):
@@ -31,14 +37,14 @@ class Drives:
 
     own: str
     """A directory on the volume that Usufruct's own data are on."""
-    platform: Platform
+    identity: Identity
 
     def held(self, base: str) -> HeldVolume:
         """An existing directory and the volume it is on, as it is to be recorded."""
         return HeldVolume(
             base=base,
             mount=mount_point(base),
-            volume=self.platform.identity_of_volume(base),
+            volume=self.identity(base),
             is_beside=self._is_beside(base),
         )
 
@@ -63,7 +69,7 @@ class Drives:
             # Asking a server that does not answer would take for ever; the type tells most of them apart.
             if mount.kind == kind and mount.at != place.mount:
                 try:
-                    if self.platform.identity_of_volume(mount.at) == place.volume:
+                    if self.identity(mount.at) == place.volume:
                         return mount.at
                 except OSError:
                     continue
@@ -84,7 +90,7 @@ class Drives:
         if place.volume == UNRECORDED or (place.is_beside and is_beside):
             return True
         if place.volume:
-            return self.platform.identity_of_volume(path) == place.volume
+            return self.identity(path) == place.volume
         # Of a volume without a mark of its own only this much is known, that it was not the one of our own data.
         return not place.is_beside and not is_beside
 
@@ -113,14 +119,14 @@ class Drives:
         )
 
 
-def drives_of(ledger: Ledger, platform: Platform) -> Drives:
+def drives_of(ledger: Ledger, identity: Identity) -> Drives:
     """The volumes, seen from a ledger."""
-    return Drives(str(ledger.path.parent), platform)
+    return Drives(str(ledger.path.parent), identity)
 
 
-def presences(ledger: Ledger, platform: Platform) -> dict[int, Presence]:
+def presences(ledger: Ledger, identity: Identity) -> dict[int, Presence]:
     """How the places of each holding are found, by its number: away if one of them is; those here are left out."""
-    drives = drives_of(ledger, platform)
+    drives = drives_of(ledger, identity)
     seen: dict[HeldVolume, Presence] = {}
     found: dict[int, Presence] = {}
     for number, place in places_of_holdings(ledger):
@@ -131,19 +137,19 @@ def presences(ledger: Ledger, platform: Platform) -> dict[int, Presence]:
     return found
 
 
-def refuse_away(ledger: Ledger, platform: Platform, holding: Holding) -> None:
+def refuse_away(ledger: Ledger, identity: Identity, holding: Holding) -> None:
     """Raise DriveAway if a volume that a holding lies on is away."""
     places = [place for _, place in places_of_holdings(ledger, holding.number)]
     if not places and not os.path.isdir(holding.root):
         # Nobody recorded where it lies, and nothing is there: it may well be a drive's.
         place = HeldVolume(base=holding.root, mount="", volume=UNRECORDED, is_beside=False)
-        raise drives_of(ledger, platform).away(holding.name, place)
-    drives_of(ledger, platform).refuse_away(holding.name, places)
+        raise drives_of(ledger, identity).away(holding.name, place)
+    drives_of(ledger, identity).refuse_away(holding.name, places)
 
 
-def refuse_destination(ledger: Ledger, platform: Platform, destination: str) -> None:
+def refuse_destination(ledger: Ledger, identity: Identity, destination: str) -> None:
     """Raise DriveAway if an absolute path is where a drive belongs that is away and that holdings lie on."""
-    drives = drives_of(ledger, platform)
+    drives = drives_of(ledger, identity)
     seen: set[HeldVolume] = set()
     for _, place in places_of_holdings(ledger):
         top = place.mount if place.mount and place.mount != "/" else place.base
@@ -155,6 +161,6 @@ def refuse_destination(ledger: Ledger, platform: Platform, destination: str) -> 
             raise drives.away(f"the folder {destination}", place)
 
 
-def place_of_staging(staging: Staging) -> HeldVolume:
+def place_of_staging(staging: "Staging") -> HeldVolume:
     """The volume that a staging directory is on, as a place."""
     return HeldVolume(base=staging.base, mount="", volume=staging.volume, is_beside=staging.is_beside)

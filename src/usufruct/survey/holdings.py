@@ -3,6 +3,7 @@
 import os
 import stat
 from collections.abc import Iterable, Iterator
+from functools import partial
 from typing import NamedTuple
 
 from usufruct.files.looking import state_at
@@ -31,10 +32,11 @@ def untouched(directory: str, stamps: Iterable[Stamp], at: int | None = None) ->
     """
     same: list[str] = []
     others: list[str] = []
-    lstat, is_file, above = os.lstat, stat.S_ISREG, f"{directory}/" if at is None else ""
+    is_file, above = stat.S_ISREG, f"{directory}/" if at is None else ""
+    lstat = os.lstat if at is None else partial(os.lstat, dir_fd=at)
     for name, size, modified, inode in stamps:
         try:
-            found = lstat(above + name, dir_fd=at)
+            found = lstat(above + name)
         except OSError:
             others.append(name)
             continue

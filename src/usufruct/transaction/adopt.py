@@ -17,7 +17,7 @@ def record_missing_places(edges: Edges) -> None:
     holdings = holdings_without_places(ledger)
     if not holdings:
         return
-    drives = drives_of(ledger, edges.platform)
+    drives = drives_of(ledger, edges.platform.identity_of_volume)
     with ledger.transaction():
         for holding in holdings:
             there = [path for _, path in directories_of_holding(ledger, holding.number) if os.path.isdir(path)]

@@ -12,6 +12,7 @@ from usufruct.files.directories import Walk
 from usufruct.files.staging import drop_staging, settling
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
+    clear_all_unneeded,
     clear_unneeded,
     clear_unneeded_notes,
     enter_unneeded,
@@ -243,7 +244,7 @@ def tidy(edges: Edges) -> list[str]:
 
     Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
     """
-    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform)
+    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform.identity_of_volume)
     stagings = [
         settling(staging)
         for staging in stagings_of_ended(ledger)
@@ -266,13 +267,15 @@ def tidy(edges: Edges) -> list[str]:
                 edges.platform.sync_directory(parent)
     settled = []
     for digest, is_needed in noted:
-        with faults.of(edges.backups.path_of(digest)):
+        try:
             if is_needed:
                 # It was given back as the very same file, and something else needs the content still.
                 edges.backups.part(digest)
             else:
                 edges.backups.drop(digest)
             settled.append(digest)
+        except (OSError, MachineError) as error:
+            faults.add(edges.backups.path_of(digest), error)
         edges.checkpoint("backup-dropped")
     forgotten = []
     for number in notes:
@@ -288,7 +291,10 @@ def tidy(edges: Edges) -> list[str]:
     with ledger.transaction():
         for staging in dropped:
             forget_staging(ledger, staging)
-        clear_unneeded(ledger, settled)
+        if len(settled) == len(noted):
+            clear_all_unneeded(ledger)
+        else:
+            clear_unneeded(ledger, settled)
         clear_unneeded_notes(ledger, forgotten)
     edges.checkpoint("tidied")
     return faults.found
@@ -306,6 +312,10 @@ class _Faults:
         try:
             yield
         except (OSError, MachineError) as error:
-            said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
-            self.found.append(f"{path}: {said}")
-            _log.warning("%s could not be tidied: %s", path, said)
+            self.add(path, error)
+
+    def add(self, path: str, error: OSError | MachineError) -> None:
+        """Remember what failed at a path."""
+        said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
+        self.found.append(f"{path}: {said}")
+        _log.warning("%s could not be tidied: %s", path, said)

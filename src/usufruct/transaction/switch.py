@@ -144,13 +144,15 @@ def _advance(work: Work, staging: Staging, number: int, here: Directory, differe
             raise _stale(path)
     is_kept = difference.is_covered and before.kind is FileKind.FILE
     if is_kept:
-        work.edges.backups.keep(path, disk._replace(digest=before.digest), at=here.at)
+        known = before if disk.inode == before.inode and not disk.digest else disk._replace(digest=before.digest)
+        work.edges.backups.keep(path, known, at=here.at)
         work.edges.checkpoint("backed-up")
     elif before.kind in (FileKind.FILE, FileKind.LINK):
         outgoing = f"{staging.outgoing(number)}/{name}"
         _set_out(work, here, name, outgoing, is_replaced=after.kind is not FileKind.ABSENT)
-        taken = state_at(outgoing)
-        if not taken.is_same_file(disk) and not with_digest(taken, outgoing).has_same_content(before):
+        taken = os.lstat(outgoing)
+        is_it = (taken.st_ino, taken.st_mtime_ns, taken.st_size) == (disk.inode, disk.modified, disk.size)
+        if not is_it and not with_digest(state_at(outgoing), outgoing).has_same_content(before):
             raise _stale(path)
     elif before.kind is FileKind.DIRECTORY:
         here.drop(name)

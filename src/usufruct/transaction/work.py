@@ -92,7 +92,7 @@ class Work:
         Each is on record before it is made. Raises LeadsElsewhere where a destination is a link now.
         """
         ledger = self.edges.ledger
-        drives = drives_of(ledger, self.edges.platform)
+        drives = drives_of(ledger, self.edges.platform.identity_of_volume)
         for base in sorted({staging_base(*directory) for directory in set(directories)}):
             with reached(base, self.edges.platform):
                 held = drives.held(base)
