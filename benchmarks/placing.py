@@ -106,9 +106,9 @@ class Bench:
         return result
 
 
-def usufruct(home: Path, *words: object) -> Run:
-    """The installed program."""
-    return run([PROGRAM, *map(str, words)], USUFRUCT_HOME=str(home), NO_COLOR="1")
+def usufruct(home: Path, *words: object, program: str = PROGRAM) -> Run:
+    """The installed program, or an earlier one."""
+    return run([program, *map(str, words)], USUFRUCT_HOME=str(home), NO_COLOR="1")
 
 
 def python(code: str, *words: object, **environment: str) -> Run:

@@ -14,6 +14,7 @@
     │   └── UnreadableArchive    a format, method or cipher that is not supported, by name
     ├── MachineError          5  missing folder, permission, space, something in the way
     │   ├── PlanIsStale          the disk changed between plan and act
+    │   ├── DiffersFromRecord    a file is not what it was when it was looked at
     │   ├── LeadsElsewhere       a directory on the way to a file is a link now
     │   ├── DriveAway            the drive is not there, or another one is in its place
     │   └── StoreError           the ledger or the backups are not what they should be
@@ -133,6 +134,12 @@ class PlanIsStale(MachineError):
     """The disk is no longer as it was when the plan was made."""
 
     code = "plan-is-stale"
+
+
+class DiffersFromRecord(MachineError):
+    """The content of a file is another than it was when it was looked at."""
+
+    code = "differs-from-record"
 
 
 class LeadsElsewhere(MachineError):

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
-from usufruct.errors import MachineError, UnsoundBackup
+from usufruct.errors import DiffersFromRecord, UnsoundBackup
 from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of
 from usufruct.files.platform import Platform
@@ -73,8 +73,8 @@ class Backups:
         """Take in the file at `source`, which stays where it is and is known to be in this state.
 
         `at`: descriptor of the directory that the last part of `source` is a name in. `stays`: it stays in use there,
-        so that the store needs bytes of its own. Raises MachineError if it is in another state; the store is then as
-        it was.
+        so that the store needs bytes of its own. Raises DiffersFromRecord if its content is another; the store is
+        then as it was.
         """
         kept = self._ready(state.digest)
         try:
@@ -138,9 +138,7 @@ class Backups:
             if os.path.lexists(kept):
                 raise
             raise self._unsound(state.digest, destination, "missing from") from error
-        except UnsoundBackup:
-            raise
-        except MachineError as error:
+        except DiffersFromRecord as error:
             raise self._unsound(state.digest, destination, "damaged in") from error
         return restore_attributes(destination, state)
 
@@ -154,7 +152,7 @@ class Backups:
     def part(self, digest: bytes) -> None:
         """Give the store bytes of its own for content that a file in use may share with it; may be repeated.
 
-        Raises MachineError where the content is damaged; it stays as it is then.
+        Raises DiffersFromRecord where the content is damaged; it stays as it is then.
         """
         kept = self.path_of(digest)
         try:

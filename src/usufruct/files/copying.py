@@ -1,5 +1,6 @@
 """Copies that are whole, compared and durable before they get their name; the one place where files are copied."""
 
+import errno
 import os
 import shutil
 import stat
@@ -9,7 +10,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from usufruct.errors import MachineError
+from usufruct.errors import DiffersFromRecord
 from usufruct.files.looking import BLOCK, digest_of
 from usufruct.files.platform import Platform
 
@@ -35,18 +36,18 @@ def copy_whole(
     The name appears once the content was read back and compared. `digest`: what the content must be. `replaces`: the
     name may be taken. `partial`: where the copy grows. `durable`: the content is durable before it gets its name, and
     the name in the end; otherwise whoever calls sees to both, and with `names_later` to the name.
-    Raises MachineError where the content is another, FileExistsError where the name is taken; nothing is left then.
+    Raises DiffersFromRecord where the content is another, FileExistsError where the name is taken; nothing is left.
     """
     directory = os.path.dirname(destination)
     growing = partial or f"{directory}/{_PARTIAL}{os.urandom(6).hex()}.partial"
     with _removed_on_error(growing):
-        if os.path.islink(source):
+        if os.path.islink(source) and not digest:
             os.symlink(os.readlink(source), growing)
             found = b""
         else:
             found = _copied(source, growing)
             if digest_of(growing) != found or (digest and digest != found):
-                raise MachineError(
+                raise DiffersFromRecord(
                     f"{source} is not what it should be, or changed while it was copied to {directory}.",
                     remedy="Close the program that writes it and check the drives; then try again.",
                     path=source,
@@ -79,10 +80,15 @@ def _attributes_like(source: str, copy: str) -> None:
 def _copied(source: str, growing: str) -> bytes:
     digest = blake3()
     binary = getattr(os, "O_BINARY", 0)
-    reading = os.open(source, os.O_RDONLY | binary)
+    try:
+        reading = os.open(source, os.O_RDONLY | binary | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0))
+    except OSError as error:
+        if error.errno == errno.ELOOP:
+            raise _no_file(source) from error
+        raise
     try:
         if not stat.S_ISREG(os.fstat(reading).st_mode):
-            raise MachineError(f"{source} is no file any more.", remedy="See what became of it.", path=source)
+            raise _no_file(source)
         writing = os.open(growing, os.O_CREAT | os.O_EXCL | os.O_WRONLY | binary, _PARTIAL_MODE)
         try:
             while block := os.read(reading, BLOCK):
@@ -95,6 +101,10 @@ def _copied(source: str, growing: str) -> bytes:
     finally:
         os.close(reading)
     return digest.digest()
+
+
+def _no_file(source: str) -> DiffersFromRecord:
+    return DiffersFromRecord(f"{source} is no file any more.", remedy="See what became of it.", path=source)
 
 
 @contextmanager

@@ -4,7 +4,7 @@ import os
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from usufruct.errors import PlanIsStale, UnsoundBackup
+from usufruct.errors import DiffersFromRecord, PlanIsStale, UnsoundBackup
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import Directory, Walk
 from usufruct.files.looking import state_at, with_digest
@@ -46,7 +46,7 @@ def switch_in(work: Work) -> None:
                     switched_whole.add(path)
                     checkpoint("switched-directory")
                     continue
-                above.make(os.path.basename(path))
+                _make_new(above, os.path.basename(path))
             going = going_files(ledger, work.change, directory.number)
             if going and _is_taken_whole(work, walk, directory, going):
                 checkpoint("switched-directory")
@@ -65,6 +65,14 @@ def _bring_new(above: Directory, path: str, name: str) -> None:
     """Bring something to a name that nothing had; raises PlanIsStale where somebody took it in this moment."""
     try:
         above.bring(path, name, replaces=False)
+    except FileExistsError as error:
+        raise _stale(f"{above.path}/{name}") from error
+
+
+def _make_new(above: Directory, name: str) -> None:
+    """Make a directory of a name that nothing had; raises PlanIsStale where somebody took it in this moment."""
+    try:
+        above.make(name)
     except FileExistsError as error:
         raise _stale(f"{above.path}/{name}") from error
 
@@ -133,37 +141,45 @@ def _after(difference: Difference) -> FileState:
 
 
 def _advance(work: Work, staging: Staging, number: int, here: Directory, difference: Difference) -> None:
-    """Bring one destination from before to after."""
-    before, after = _before(difference), _after(difference)
-    name = difference.name
+    """Bring one destination from before to after.
+
+    What is there is not looked at first: each step either fails on what it does not expect, or is looked at once it
+    has what was there where nobody else finds it.
+    """
+    before, after, name = _before(difference), _after(difference), difference.name
     path = f"{here.path}/{name}"
-    disk = here.state(name)
-    if not disk.is_same_file(before):
-        disk = with_digest(disk, here.named(name), here.at)
-        if not disk.has_same_content(before):
-            raise _stale(path)
-    is_kept = difference.is_covered and before.kind is FileKind.FILE
-    if is_kept:
-        known = before if disk.inode == before.inode and not disk.digest else disk._replace(digest=before.digest)
-        work.edges.backups.keep(path, known, at=here.at)
-        work.edges.checkpoint("backed-up")
-    elif before.kind in (FileKind.FILE, FileKind.LINK):
-        outgoing = f"{staging.outgoing(number)}/{name}"
-        _set_out(work, here, name, outgoing, is_replaced=after.kind is not FileKind.ABSENT)
-        taken = os.lstat(outgoing)
-        is_it = (taken.st_ino, taken.st_mtime_ns, taken.st_size) == (disk.inode, disk.modified, disk.size)
-        if not is_it and not with_digest(state_at(outgoing), outgoing).has_same_content(before):
-            raise _stale(path)
-    elif before.kind is FileKind.DIRECTORY:
-        here.drop(name)
+    try:
+        match before.kind:
+            case FileKind.FILE if difference.is_covered:
+                work.edges.backups.keep(path, before, at=here.at)
+                work.edges.checkpoint("backed-up")
+            case FileKind.FILE | FileKind.LINK:
+                outgoing = f"{staging.outgoing(number)}/{name}"
+                _set_out(work, here, name, outgoing, is_replaced=after.kind is not FileKind.ABSENT)
+                _insist_it_is(before, outgoing, path)
+            case FileKind.DIRECTORY:
+                here.drop(name)
+    except (FileNotFoundError, NotADirectoryError, DiffersFromRecord) as error:
+        raise _stale(path) from error
     if after.kind is FileKind.DIRECTORY:
-        here.make(name)
+        _make_new(here, name)
     elif after.kind is not FileKind.ABSENT:
         incoming = f"{staging.incoming(here.path)}/{name}"
-        if before.kind is FileKind.ABSENT:
+        if before.kind in (FileKind.ABSENT, FileKind.DIRECTORY):
             _bring_new(here, incoming, name)
         else:
             here.bring(incoming, name, replaces=True)
+
+
+def _insist_it_is(before: FileState, outgoing: str, path: str) -> None:
+    """Raise PlanIsStale if what was taken out is not what was to go."""
+    taken = os.lstat(outgoing)
+    is_it = (taken.st_ino, taken.st_mtime_ns) == (before.inode, before.modified)
+    if before.kind is FileKind.FILE and is_it and taken.st_size == before.size:
+        return
+    found = state_at(outgoing)
+    if not found.is_same_file(before) and not with_digest(found, outgoing).has_same_content(before):
+        raise _stale(path)
 
 
 def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replaced: bool) -> None:

@@ -33,6 +33,9 @@ from usufruct.transaction.finish import carry_out, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Edges, Work, chain_to_make, is_below
 
+_TOLD = 32
+"""Files after which whoever watches hears of it again."""
+
 
 @dataclass(frozen=True, slots=True)
 class Removed:
@@ -164,7 +167,8 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
         if inode not in (None, step.gives_back.state.inode):
             inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
-        work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
+        if not done % _TOLD or done == len(back):
+            work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
     if unsound:
         kept = ((place, unsound.get((place.directory, place.name))) for place, _ in removal.takes)
         removal = replace(
