@@ -200,6 +200,12 @@ def places_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple
     ]
 
 
+def all_places(ledger: Ledger) -> list[HeldVolume]:
+    """The volumes that anything on record lies on, each once."""
+    rows = ledger.connection.execute("SELECT DISTINCT base, mount, volume, is_beside FROM place")
+    return [HeldVolume(base, mount, volume, bool(is_beside)) for base, mount, volume, is_beside in rows]
+
+
 def holdings_without_places(ledger: Ledger) -> list[Holding]:
     """Holdings of which nobody recorded on which volumes they lie."""
     rows = ledger.connection.execute(

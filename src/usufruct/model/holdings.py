@@ -1,6 +1,7 @@
 """Holdings: what `add` made, by name."""
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -18,8 +19,7 @@ UNRECORDED = "?"
 """In the place of what tells a volume from others: an older version did not record it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HeldVolume:
+class HeldVolume(NamedTuple):
     """A file system that a holding has files on."""
 
     base: str

@@ -1,16 +1,14 @@
 """Whether what is on record is where it was: on its own volume, deleted from it, or on a drive that is away."""
 
 import os
-import shlex
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from enum import Enum
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from usufruct.errors import DriveAway
 from usufruct.files.mounts import mount_point, mounts
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import places_of_holdings
+from usufruct.ledger.holdings import all_places, places_of_holdings
 from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
 
 if TYPE_CHECKING:
@@ -31,8 +29,7 @@ class Presence(Enum):
     """Its volume is not there, or another one is in its place: nothing may be done to it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Drives:
+class Drives(NamedTuple):
     """The volumes as they are mounted now; each path is looked at once."""
 
     own: str
@@ -106,6 +103,8 @@ class Drives:
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
         said = f"what is at {where} now is not it" if is_taken else f"there is nothing at {where} now"
+        import shlex  # only here: nearly always every drive is there
+
         moved = shlex.join(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
         if elsewhere:
             remedy = f"The drive is at {elsewhere}. Mount it where it was, or say that it stays there: `{moved}`."
@@ -127,11 +126,11 @@ def drives_of(ledger: Ledger, identity: Identity) -> Drives:
 def presences(ledger: Ledger, identity: Identity) -> dict[int, Presence]:
     """How the places of each holding are found, by its number: away if one of them is; those here are left out."""
     drives = drives_of(ledger, identity)
-    seen: dict[HeldVolume, Presence] = {}
+    seen = {place: drives.presence(place) for place in all_places(ledger)}
+    if all(presence is Presence.HERE for presence in seen.values()):
+        return {}
     found: dict[int, Presence] = {}
     for number, place in places_of_holdings(ledger):
-        if place not in seen:
-            seen[place] = drives.presence(place)
         if seen[place] is Presence.AWAY or (seen[place] is Presence.DELETED and number not in found):
             found[number] = seen[place]
     return found
@@ -150,13 +149,10 @@ def refuse_away(ledger: Ledger, identity: Identity, holding: Holding) -> None:
 def refuse_destination(ledger: Ledger, identity: Identity, destination: str) -> None:
     """Raise DriveAway if an absolute path is where a drive belongs that is away and that holdings lie on."""
     drives = drives_of(ledger, identity)
-    seen: set[HeldVolume] = set()
-    for _, place in places_of_holdings(ledger):
+    for place in all_places(ledger):
         top = place.mount if place.mount and place.mount != "/" else place.base
-        is_below = destination == top or destination.startswith(top.rstrip("/") + "/")
-        if not is_below or place in seen:
+        if destination != top and not destination.startswith(top.rstrip("/") + "/"):
             continue
-        seen.add(place)
         if drives.presence(place) is Presence.AWAY and drives.is_elsewhere(place, destination):
             raise drives.away(f"the folder {destination}", place)
 
