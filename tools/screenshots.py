@@ -39,6 +39,15 @@ SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
         (*ADDED, "add Downloads/winter-season.zip"),
         ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "undo", "history"),
     ),
+    "away": (
+        # A drive that can be pulled out; only who may mount can take this picture.
+        (
+            "!mv Lanternbox own; mkdir Lanternbox; mount -t tmpfs tmpfs Lanternbox; cp -a own/. Lanternbox",
+            *ADDED,
+            "!umount -l Lanternbox",
+        ),
+        ("list", "remove owl-family herringbone-and-more", "check dusk-gels"),
+    ),
     "sizes": (
         (*ADDED, "add Downloads/old-harbours.zip --afterwards store"),
         ("list --sizes", "archives", "check --store"),
@@ -98,7 +107,8 @@ def take(name: str, folder: Path, display: str) -> None:
     (home / "words").write_text("shadow play\n", encoding="utf-8")
     before, shown = SCENES[name]
     for command in before:
-        subprocess.run([program, *shlex.split(command)], cwd=home, env=environment, check=False, capture_output=True)
+        words = ["sh", "-c", command[1:]] if command.startswith("!") else [str(program), *shlex.split(command)]
+        subprocess.run(words, cwd=home, env=environment, check=False, capture_output=True)
     lines = ["clear"]
     for command in shown:
         if command.startswith("!"):

@@ -62,7 +62,7 @@ def _tell(result: Checked, *, in_full: bool) -> None:
     name = styled(printable(result.holding.name), "title")
     if result.away:
         echo(f"{styled('away', 'care')}  {name}  not compared")
-        for line in wrapped(f"{printable(result.away.message)} {printable(result.away.remedy)}", "      "):
+        for line in wrapped(printable(f"{result.away.message} {result.away.remedy}"), "      "):
             echo(f"      {line}")
         return
     if result.is_fine:

@@ -92,4 +92,6 @@ def _row(holding: Holding) -> tuple[str, ...]:
 
 
 def _list_style(column: int, text: str) -> str:
+    if column > 3 and text.startswith("away"):
+        return styled(text, "care")
     return styled(text, "place") if column == 0 else styled(text, "quiet") if column > 2 else text

@@ -67,8 +67,9 @@ def _tell(removal: Removal) -> None:
     removed = removal.removed
     name = styled(printable(removal.holding.name), "title")
     if removal.away:
-        echo(f"{styled('Not removed', 'care')} {name}: {printable(removal.away.message)}")
-        for line in wrapped(f"{printable(removal.away.kept)} {printable(removal.away.remedy)}", "  "):
+        echo(f"{styled('Not removed', 'care')} {name}")
+        away = removal.away
+        for line in wrapped(printable(f"{away.message} {away.kept} {away.remedy}"), "  "):
             echo(f"  {line}")
         return
     is_whole = not removed.left and not removed.unbacked

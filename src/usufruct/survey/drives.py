@@ -102,7 +102,7 @@ class Drives(NamedTuple):
         where = place.mount or place.base
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
-        said = f"what is at {where} now is not it" if is_taken else f"there is nothing at {where} now"
+        said = f"{where} is something else now" if is_taken else f"there is no {where} now"
         import shlex  # only here: nearly always every drive is there
 
         moved = shlex.join(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
@@ -111,8 +111,8 @@ class Drives(NamedTuple):
         else:
             remedy = f"Connect the drive and try again. If its content is on another drive or folder now: `{moved}`."
         return DriveAway(
-            f"The drive of {about} is not there: {said}.",
-            kept=f"{about} and everything of it were left as they are.",
+            f"{about} is on a drive that is not connected: {said}.",
+            kept="Its files and its record were left as they are.",
             remedy=remedy,
             path=place.base,
         )
@@ -154,7 +154,7 @@ def refuse_destination(ledger: Ledger, identity: Identity, destination: str) -> 
         if destination != top and not destination.startswith(top.rstrip("/") + "/"):
             continue
         if drives.presence(place) is Presence.AWAY and drives.is_elsewhere(place, destination):
-            raise drives.away(f"the folder {destination}", place)
+            raise drives.away(f"The folder {destination}", place)
 
 
 def place_of_staging(staging: "Staging") -> HeldVolume:

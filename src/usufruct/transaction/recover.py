@@ -60,7 +60,7 @@ def reverse(edges: Edges, change: int, about: str = "") -> tuple[Stranger, ...]:
     """
     work = Work(edges, change, about, stagings=stagings_of(edges.ledger, change))
     drives_of(edges.ledger, edges.platform.identity_of_volume).refuse_away(
-        f"a change of {about or 'files'} that was cut off", map(place_of_staging, work.stagings)
+        f"What was cut off ({about})", map(place_of_staging, work.stagings)
     )
     strangers = switch_back(work) if phase_of(edges.ledger, change) is Phase.SWITCHING else []
     finish_reversed(work, strangers)
