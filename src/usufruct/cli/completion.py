@@ -7,6 +7,57 @@ from usufruct.cli.screen import echo
 
 _SHELLS = ("bash", "zsh", "fish")
 _VARIABLE = "_USUFRUCT_COMPLETE"
+_BASH = r"""
+%(complete_func)s() {
+    local IFS=$'\n' line value
+    COMPREPLY=()
+    while IFS= read -r line; do
+        case $line in
+            plain,*)
+                # What is offered comes from files and archives: whatever signs are in it, it goes in as one word.
+                value=${line#plain,}
+                [[ $value == */ ]] && compopt -o nospace
+                case ${COMP_WORDS[COMP_CWORD]} in
+                    \"*)
+                        value=${value//\\/\\\\}
+                        value=${value//\"/\\\"}
+                        value=${value//\$/\\\$}
+                        value=${value//\`/\\\`}
+                        # Between double quotes nothing keeps this sign from calling up an earlier line.
+                        value=${value//\!/\"\\\!\"}
+                        ;;
+                    \'*) value=${value//\'/\'\\\'\'} ;;
+                    *) printf -v value '%%q' "$value" ;;
+                esac
+                COMPREPLY+=("$value")
+                ;;
+            dir,*) compopt -o dirnames ;;
+            file,*) compopt -o default ;;
+        esac
+    done <<< "$(env COMP_WORDS="${COMP_WORDS[*]}" COMP_CWORD="$COMP_CWORD" %(complete_var)s=bash_complete "$1")"
+}
+
+complete -o nosort -F %(complete_func)s %(prog_name)s
+"""
+_FISH = r"""
+function %(complete_func)s
+    for line in (env %(complete_var)s=fish_complete COMP_WORDS=(commandline -cp) COMP_CWORD=(commandline -t) %(prog_name)s)
+        set -l parts (string split -m 1 ',' -- $line)
+        switch $parts[1]
+            case dir
+                __fish_complete_directories $parts[2]
+            case file
+                __fish_complete_path $parts[2]
+            case plain
+                printf '%%s\n' $parts[2]
+        end
+    end
+end
+
+complete --no-files --command %(prog_name)s --arguments "(%(complete_func)s)"
+"""
+_OWN = {"bash": _BASH, "fish": _FISH}
+"""Scripts in the place of the library's, which let a name be more than one word. What it has for zsh quotes already."""
 
 
 @click.command(short_help="Print what makes a shell complete Usufruct's words.")
@@ -25,4 +76,4 @@ def completion(context: click.Context, shell: str) -> None:
     root = context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
     # What the library would print, without asking the shell for its version: it may not be on this machine.
-    echo(script.source_template % script.source_vars())
+    echo(_OWN.get(shell, script.source_template) % script.source_vars())

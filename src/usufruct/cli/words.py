@@ -14,6 +14,7 @@ from click.shell_completion import CompletionItem
 
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import UsufructError
+from usufruct.files.printable import printable
 
 _Complete = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
 _Offered = Callable[[click.Context], Iterable[tuple[str, str]]]
@@ -30,7 +31,7 @@ def _completing(offered: _Offered) -> _Complete:
             return [
                 CompletionItem(word, help=help_text)
                 for word, help_text in offered(context)
-                if word.casefold().startswith(begun) and word not in taken
+                if word.casefold().startswith(begun) and word not in taken and _is_a_line(word)
             ]
         except (UsufructError, OSError):
             return []
@@ -89,6 +90,8 @@ def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> l
             for entry in sorted(entries, key=lambda one: one.name):
                 if not entry.name.startswith(begun) or (entry.name.startswith(".") and not begun):
                     continue
+                if not _is_a_line(entry.name):
+                    continue
                 if entry.is_dir():
                     items.append(CompletionItem(f"{written}{entry.name}/"))
                 elif is_archive(Path(entry.path)):
@@ -113,4 +116,9 @@ def _downloads() -> list[str]:
         if path.is_file()
     ]
     found.sort(key=lambda path: -path.stat().st_mtime_ns)
-    return [str(path) for path in found[:20] if is_archive(path)]
+    return [str(path) for path in found[:20] if _is_a_line(str(path)) and is_archive(path)]
+
+
+def _is_a_line(word: str) -> bool:
+    """Nothing in a word ends the line that tells the shell of it, or steers the terminal."""
+    return printable(word) == word
