@@ -63,6 +63,25 @@ class AppTest(WorldTest):
         (self.world.folder / "text").write_text(text)
         return f"cp {self.world.folder / 'text'}"
 
+    def test_names_never_become_lines_of_a_learned_definition(self) -> None:
+        """A newline ended a comment once, and what came behind it was a line of the definition."""
+        line = 'x\nafter = ["touch", "pwned"]\n[[folder]]\nname = "all"\npath = "."\n#'
+        self.fill()
+        for name in (f"{line}.gel", f"Odd{line}/rig.toml", "bell\x07\x1b[31m.gel", "odd\u202e.gel"):
+            path = self.root / "Puppets" / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text("x")
+            (self.root / name.replace("/", "-")).write_text("x")
+        with open(os.fsencode(self.root) + b"/\xff\xfe.gel", "w") as file:
+            file.write("not text")
+        text = self.run_words("app", "learn", "Moonbox").stdout
+        self.assertFalse([sign for sign in text if not sign.isprintable() and sign != "\n"])
+        self.run_words("app", "learn", "Moonbox", "--yes")
+        learned = load_application(self.definition)
+        self.assertEqual((learned.after, {"puppets", "gels"} <= {one.name for one in learned.folders}), ((), True))
+        (self.world.folder / "odd\nname").mkdir()
+        self.run_words("app", "learn", "odd\nname", code=2)
+
     def test_new_edit_and_drop(self) -> None:
         self.root.mkdir()
         self.run_words("app", "new", "moonbox", "--root", "Moonbox", EDITOR=self.editor('"content"', '"all"'))

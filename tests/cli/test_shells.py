@@ -10,7 +10,7 @@ from pathlib import Path
 
 from tests.support import WorldTest, program, run_program, zip_bytes
 
-EVIL = "evil $(touch pwned)`touch pwned`;touch pwned & \'x\' \"y\" \\ #!*?{a,b}~ <in >out (z).zip"
+EVIL = "evil $(touch pwned)`touch pwned`;touch pwned & 'x' \"y\" \\ #!*?{a,b}~ <in >out (z).zip"
 MARK = "the word is: "
 
 
@@ -25,7 +25,7 @@ class ShellsTest(WorldTest):
         (self.work / EVIL).write_bytes(zip_bytes({"gels/moon.gel": "m"}))
 
     def typed(self, words: list[str], start: str, line: str) -> str:
-        """What a shell shows once `start` was typed, and then `line`, with Tab where it says so, printed as one word."""
+        """What a shell shows once `start` was typed, and then `line` with its Tab, and the words of it are printed."""
         pid, terminal = pty.fork()
         if not pid:
             os.chdir(self.work)

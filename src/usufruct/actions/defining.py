@@ -1,10 +1,10 @@
 """Making, changing and dropping definitions of applications."""
 
-import json
 import os
 import re
 import stat
 import unicodedata
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -52,6 +52,12 @@ def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Prop
     directory = directory.expanduser().absolute()
     if not directory.is_dir():
         raise MachineError(f"There is no folder {directory}.", remedy="Name the folder that the application reads.")
+    if _shown(str(directory)) != str(directory):
+        raise WrongUsage(
+            f"The path of {directory.name} has signs that cannot be shown, and no definition may hold them.",
+            remedy="Give the folder a plain name first.",
+            path=str(directory),
+        )
     learned = learned_from(_listing_of(directory))
     if not learned.folders:
         raise WrongUsage(
@@ -158,12 +164,12 @@ def _name_from(name: str) -> str:
 
 def _text_of(name: str, directory: Path, learned: Learned) -> str:
     lines = [
-        f"# Learned from {_home_words(directory)}: {learned.files} files of content.",
+        _comment(f"Learned from {_home_words(directory)}: {learned.files} files of content."),
         "usufruct = 1",
         "",
         "[application]",
         f"name = {_quoted(name)}  # what you type after --app",
-        f"title = {_quoted(directory.name)}",
+        f"title = {_quoted(_shown(directory.name))}",
         f"root = {_quoted(_home_words(directory))}",
     ]
     if learned.programs:
@@ -171,35 +177,52 @@ def _text_of(name: str, directory: Path, learned: Learned) -> str:
     else:
         lines.append('programs = "refuse"  # no file here can run')
     for folder in learned.folders:
-        lines += ["", *_folder_lines(folder)]
+        # One whose name no definition may hold is left out; it is told with what lies beside the folders.
+        if _shown(folder.path) == folder.path:
+            lines += ["", *_folder_lines(folder)]
     if learned.unexplained:
         shown = ", ".join(learned.unexplained[:6]) + (" and more" if len(learned.unexplained) > 6 else "")
-        lines += ["", f"# Directly in {directory.name} lie also {shown}: no folder above is for them."]
+        lines += ["", _comment(f"Directly in {directory.name} lie also {shown}: no folder above is for them.")]
     return "\n".join(lines) + "\n"
 
 
 def _folder_lines(folder: LearnedFolder) -> list[str]:
     lines = [
         "[[folder]]",
-        *(f"# {_one_line(thought)}" for thought in folder.evidence),
-        f"name = {_quoted(folder.name)}",
+        *map(_comment, folder.evidence),
+        f"name = {_quoted(_shown(folder.name))}",
         f"path = {_quoted(folder.path)}",
         f'arrange = "{folder.arrange.value}"',
     ]
     if folder.mark:
-        lines.append(f"mark = [{', '.join(map(_quoted, folder.mark))}]  # what makes a directory one piece")
+        lines.append(f"mark = [{_patterns(folder.mark)}]  # what makes a directory one piece")
     if folder.takes:
-        lines.append(f"takes = [{', '.join(map(_quoted, folder.takes))}]")
+        lines.append(f"takes = [{_patterns(folder.takes)}]")
     return lines
 
 
+def _patterns(patterns: Iterable[str]) -> str:
+    return ", ".join(_quoted(_shown(pattern)) for pattern in patterns)
+
+
 def _quoted(text: str) -> str:
-    """A TOML basic string; JSON's escapes are among TOML's."""
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+    """A text as TOML has it."""
+    import tomlkit
+
+    return tomlkit.string(text).as_string()
 
 
-def _one_line(text: str) -> str:
-    return "".join(c if c.isprintable() else "?" for c in text)
+def _comment(text: str) -> str:
+    """A comment of one line, whatever names of others are in it."""
+    return f"# {_shown(text)}"
+
+
+def _shown(text: str) -> str:
+    """A text with a question mark for each sign that ends a line, steers a terminal or is no text at all.
+
+    As a pattern it still matches the name that it was made of.
+    """
+    return "".join(sign if sign.isprintable() else "?" for sign in text)
 
 
 def _home_words(path: Path) -> str:

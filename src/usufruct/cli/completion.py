@@ -41,7 +41,9 @@ complete -o nosort -F %(complete_func)s %(prog_name)s
 """
 _FISH = r"""
 function %(complete_func)s
-    for line in (env %(complete_var)s=fish_complete COMP_WORDS=(commandline -cp) COMP_CWORD=(commandline -t) %(prog_name)s)
+    set -lx COMP_WORDS (commandline -cp)
+    set -lx COMP_CWORD (commandline -t)
+    for line in (env %(complete_var)s=fish_complete %(prog_name)s)
         set -l parts (string split -m 1 ',' -- $line)
         switch $parts[1]
             case dir
