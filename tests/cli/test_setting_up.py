@@ -1,5 +1,6 @@
 """What is around the work: completion by the real state, the manual page, the version, the log."""
 
+import json
 import os
 import shutil
 import subprocess
@@ -115,6 +116,20 @@ class SettingUpTest(WorldTest):
         )
         self.assertIn("Details are in", failed.stderr)
         self.assertIn("FileNotFoundError", log.read_text())
+
+    def test_names_steer_neither_the_terminal_nor_the_log(self) -> None:
+        evil = "evil \x1b]0;title\x07\u202e\u061c\u2028\x9b31m\nfake line.zip"
+        for words in (("look", evil), ("add", evil), ("-v", "remove", evil), ("check", evil)):
+            done = self.run_words(*words, code=2 if words[0] != "look" and words[0] != "add" else 5)
+            shown = self.run_words(*words, "--json", code=done.returncode).stdout
+            self.assertIn("evil", json.dumps(json.loads(shown)))
+            log = self.world.places.data / "log"
+            logged = log.read_text() if log.exists() else ""
+            for text in (done.stdout, done.stderr, shown, logged):
+                self.assertFalse([sign for sign in text if not sign.isprintable() and sign != "\n"], words)
+                self.assertFalse([line for line in text.split("\n") if line.startswith("fake line")], words)
+        (self.world.folder / evil).write_bytes(b"no archive")
+        self.assertIn("\\u202e", self.run_words("look", evil, "--json", code=4).stdout)
 
     def test_the_log_begins_anew_when_it_is_full(self) -> None:
         log = self.world.places.data / "log"

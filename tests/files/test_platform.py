@@ -69,6 +69,8 @@ class PrintableTest(unittest.TestCase):
         self.assertEqual(printable("a\x1b[31mb\nc"), "a\\x1b[31mb\\nc".replace("\\n", "\\x0a"))
         self.assertEqual(printable("exe.\u202egnp"), "exe.\\u202egnp")
         self.assertEqual(printable("\udcff"), "\\udcff")
+        for sign in "\u061c\u2028\u2029\x9b\x85":
+            self.assertNotIn(sign, printable(f"a{sign}b"))
         self.assertEqual(printable("Owl \u00fc"), "Owl \u00fc")
 
 

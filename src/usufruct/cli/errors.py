@@ -5,7 +5,7 @@ from typing import Any
 
 import click
 
-from usufruct.cli.screen import path_words, styled, wrapped
+from usufruct.cli.screen import json_lines, path_words, styled, wrapped
 from usufruct.errors import UsufructError
 
 
@@ -21,7 +21,7 @@ def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) 
     if as_json:
         import json
 
-        click.echo(json.dumps({"error": error_document(error)}, ensure_ascii=False, indent=2))
+        click.echo(json_lines(json.dumps({"error": error_document(error)}, ensure_ascii=False, indent=2)))
     lines = wrapped(f"usufruct: {error.message}", "") + wrapped(f"{error.kept} {error.remedy}", "")
     if log:
         lines += wrapped(f"Details are in {path_words(str(log))}.", "")

@@ -4,11 +4,24 @@ import logging
 import sys
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
+from typing import Any
 
+from usufruct.files.printable import printable
 from usufruct.files.state_places import StatePlaces
 
 _MOST, _OLDER = 1_000_000, 3
 """Bytes of the log before a new one is begun, and how many older ones are kept."""
+
+
+class _Printable(logging.Formatter):
+    """What is logged holds names from archives and from the disk: each line is made fit to be shown."""
+
+    def formatMessage(self, record: logging.LogRecord) -> str:  # noqa: N802 - the library's name
+        record.message = printable(record.message)
+        return super().formatMessage(record)
+
+    def formatException(self, ei: Any) -> str:  # noqa: N802 - the library's name
+        return "\n".join(map(printable, super().formatException(ei).split("\n")))
 
 
 def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
@@ -28,10 +41,10 @@ def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
         file = RotatingFileHandler(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
     except OSError:
         return logger, path
-    file.setFormatter(logging.Formatter("%(asctime)s %(process)d %(levelname)s %(message)s"))
+    file.setFormatter(_Printable("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(file)
     if is_told:
         shown = logging.StreamHandler(sys.stderr)
-        shown.setFormatter(logging.Formatter("%(asctime)s %(message)s", "%H:%M:%S"))
+        shown.setFormatter(_Printable("%(asctime)s %(message)s", "%H:%M:%S"))
         logger.addHandler(shown)
     return logger, path

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from usufruct.files.printable import printable
+from usufruct.files.printable import UNPRINTABLE, printable
 
 _COLOURS: dict[str, dict[str, Any]] = {
     "title": {"bold": True},
@@ -38,7 +38,19 @@ def echo_json(document: Any) -> None:
     # Ten times as fast as the standard library, which counts for archives of many thousand entries.
     import msgspec
 
-    click.echo(msgspec.json.format(msgspec.json.encode(document), indent=2).decode("utf-8"))
+    try:
+        text = msgspec.json.format(msgspec.json.encode(document), indent=2).decode("utf-8")
+    except UnicodeEncodeError:
+        # A name on disk that is no text: the standard library spells its bytes out.
+        import json
+
+        text = json.dumps(document, indent=2)
+    click.echo(json_lines(text))
+
+
+def json_lines(text: str) -> str:
+    """JSON with everything that could steer a terminal spelled out; only the lines of its own form stay."""
+    return UNPRINTABLE.sub(lambda found: "\n" if found[0] == "\n" else f"\\u{ord(found[0]):04x}", text)
 
 
 def width() -> int:
@@ -66,10 +78,10 @@ def shortened(text: str, room: int) -> str:
 
 
 def wrapped(text: str, indent: str) -> list[str]:
-    """The text in lines that fit the width once `indent` stands before each; at least one."""
+    """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one."""
     import textwrap
 
-    return textwrap.wrap(text, max(30, min(width(), 110) - len(indent)), break_on_hyphens=False) or [""]
+    return textwrap.wrap(printable(text), max(30, min(width(), 110) - len(indent)), break_on_hyphens=False) or [""]
 
 
 def in_lines(items: Sequence[str], indent: str) -> list[str]:
