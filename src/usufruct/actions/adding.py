@@ -11,12 +11,13 @@ from usufruct.actions.examine import Examined, examined
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import UsufructError
+from usufruct.errors import MachineError, UsufructError
 from usufruct.files.volumes import volume_of
 from usufruct.model.holdings import Holding
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
+from usufruct.survey.own import refuse_own
 from usufruct.survey.room import check_room
 from usufruct.transaction.place import Placed, place_holding
 from usufruct.transaction.work import Edges
@@ -45,8 +46,19 @@ def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Reque
     with surroundings.reading() as ledger:
         for paths, one in product(_groups(archives, request), request.each()):
             with examined(paths, one, ledger, for_adding=False, platform=surroundings.platform) as result:
+                _refuse_own(surroundings, result)
                 results.append(result)
     return results
+
+
+def _refuse_own(surroundings: Surroundings, found: Examined) -> None:
+    """Let an archive that would go where our own files are be refused."""
+    if found.plan and not found.error:
+        places = surroundings.places
+        try:
+            refuse_own(found.plan, (str(places.config), str(places.data)))
+        except MachineError as error:
+            found.error = error
 
 
 def _groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Path]]:
@@ -84,6 +96,7 @@ def add_archives(
         for paths in _groups(archives, request):
             for number, one in enumerate(errands, 1):
                 with examined(paths, one, edges.ledger, for_adding=True, platform=edges.platform) as found:
+                    _refuse_own(surroundings, found)
                     result = _add(edges, found)
                 if result.placed and found.application:
                     result.after = run_after(found.application)

@@ -1,13 +1,32 @@
-"""Recording that a drive or a folder has another place now."""
+"""After something was moved or lost: a drive or a folder with another place, backups without a record."""
 
 import os
 from pathlib import Path
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
+from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
+from usufruct.files.trash import free_path
+from usufruct.ledger.layers import needed_backups
 from usufruct.ledger.moving import move_record
 from usufruct.survey.drives import drives_of
+
+
+def take_out_backups(surroundings: Surroundings, folder: Path) -> list[str]:
+    """Copy the backups that no layer on record needs into a folder, which is made; gives the paths of the copies.
+
+    The store keeps its own. One that is damaged is copied as it is, and its name says so.
+    """
+    copied = []
+    with surroundings.writing(f"recover --backups {folder}") as edges:
+        needed = needed_backups(edges.ledger)
+        for digest in sorted(set(edges.backups.digests()) - needed):
+            damaged = "" if edges.backups.is_sound(digest) else "-damaged"
+            target = free_path(f"{digest.hex()[:16]}{damaged}", folder.expanduser().absolute())
+            copy_whole(edges.backups.path_of(digest), target, edges.platform)
+            copied.append(target)
+    return copied
 
 
 def say_moved(surroundings: Surroundings, old: str, new: str) -> int:

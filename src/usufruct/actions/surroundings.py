@@ -74,9 +74,9 @@ class Surroundings:
         from usufruct.backups import Backups
         from usufruct.files.locking import only_writer
         from usufruct.ledger import open_ledger
-        from usufruct.ledger.changes import is_tidy
+        from usufruct.ledger.changes import is_empty, is_tidy
         from usufruct.transaction.adopt import record_missing_places
-        from usufruct.transaction.recover import recover
+        from usufruct.transaction.recover import Recovered, recover
         from usufruct.transaction.work import Edges, no_checkpoint
 
         platform = self.system()
@@ -94,6 +94,8 @@ class Surroundings:
                 watch=self.watch,
                 checkpoint=self.checkpoint or no_checkpoint,
             )
+            if is_empty(ledger) and (unknown := sum(1 for _ in edges.backups.digests())):
+                self.on_recovery(Recovered(unknown=unknown))
             if recovers and not is_tidy(ledger):
                 self.on_recovery(recover(edges))
             record_missing_places(edges)

@@ -1,10 +1,11 @@
 """`usufruct recover`."""
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.moving_on import say_moved
+from usufruct.actions.moving_on import say_moved, take_out_backups
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.errors import error_document
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words
@@ -23,8 +24,14 @@ if TYPE_CHECKING:
     help="Say that what was in the folder OLD is in NEW now: another mount point, or a folder that you moved. The same"
     " path twice: its content is on another disk now.",
 )
+@click.option(
+    "--backups",
+    type=click.Path(path_type=Path),
+    metavar="FOLDER",
+    help="Copy the backups that nothing on record needs into FOLDER, each under the beginning of its digest.",
+)
 @json_option
-def recover(*, moved: tuple[str, str] | None, as_json: bool) -> int:
+def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: bool) -> int:
     """Reverse a change that a crash or a power cut interrupted.
 
     Every command that writes does so first, by itself. What lies on a drive that is not there waits for it; this says
@@ -42,9 +49,14 @@ def recover(*, moved: tuple[str, str] | None, as_json: bool) -> int:
     if not moved or not found:
         with around.writing("recover"):
             pass
-    one = found[0] if found else None
+    one = found[-1] if found else None
+    copied = take_out_backups(around, backups) if backups else ()
     if as_json:
-        echo_json(_document(one, count if moved else None))
+        echo_json({**_document(one, count if moved else None), **({"backups": copied} if backups else {})})
+    elif backups:
+        echo(
+            f"{count_words(len(copied), 'backup')} copied into {path_words(str(backups))}. They stay in the store too."
+        )
     elif moved:
         echo(f"{count_words(count, 'holding')} recorded as lying in {path_words(moved[1])}.")
     elif not one or not (one.reversed or one.waiting or one.untidied):

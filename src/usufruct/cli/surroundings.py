@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli.screen import path_words
+from usufruct.cli.screen import count_words, path_words
 from usufruct.errors import DriveAway, UsufructError
 from usufruct.files.printable import printable
 from usufruct.model.progress import Watch, unwatched
@@ -37,6 +37,11 @@ def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
 
     Of changes that wait for their drive only with `waiting`: commands that have nothing to do with it say nothing.
     """
+    if recovered.unknown:
+        kept = count_words(recovered.unknown, "backup")
+        _tell(f"There is no record of anything added, but {kept} of replaced files: was the ledger lost?")
+        _tell("  They are kept. Put the ledger back from your own backup of it, or take the files out with")
+        _tell("  `usufruct recover --backups FOLDER`.")
     for change, strangers in recovered.reversed:
         end = "all is as before it" if not strangers else "all but these files is as before it"
         _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off; it was reversed, {end}.")

@@ -1,10 +1,14 @@
 """Staging directories: where content waits, complete and checked, beside the place it goes to."""
 
 import os
+import re
 import shutil
 from dataclasses import dataclass, replace
 
+from usufruct.errors import StoreError
+
 _PREFIX = ".usufruct-"
+_NAME = re.compile(r"\.usufruct-[0-9a-f]{12}")
 _TICK = 10_000_000
 """Nanoseconds by which a system's clock for files may lag behind itself."""
 
@@ -106,8 +110,13 @@ def drop_staging(staging: Staging) -> None:
 
     Raises OSError where it cannot be removed.
     """
-    name = os.path.basename(staging.path)
-    assert name.startswith(_PREFIX), "nothing but a directory of our own making is ever removed as a whole"
+    if not _NAME.fullmatch(os.path.basename(staging.path)) or os.path.islink(staging.path):
+        # A record that somebody else wrote could name any directory.
+        raise StoreError(
+            f"{staging.path} is on record as a staging directory and cannot be one.",
+            remedy="It is left as it is. Where does this ledger come from?",
+            path=staging.path,
+        )
     parent = os.path.dirname(staging.path)
     if os.path.lexists(staging.path):
         shutil.rmtree(staging.path)

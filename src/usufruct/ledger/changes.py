@@ -145,6 +145,12 @@ def phase_of(ledger: Ledger, change: int) -> Phase:
     return Phase(row[0])
 
 
+def is_empty(ledger: Ledger) -> bool:
+    """Nothing was ever recorded."""
+    row = ledger.connection.execute("SELECT EXISTS (SELECT 1 FROM change)").fetchone()
+    return not row[0]
+
+
 def is_tidy(ledger: Ledger) -> bool:
     """Nothing is under way and nothing is left to remove."""
     row = ledger.connection.execute(

@@ -1,6 +1,7 @@
 """Opening the ledger, and its transactions."""
 
 import os
+import re
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -116,11 +117,29 @@ def _connected(where: str, path: Path, *, uri: bool = False) -> Iterator[Ledger]
                 remedy="Use that newer Usufruct.",
                 path=str(path),
             )
+        _refuse_unknown(connection, path)
         yield Ledger(connection, path)
     except sqlite3.DatabaseError as error:
         raise _unusable(path, error) from error
     finally:
         connection.close()
+
+
+_KNOWN = frozenset(re.findall(r"CREATE (?:UNIQUE )?(?:TABLE|INDEX) (\w+)", TABLES))
+
+
+def _refuse_unknown(connection: sqlite3.Connection, path: Path) -> None:
+    """Raise StoreError for a ledger with anything in it that Usufruct does not make: it would act by itself."""
+    connection.execute("PRAGMA trusted_schema = OFF")
+    made = connection.execute("SELECT type, name FROM sqlite_master WHERE name NOT LIKE 'sqlite%'").fetchall()
+    unknown = sorted(name for kind, name in made if kind not in ("table", "index") or name not in _KNOWN)
+    if unknown:
+        raise StoreError(
+            f"The ledger {path} holds what Usufruct did not put there: {', '.join(unknown)}.",
+            kept="It was not used, and no file was touched.",
+            remedy="Put the ledger back from your own backup. Where does this one come from?",
+            path=str(path),
+        )
 
 
 def _version(ledger: Ledger) -> int:

@@ -27,6 +27,8 @@ class Recovered:
     """Changes that cannot be reversed yet, and why: their drive is away, perhaps. Nothing else waits for them."""
     untidied: tuple[str, ...] = ()
     """What was to go and could not be removed, each with the reason."""
+    unknown: int = 0
+    """Backups beside a ledger that is empty: it was lost, perhaps. They are kept."""
 
 
 @contextmanager
