@@ -142,6 +142,34 @@ class CarryingTest(WorldTest):
         with self.assertRaises(MachineError):
             carry_out(self.world.surroundings, self.file, with_archives=False)
 
+    def test_what_a_carry_file_says_is_checked_as_what_a_user_types(self) -> None:
+        """A holding's name was a path to write to, a setting any value, a definition one of ours."""
+        carry_out(self.world.surroundings, self.file, with_archives=True)
+        with zipfile.ZipFile(self.file) as source:
+            entries = {name: source.read(name) for name in source.namelist()}
+        (document,) = (name for name in entries if name.endswith("carry.json"))
+
+        def crafted(**changes: object) -> None:
+            told = json.loads(entries[document]) | changes
+            self.file.write_bytes(zip_bytes({**entries, document: json.dumps(told)}))
+
+        first = json.loads(entries[document])["holdings"]
+        for name in ("../../evil", "/evil", "a\\b", "..", "", "x\x1b[2J", "n" * 300):
+            crafted(holdings=[first[0] | {"name": name}])
+            with self.subTest(name=name), self.assertRaises(DamagedArchive):
+                self.planned()
+        for key, value in (("most-ratio", 0), ("patience", "long"), ("afterwards", "burn")):
+            crafted(settings={key: value})
+            with self.subTest(key=key), self.assertRaises(DamagedArchive):
+                self.planned()
+        crafted(settings={"store": "/etc", "downloads": "/"})
+        self.assertEqual(self.planned().settings, [])
+        top = document.removesuffix("carry.json")
+        entries[f"{top}apps/fonts.toml"] = entries[f"{top}apps/weftline.toml"].replace(b"weftline", b"fonts")
+        crafted(applications=["fonts"])
+        self.assertEqual([(one[0], one[2]) for one in self.planned().definitions], [("fonts", "other here")])
+        self.assertEqual(self.there.strays(), [])
+
     def test_loose_files_of_a_root_that_is_not_there_yet(self) -> None:
         """They once got a directory called `.`, which could be made and not taken out."""
         homes = [self.world.folder / name for name in ("old", "new")]

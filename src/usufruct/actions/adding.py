@@ -11,11 +11,11 @@ from usufruct.actions.examine import Examined, examined
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import MachineError, UsufructError
+from usufruct.errors import MachineError, UsufructError, WrongUsage
 from usufruct.files.volumes import volume_of
 from usufruct.model.holdings import Holding
 from usufruct.model.settings import KEEP
-from usufruct.planning.names import tidy_name, version_of
+from usufruct.planning.names import fault_in_name, tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
 from usufruct.survey.own import refuse_own
 from usufruct.survey.room import check_room
@@ -43,6 +43,7 @@ class Added:
 def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Request) -> list[Examined]:
     """What each archive (or all as one) is and would do, for each application named; changes nothing."""
     results = []
+    _refuse_name(request)
     with surroundings.reading() as ledger:
         for paths, one in product(_groups(archives, request), request.each()):
             with examined(paths, one, ledger, for_adding=False, platform=surroundings.platform) as result:
@@ -59,6 +60,11 @@ def _refuse_own(surroundings: Surroundings, found: Examined) -> None:
             refuse_own(found.plan, (str(places.config), str(places.data)))
         except MachineError as error:
             found.error = error
+
+
+def _refuse_name(request: Request) -> None:
+    if request.name is not None and (fault := fault_in_name(request.name)):
+        raise WrongUsage(f"A holding cannot be called {request.name!r}: {fault}.", remedy="Give it a plain name.")
 
 
 def _groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Path]]:
@@ -88,6 +94,7 @@ def add_archives(
     `afterwards` says what becomes of an archive once all that was asked of it is placed.
     """
     results = []
+    _refuse_name(request)
     with surroundings.writing(f"add {' '.join(path.name for path in archives)}") as edges:
         # What is unpacked to be listed need not be unpacked again to be placed.
         spool = str(surroundings.places.data / "spool")

@@ -39,7 +39,8 @@ from usufruct.model.applications import Application
 from usufruct.model.carried import CARRY_VERSION, Carried, CarriedFile, CarriedHolding
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
-from usufruct.planning.names import folded, free_name, spelling_key
+from usufruct.model.settings import fault_in
+from usufruct.planning.names import fault_in_name, folded, free_name, spelling_key
 from usufruct.survey.condition import Condition
 
 _DOCUMENT = "carry.json"
@@ -194,6 +195,10 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
         applications = {one.name: one for one in known_applications(surroundings) if not one.is_shipped}
         shipped = {one.name: one for one in known_applications(surroundings) if one.is_shipped}
         for name in document.applications:
+            if name in shipped and name not in applications:
+                # What ships is known by everybody: nothing that is carried takes its place.
+                plan.definitions.append((name, shipped[name].root, OTHER, ""))
+                continue
             text = _mapped_definition(_read(archive, rows, f"apps/{name}.toml"), maps)
             application = parse_application(text, Path(f"{name}.toml"))
             if application.name != name:
@@ -206,7 +211,9 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
             applications.setdefault(name, application)
         held = {one.key: one for one in found_settings(surroundings.places.settings, surroundings.on_fault)}
         for key, value in document.settings.items():
-            if key in held:
+            if key in held and key not in _OF_THIS_MACHINE:
+                if fault := fault_in(key, value):
+                    raise _unusable(archive, f"its setting {key} cannot be {value!r}: {fault}")
                 here_now = held[key]
                 state = THERE if here_now.value == value else NEW if here_now.source == "default" else OTHER
                 plan.settings.append((key, value, state))
@@ -398,6 +405,8 @@ def _document(archive: Archive, rows: dict[str, int]) -> Carried:
         document = msgspec.json.decode(_read(archive, rows, _DOCUMENT).encode("utf-8"), type=Carried)
         for holding in document.holdings:
             choices_from_text(json.dumps(holding.choices))
+            if fault := fault_in_name(holding.name):
+                raise ValueError(f"a holding is called {holding.name!r}: {fault}")
             if not holding.archives or any(len(bytes.fromhex(file.blake3)) != 32 for file in holding.archives):
                 raise ValueError(f"the archives of {holding.name}")
     except (msgspec.MsgspecError, ValueError) as error:

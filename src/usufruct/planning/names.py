@@ -127,3 +127,21 @@ def free_name(name: str, taken: "set[str]") -> str:
     while spelling_key(candidate := f"{stem} ({number}){dot}{suffix}") in taken:
         number += 1
     return candidate
+
+
+_LONGEST_NAME = 200
+"""Characters of a holding's name; with a number behind it still a name for every file system."""
+
+
+def fault_in_name(name: str) -> str:
+    """What keeps a text from being a holding's name, in words; empty if nothing does.
+
+    It is typed after commands, and directories are called by it: no path, and nothing that cannot be shown.
+    """
+    if not name.strip() or name in (".", ".."):
+        return "it is empty"
+    if "/" in name or "\\" in name:
+        return "it is a path"
+    if not name.isprintable():
+        return "it has signs that cannot be shown"
+    return f"it is longer than {_LONGEST_NAME} characters" if len(name) > _LONGEST_NAME else ""
