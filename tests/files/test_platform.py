@@ -2,15 +2,19 @@
 
 import errno
 import os
+import sys
 import tempfile
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
 from unittest import mock
 
 from tests.support import WorldTest
 from usufruct.actions.demonstration import differences
+from usufruct.files import platform
 from usufruct.files.platform import Platform
 from usufruct.files.printable import printable
+from usufruct.ledger import open_ledger
 
 WINDOWS = Platform(has_hard_links=False, can_sync_directories=False, has_windows_names=True)
 MACOS = Platform()
@@ -46,13 +50,65 @@ class PlatformTest(unittest.TestCase):
             Platform(sync_file_system=lost).make_durable(folder)
 
 
+class SyncingTest(unittest.TestCase):
+    def test_what_a_program_serves_is_synced_file_by_file(self) -> None:
+        """The kernel would only empty its own part of it."""
+        with tempfile.TemporaryDirectory() as folder, Path(folder, "a").open("w") as file:
+            for kind, is_done in (("fuse.sshfs", False), ("fuseblk", False), ("ext4", True)):
+                with mock.patch("usufruct.files.mounts.mounted_kind", lambda _, kind=kind: kind):
+                    self.assertIs(platform._linux_sync_file_system(file.fileno()), is_done)
+
+    def test_macos_flushes_through_the_cache_of_the_drive_and_where_that_is_not_known_as_others_do(self) -> None:
+        asked: list[object] = []
+
+        def fcntl_call(descriptor: int, what: object) -> None:
+            asked.append(what)
+            if descriptor == 8:
+                raise OSError(errno.ENOTTY, "not here")
+
+        library = SimpleNamespace(fcntl=fcntl_call, F_FULLFSYNC=51)
+        with mock.patch.dict(sys.modules, {"fcntl": library}), mock.patch("os.fsync", asked.append):
+            platform._mac_sync_descriptor(7)
+            platform._mac_sync_descriptor(8)
+        self.assertEqual(asked, [51, 51, 8])
+
+    def test_the_record_is_told_to_flush_where_its_library_does_not_by_itself(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            for by_itself in (True, False):
+                with open_ledger(Path(folder, "ledger"), flushes_by_itself=by_itself) as ledger:
+                    told = ledger.connection.execute("PRAGMA fullfsync").fetchone()
+                self.assertEqual(told, (int(not by_itself),))
+
+
 class OtherSystemsTest(WorldTest):
     """The whole way through, on systems that lack this or that."""
 
+    def test_a_file_system_without_modes_or_times_of_its_own(self) -> None:
+        """FAT keeps no modes, and on a server or in others' folders times may not be set."""
+        refused = PermissionError(errno.EPERM, "Operation not permitted")
+        for lacking in ("chmod", "utime"):
+            with self.subTest(lacking):
+                self.world.platform = WINDOWS
+                self.world.write({"Gels/moon.gel": "mine"})
+                with mock.patch(f"os.{lacking}", side_effect=refused):
+                    self.world.add_files("one.zip", {"Gels/moon.gel": "first", "Owl/rig.toml": "r"})
+                    self.world.add_files("two.zip", {"Gels/moon.gel": "second"})
+                    self.world.remove("two", "one")
+                self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+                self.assertEqual(self.world.strays(), [])
+
+    def test_a_file_system_without_links_says_so(self) -> None:
+        refused = PermissionError(errno.EPERM, "Operation not permitted")
+        archive = self.world.archive("linked.zip", {"Owl/rig.toml": "r", "Owl/same": "->rig.toml"})
+        with mock.patch("os.symlink", side_effect=refused):
+            added = self.world.add(archive)
+        self.assertIn("cannot hold links", added.error.message)
+        self.assertEqual((self.world.contents(), self.world.strays()), ({}, []))
+
     def test_adding_and_removing_leaves_all_as_before(self) -> None:
-        for name, platform in (("windows", WINDOWS), ("macos", MACOS)):
+        for name, other in (("windows", WINDOWS), ("macos", MACOS)):
             with self.subTest(name):
-                self.world.platform = platform
+                self.world.platform = other
                 self.world.write({"Gels/moon.gel": "mine", "Backdrops/a.png": "own"})
                 before = self.world.tree()
                 self.world.add_files("one.zip", {"Gels/moon.gel": "first", "Owl/rig.toml": "r"})

@@ -11,6 +11,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from usufruct.errors import DiffersFromRecord
+from usufruct.files.attributes import CANNOT, set_mode, set_times
 from usufruct.files.looking import BLOCK, digest_of
 from usufruct.files.platform import Platform
 
@@ -70,11 +71,17 @@ def _attributes_like(source: str, copy: str) -> None:
     if hasattr(os, "chown"):
         with suppress(OSError):
             os.chown(copy, found.st_uid, found.st_gid, follow_symlinks=False)
-    shutil.copystat(source, copy, follow_symlinks=False)
+    try:
+        shutil.copystat(source, copy, follow_symlinks=False)
+    except OSError as error:
+        # What the volume of the copy has no room for in its form stays behind; the content does not.
+        if error.errno not in CANNOT:
+            raise
+        set_times(copy, found.st_atime_ns, found.st_mtime_ns, follow_symlinks=not stat.S_ISLNK(found.st_mode))
     now = os.lstat(copy)
     if found.st_mode & _SPECIAL and (now.st_uid, now.st_gid) != (found.st_uid, found.st_gid):
         # A file that runs as its owner must not come to run as another.
-        os.chmod(copy, stat.S_IMODE(found.st_mode) & ~_SPECIAL)
+        set_mode(copy, stat.S_IMODE(found.st_mode) & ~_SPECIAL)
 
 
 def _copied(source: str, growing: str) -> bytes:
@@ -138,9 +145,9 @@ def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None 
     with _removed_on_error(str(growing)):
         growing.write_text(text, encoding="utf-8")
         if mode is not None:
-            growing.chmod(mode)
+            set_mode(str(growing), mode)
         elif path.exists():
-            growing.chmod(stat.S_IMODE(path.stat().st_mode))
+            set_mode(str(growing), stat.S_IMODE(path.stat().st_mode))
         platform.sync_file(str(growing))
         growing.replace(path)
     platform.sync_names([str(path.parent)])

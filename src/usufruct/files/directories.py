@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from types import TracebackType
 
 from usufruct.errors import LeadsElsewhere
+from usufruct.files.attributes import set_times
 from usufruct.files.looking import state_of
 from usufruct.files.platform import Platform
 from usufruct.model.records import ABSENT, FileState
@@ -95,7 +96,7 @@ class Directory:
         """Set the directory's own time of change, nanoseconds; its time of access stays."""
         here = "." if self.at is not None else self.path
         found = os.stat(here, dir_fd=self.at)
-        os.utime(here, ns=(found.st_atime_ns, modified), dir_fd=self.at)
+        set_times(here, found.st_atime_ns, modified, at=self.at)
 
     @property
     def modified(self) -> int:

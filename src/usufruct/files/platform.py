@@ -12,11 +12,11 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cache
 
+from usufruct.files.attributes import CANNOT
+
 _LINK_REFUSED = frozenset(
     {errno.EXDEV, errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS, errno.EACCES}
 )
-_CANNOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL})
-"""What a file system answers that does not know a call."""
 _HERE = -100
 """AT_FDCWD of Linux: paths are taken as they are."""
 _NO_REPLACE = 1
@@ -182,7 +182,7 @@ def _renamed(result: int, destination: str) -> bool:
     if result == 0:
         return True
     number = ctypes.get_errno()
-    if number in _CANNOT:
+    if number in CANNOT:
         return False
     raise OSError(number, os.strerror(number), destination)
 

@@ -6,6 +6,7 @@ import shutil
 from dataclasses import dataclass, replace
 
 from usufruct.errors import StoreError
+from usufruct.files.attributes import set_times
 
 _PREFIX = ".usufruct-"
 _NAME = re.compile(r"\.usufruct-[0-9a-f]{12}")
@@ -128,4 +129,4 @@ def drop_staging(staging: Staging) -> None:
 
 def set_time(path: str, modified: int) -> None:
     """Set a file's or directory's time of change, nanoseconds; its time of access stays."""
-    os.utime(path, ns=(os.stat(path).st_atime_ns, modified))
+    set_times(path, os.stat(path).st_atime_ns, modified)

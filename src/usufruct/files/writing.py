@@ -6,6 +6,8 @@ from collections.abc import Iterable
 
 from blake3 import blake3
 
+from usufruct.errors import MachineError
+from usufruct.files.attributes import CANNOT, set_mode, set_times
 from usufruct.files.looking import state_of
 from usufruct.model.records import FileKind, FileState
 
@@ -29,26 +31,38 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
             while written < len(block):
                 written += os.write(descriptor, memoryview(block)[written:])
         if modified is not None and _TIME_BY_DESCRIPTOR:
-            os.utime(descriptor, ns=(modified, modified))
+            set_times(descriptor, modified, modified)
         found = os.fstat(descriptor)
     finally:
         os.close(descriptor)
     if modified is not None and not _TIME_BY_DESCRIPTOR:
-        os.utime(path, ns=(modified, modified))
+        set_times(path, modified, modified)
         found = os.lstat(path)
     permissions = found.st_mode & 0o7777
     if permissions != mode:
         # The user's umask may be stricter; the application's other users would not see the file.
-        os.chmod(path, mode)
+        set_mode(path, mode)
         permissions = stat.S_IMODE(os.lstat(path).st_mode)
     return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino, digest.digest())
 
 
 def write_link(path: str, target: str, modified: int | None) -> FileState:
-    """Make a symbolic link that must not be there yet; gives its state."""
-    os.symlink(target, path)
+    """Make a symbolic link that must not be there yet; gives its state.
+
+    Raises MachineError where the file system has no links.
+    """
+    try:
+        os.symlink(target, path)
+    except OSError as error:
+        if error.errno not in CANNOT:
+            raise
+        raise MachineError(
+            f"{os.path.basename(path)} is a link, and the volume of {os.path.dirname(path)} cannot hold links.",
+            remedy="Leave it out with --skip, or use another volume.",
+            path=path,
+        ) from error
     if modified is not None and os.utime in os.supports_follow_symlinks:
-        os.utime(path, ns=(modified, modified), follow_symlinks=False)
+        set_times(path, modified, modified, follow_symlinks=False)
     return state_of(os.lstat(path), target)
 
 
@@ -59,9 +73,9 @@ def restore_attributes(path: str, state: FileState, found: os.stat_result | None
     """
     found = found or os.lstat(path)
     if stat.S_IMODE(found.st_mode) != state.mode:
-        os.chmod(path, state.mode)
+        set_mode(path, state.mode)
     if found.st_mtime_ns != state.modified:
-        os.utime(path, ns=(found.st_atime_ns, state.modified))
+        set_times(path, found.st_atime_ns, state.modified)
     elif stat.S_IMODE(found.st_mode) == state.mode:
         return state._replace(inode=found.st_ino)
     found = os.lstat(path)

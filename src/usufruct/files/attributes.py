@@ -1,0 +1,30 @@
+"""Modes and times of files, as far as their file system keeps such a thing."""
+
+import errno
+import os
+
+CANNOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL})
+"""What is answered where there is no such thing: FAT keeps no modes, and of others' folders no time may be set."""
+
+
+def set_mode(path: str, mode: int) -> None:
+    """Give a file permission bits; where its file system keeps none it stays as it is."""
+    try:
+        os.chmod(path, mode)
+    except OSError as error:
+        if error.errno not in CANNOT:
+            raise
+
+
+def set_times(
+    file: str | int, accessed: int, modified: int, *, at: int | None = None, follow_symlinks: bool = True
+) -> None:
+    """Give a file or directory, by path or descriptor, its times in nanoseconds; where they cannot be set they stay.
+
+    `at`: descriptor of the directory that a path is relative to.
+    """
+    try:
+        os.utime(file, ns=(accessed, modified), dir_fd=at, follow_symlinks=follow_symlinks)
+    except OSError as error:
+        if error.errno not in CANNOT:
+            raise
