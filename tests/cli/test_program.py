@@ -166,10 +166,22 @@ class ProgramTest(WorldTest):
         command = json.dumps([sys.executable, "-c", f"open({str(told)!r}, 'a').write('x')"])
         text = definition.read_text()
         definition.write_text(text.replace('programs = "ask"', f'programs = "ask"\nafter = {command}'))
+        # A definition may come from somebody else: nothing is run that was not shown and agreed to.
+        added = " ".join(self.run_words("add", "Downloads/dusk-gels.tar.gz", "--yes").stdout.split())
+        self.assertIn("It was not run; `usufruct app agree lanternbox` allows it", added)
+        self.run_words("remove", "dusk-gels")
+        self.assertFalse(told.exists())
+        self.assertIn("not run until", self.run_words("app", "show", "lanternbox").stdout)
+        self.assertIn(told.name, self.run_words("app", "agree", "lanternbox").stdout)
+        self.run_words("add", "Downloads/dusk-gels.tar.gz")
+        self.run_words("remove", "dusk-gels")
+        self.assertEqual(told.read_text(), "xx")
+        definition.write_text(definition.read_text().replace("write('x')", "write('y')"))
         self.run_words("add", "Downloads/dusk-gels.tar.gz")
         self.run_words("remove", "dusk-gels")
         self.assertEqual(told.read_text(), "xx")
         definition.write_text(text.replace('programs = "ask"', 'programs = "ask"\nafter = ["no-such-program"]'))
+        self.run_words("app", "agree", "lanternbox")
         self.assertIn("not installed", self.run_words("add", "Downloads/dusk-gels.tar.gz").stdout)
 
 

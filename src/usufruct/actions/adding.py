@@ -106,7 +106,7 @@ def add_archives(
                     _refuse_own(surroundings, found)
                     result = _add(edges, found)
                 if result.placed and found.application:
-                    result.after = run_after(found.application)
+                    result.after = run_after(surroundings, found.application)
                 _log.info("%s: %s, %s", found.path, _seen(found), result.error or result.state)
                 results.append(result)
                 of_these = results[-number:]

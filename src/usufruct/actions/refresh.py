@@ -1,17 +1,29 @@
-"""Telling an application that its files changed."""
+"""Telling an application that its files changed, once the user has agreed to what is run for it."""
 
+import json
+import shlex
 import subprocess
 
+from usufruct.actions.surroundings import Surroundings
+from usufruct.files.copying import replace_text
 from usufruct.model.applications import Application
 
 _PATIENCE = 60
 """Seconds that the command may take."""
 
 
-def run_after(application: Application) -> str:
-    """Run the command that the definition names, without a shell; gives what went wrong, or nothing."""
+def run_after(surroundings: Surroundings, application: Application) -> str:
+    """Run the command that the definition names, without a shell; gives what went wrong, or nothing.
+
+    One that the user has not agreed to, as it stands, is not run.
+    """
     if not application.after:
         return ""
+    if not is_agreed(surroundings, application):
+        return (
+            f"{application.title} asks to run `{shlex.join(application.after)}` after each change. It was not run; "
+            f"`usufruct app agree {application.name}` allows it"
+        )
     called = application.after[0]
     try:
         done = subprocess.run(application.after, capture_output=True, timeout=_PATIENCE, check=False)
@@ -19,6 +31,26 @@ def run_after(application: Application) -> str:
         if application.is_shipped:
             return ""  # not every system has it, and where it is missing nothing needs telling
         return f"{called} is not installed, so {application.title} was not told of the change"
-    except (OSError, subprocess.TimeoutExpired) as error:
+    except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         return f"{called} could not be run: {error}"
     return f"{called} ended with {done.returncode}" if done.returncode else ""
+
+
+def is_agreed(surroundings: Surroundings, application: Application) -> bool:
+    """The user has agreed to the command of a definition, to the word; those that ship need no agreement."""
+    return application.is_shipped or _agreed(surroundings).get(application.name) == list(application.after)
+
+
+def agree(surroundings: Surroundings, application: Application) -> None:
+    """Record that the user agrees to the command of a definition as it stands now."""
+    agreed = {**_agreed(surroundings), application.name: list(application.after)}
+    replace_text(surroundings.places.agreed, json.dumps(agreed, indent=2) + "\n", surroundings.system(), mode=0o600)
+
+
+def _agreed(surroundings: Surroundings) -> dict[str, list[str]]:
+    """Application → the words of the command that was agreed to; nothing where that cannot be read."""
+    try:
+        found = json.loads(surroundings.places.agreed.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}

@@ -108,4 +108,4 @@ def forget_holdings(surroundings: Surroundings, names: Sequence[str]) -> list[Fo
 def _refresh(surroundings: Surroundings, holding: Holding) -> str:
     # What was placed can be taken out even when its application's definition is broken or gone.
     application = next((one for one in known_applications(surroundings) if one.name == holding.application), None)
-    return run_after(application) if application else ""
+    return run_after(surroundings, application) if application else ""

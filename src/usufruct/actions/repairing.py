@@ -51,5 +51,5 @@ def repair(
                 repair_holding(edges, holding, [(one, row_for(one.layer, rows, holding)) for one in broken], source)
             application = next((one for one in applications if one.name == holding.application), None)
             if application:
-                run_after(application)
+                run_after(surroundings, application)
         return Repaired(holding, tuple(one.path for one in broken), tuple(one.path for one in changed), saved)

@@ -71,7 +71,7 @@ def undo(surroundings: Surroundings, access: Access, archive: Path | None = None
                 )
         application = next((one for one in applications if one.name == concerned), None)
         if application:
-            run_after(application)
+            run_after(surroundings, application)
         return undone
 
 

@@ -1,12 +1,13 @@
 """`usufruct app`."""
 
+import shlex
 from collections import Counter
 from pathlib import Path
 from typing import Any, TextIO
 
 import click
 
-from usufruct.actions import defining
+from usufruct.actions import defining, refresh
 from usufruct.actions.adding import look_at
 from usufruct.actions.applications import application_named, definition_file, known_applications
 from usufruct.actions.examine import Examined
@@ -22,11 +23,12 @@ from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.load import NAME, load_application
 from usufruct.errors import WrongUsage
 from usufruct.files.copying import replace_text
+from usufruct.files.printable import printable
 from usufruct.model.applications import Application, Folder
 from usufruct.model.layout import AsideKind
 
 
-@click.group(short_help="The applications Usufruct knows: learn, list, show, try, new, edit, drop.")
+@click.group(short_help="The applications that are known: learn, list, show, try, new, edit, agree, drop.")
 def app() -> None:
     """The applications Usufruct knows.
 
@@ -77,7 +79,9 @@ def show(name: str, *, as_json: bool) -> None:
         echo(f"  leave     {', '.join(application.leave)}")
     echo(f"  programs  {application.programs}")
     if application.after:
-        echo(f"  after     {' '.join(application.after)}")
+        is_agreed = refresh.is_agreed(around, application)
+        waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
+        echo(f"  after     {printable(shlex.join(application.after))}{styled(waits, 'care')}")
     echo(f"  defined   {path_words(str(definition_file(around, application)))}")
     echo()
     rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
@@ -178,6 +182,32 @@ def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
     kept = around.places.apps / f"{name}.toml.rejected"
     replace_text(kept, text, around.system())
     return kept
+
+
+@app.command()
+@click.argument("name", shell_complete=words.applications)
+def agree(name: str) -> None:
+    """Allow the command that the definition of NAME runs after each change, as it stands now.
+
+    A definition may come from somebody else. Its command is shown here, and is not run before; one that changed is
+    asked about again.
+    """
+    around = surroundings()
+    application = application_named(known_applications(around), name)
+    if not application.after:
+        echo(f"{application.name} runs nothing after a change.")
+        return
+    command = printable(shlex.join(application.after))
+    if refresh.is_agreed(around, application):
+        echo(f"{command} is allowed already.")
+        return
+    echo(f"After each change of its files, {application.name} runs")
+    echo(f"  {command}")
+    if is_asking() and not click.confirm("Allow it?", default=False):
+        echo("It is not run.")
+        return
+    refresh.agree(around, application)
+    echo(f"{styled('Allowed', 'good')}, until the definition names another.")
 
 
 @app.command()

@@ -35,7 +35,10 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "carry": ("usufruct.cli.carry:carry", "Take all that was added to another machine: out, in."),
     },
     "Applications": {
-        "app": ("usufruct.cli.app:app", "The applications Usufruct knows: learn, list, show, try, new, edit, drop."),
+        "app": (
+            "usufruct.cli.app:app",
+            "The applications that are known: learn, list, show, try, new, edit, agree, drop.",
+        ),
     },
     "Usufruct itself": {
         "settings": ("usufruct.cli.settings:settings", "Show and change the settings."),

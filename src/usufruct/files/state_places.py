@@ -67,6 +67,11 @@ class StatePlaces:
         return self.data / "saved"
 
     @property
+    def agreed(self) -> Path:
+        """The commands of definitions that the user has agreed to."""
+        return self.data / "agreed.json"
+
+    @property
     def log(self) -> Path:
         """What went wrong in Usufruct itself."""
         return self.data / "log"
