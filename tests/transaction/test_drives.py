@@ -164,6 +164,16 @@ class DrivesTest(WorldTest):
         with self.assertRaisesRegex(MachineError, "Nothing on record lies in"):
             say_moved(self.world.surroundings, str(self.world.folder / "x"), str(self.world.lanternbox))
 
+    def test_two_folders_with_holdings_do_not_become_one(self) -> None:
+        shelf = self.world.folder / "shelf"
+        shelf.mkdir()
+        for to in (self.world.lanternbox, shelf):
+            self.world.add_files(f"{to.name}.zip", {"a.txt": "a", "b.txt": "b"}, to=str(to))
+        self.world.add_files("same.zip", {"a.txt": "a", "b.txt": "b"}, to=str(shelf / "Lanternbox"))
+        with self.assertRaisesRegex(MachineError, "cannot become one"):
+            say_moved(self.world.surroundings, str(self.world.lanternbox), str(shelf))
+        self.assertEqual(len(self.world.remove("Lanternbox", "shelf", "same")), 3)
+
     def test_a_folder_that_was_deleted_on_its_own_volume_is_no_drive(self) -> None:
         self.world.write({"Gels/moon.gel": "mine"})
         self.world.add_files("pack.zip", PACK)

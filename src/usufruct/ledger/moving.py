@@ -1,5 +1,8 @@
 """The record after a drive or a folder got another place."""
 
+import sqlite3
+
+from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
 from usufruct.model.holdings import HeldVolume
 
@@ -10,7 +13,8 @@ _PATHS = (("directory", "path"), ("past_layer", "path"), ("holding", "root"), ("
 def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[int, bool]:
     """Let all that is on record in one absolute directory be in another, on the volume of `held`.
 
-    Gives the number of holdings that lie there, and whether anything was on record there at all.
+    Gives the number of holdings that lie there, and whether anything was on record there at all. Raises MachineError
+    where something is on record in the new directory already.
     """
     execute = ledger.connection.execute
     # By text, not by pattern: a name may hold what a pattern means something by.
@@ -21,11 +25,16 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
     ).fetchone()[0]
     changed = 0
     for table, column in (*_PATHS, ("place", "base")):
-        cursor = execute(
-            f"UPDATE {table} SET {column} = ?3 || substr({column}, length(?1) + 1) WHERE {is_below.format(column)}",
-            (old.rstrip("/"), above, new.rstrip("/")),
-        )
-        changed += cursor.rowcount
+        moves = f"UPDATE {table} SET {column} = ?3 || substr({column}, length(?1) + 1) WHERE {is_below.format(column)}"
+        try:
+            changed += execute(moves, (old.rstrip("/"), above, new.rstrip("/"))).rowcount
+        except sqlite3.IntegrityError as error:
+            raise MachineError(
+                f"Things are on record in {old} and in {new}: they cannot become one.",
+                kept="The record is as it was.",
+                remedy=f"Remove what lies in {new} first, or move {old} somewhere else.",
+                path=new,
+            ) from error
     where = is_below.format("base")
     volume = (new.rstrip("/") or "/", new.rstrip("/") + "/", held.mount, held.volume, held.is_beside)
     execute(f"UPDATE place SET mount = ?3, volume = ?4, is_beside = ?5 WHERE {where}", volume)

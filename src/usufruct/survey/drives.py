@@ -75,6 +75,8 @@ class Drives(NamedTuple):
     def is_elsewhere(self, place: HeldVolume, path: str) -> bool:
         """What is at a path, or would be, is on another volume than a place."""
         while not os.path.isdir(path):
+            if path == os.path.dirname(path):
+                return True
             path = os.path.dirname(path)
         return not self._is_on(place, path)
 
@@ -99,7 +101,8 @@ class Drives(NamedTuple):
 
     def away(self, about: str, place: HeldVolume) -> DriveAway:
         """What is told of a place whose volume is away."""
-        where = place.mount or place.base
+        # Of a place on the system's own disk that something is mounted over, the mount point tells nothing.
+        where = place.mount if place.mount.strip("/") else place.base
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
         said = f"{where} is something else now" if is_taken else f"there is no {where} now"
