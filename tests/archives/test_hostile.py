@@ -2,6 +2,8 @@
 
 import gzip
 import io
+import os
+import signal
 import struct
 import tarfile
 import unittest
@@ -13,7 +15,7 @@ from tests.archives.rar_writer import Member, RarWriter, vint
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.reading import Limits
-from usufruct.errors import ArchiveError, DamagedArchive, UnsafeArchive
+from usufruct.errors import ArchiveError, DamagedArchive, MachineError, UnsafeArchive
 from usufruct.model.entries import EntryKind
 
 OUT = ["../up", "/abs", "C:\\x", "C:relative", "a/../../b", "..", "a/..", "x\\..\\..\\y", "\\\\server\\share\\x"]
@@ -82,6 +84,19 @@ class HostileTest(ArchiveCase):
             lying = content[: at + 24] + struct.pack("<L", 5000) + content[at + 28 :]
             with self.subTest(method=method), self.assertRaisesRegex(DamagedArchive, "short"):
                 contents(self.opened(lying))
+
+    @unittest.skipUnless(hasattr(os, "mkfifo"), "there are no pipes with names here")
+    def test_a_pipe_or_a_device_of_an_archives_name_is_refused_at_once(self) -> None:
+        """Opening a pipe waits for somebody who writes; an alarm ends the test if it does."""
+        pipe, device = self.folder / "pack.zip", self.folder / "null.zip"
+        os.mkfifo(pipe)
+        device.symlink_to("/dev/null")
+        signal.signal(signal.SIGALRM, lambda *_: self.fail("it waits"))
+        signal.alarm(10)
+        self.addCleanup(signal.alarm, 0)
+        for path, kind in ((pipe, "pipe"), (device, "device")):
+            with self.subTest(kind), self.assertRaisesRegex(MachineError, f"is a {kind}, not a file"):
+                self.open(path)
 
     def test_a_bomb_by_ratio_stops_before_it_is_unpacked(self) -> None:
         few = Limits(ratio=100, free=1 << 20)

@@ -1,5 +1,6 @@
 """Saying what a file is by its content, and opening it."""
 
+import stat
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -104,8 +105,14 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
     sources: list[Source] = []
     for path in paths:
         try:
-            if path.is_dir():
+            mode = path.stat().st_mode
+            if stat.S_ISDIR(mode):
                 raise MachineError(f"{path} is a folder.", remedy="Name an archive in it.", path=str(path))
+            if not stat.S_ISREG(mode):
+                # Opening a pipe would wait for somebody to write into it, perhaps for ever.
+                kinds = ((stat.S_ISFIFO, "pipe"), (stat.S_ISSOCK, "socket"))
+                kind = next((word for is_kind, word in kinds if is_kind(mode)), "device")
+                raise MachineError(f"{path} is a {kind}, not a file.", remedy="Name a file.", path=str(path))
             sources.append(FileSource(path))
         except FileNotFoundError as error:
             raise MachineError(
