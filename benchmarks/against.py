@@ -13,7 +13,7 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks.inputs import files, make_tar, make_zip
+from benchmarks.inputs import files, make_by_library, make_tar, make_zip
 from benchmarks.measuring import PROGRAM, Pair, machine, table
 from benchmarks.placing import Bench, unpacked, usufruct, write
 
@@ -42,7 +42,15 @@ class Against:
         self.bench, self.earlier = bench, earlier
         self.small = bench.input("small.zip", lambda path: make_zip(path, 20_000, 60_000_000))
         self.large = bench.input("large.zip", lambda path: make_zip(path, 100, 800_000_000))
-        self.packed = bench.input("t.tar.gz", lambda path: make_tar(path, 5000, 300_000_000, "gz"))
+        self.tars = {
+            packing: bench.input(
+                f"t.tar.{packing}", lambda path, packing=packing: make_tar(path, 5000, 300_000_000, packing)
+            )
+            for packing in ("gz", "xz", "zst")
+        }
+        self.seven = bench.input(
+            "t.7z", lambda path: make_by_library(path, 5000, 300_000_000, "7zip", "compression-level=1")
+        )
         self.many = bench.input("many.zip", lambda path: make_zip(path, 200_000, 20_000_000))
         self.tiny = bench.input("tiny.zip", lambda path: make_zip(path, 5, 5_000))
 
@@ -55,7 +63,11 @@ class Against:
                 self._filled(replacing), "add", self.small
             ),
             "add a zip of 100 files of 8 MB": lambda: self._pair(self._empty, "add", self.large),
-            "add a tar.gz of 300 MB": lambda: self._pair(self._empty, "add", self.packed),
+            **{
+                f"add a tar.{packing} of 300 MB": lambda archive=archive: self._pair(self._empty, "add", archive)
+                for packing, archive in self.tars.items()
+            },
+            "add a solid 7z of the same": lambda: self._pair(self._empty, "add", self.seven),
             "remove 20,000 files": lambda: self._pair(small, "remove", "small"),
             "remove 20,000 files, half of them given back": lambda: self._pair(
                 self._placed(self.small, half_of(self.small)), "remove", "small"
