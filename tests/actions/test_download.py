@@ -7,8 +7,9 @@ from dataclasses import replace
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import WorldTest, zip_bytes
 from usufruct.actions.adding import add_archives, look_at
+from usufruct.archives.allowance import Limits
 from usufruct.archives.passwords import Passwords
-from usufruct.archives.reading import Access, Limits
+from usufruct.archives.reading import Access
 from usufruct.errors import PasswordNeeded, StillArriving, UnsafeArchive, WrongPassword
 from usufruct.files.platform import Platform
 from usufruct.model.layout import AsideKind

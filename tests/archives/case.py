@@ -6,9 +6,10 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+from usufruct.archives.allowance import Limits
 from usufruct.archives.opening import open_archive
 from usufruct.archives.passwords import Passwords
-from usufruct.archives.reading import Access, Archive, Limits
+from usufruct.archives.reading import Access, Archive
 from usufruct.model.entries import EntryKind
 
 OLD = 1e9

@@ -16,8 +16,9 @@ from tests.archives.case import ArchiveCase, access, file_rows
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.allowance import Limits
 from usufruct.archives.library import library_version
-from usufruct.archives.reading import Limits, digests_of
+from usufruct.archives.reading import digests_of
 from usufruct.errors import ArchiveError, DecisionNeeded
 
 FILES = {"a.txt": b"hello" * 30, "dir/b.bin": bytes(range(256)) * 9, "\u00fcber.txt": b"umlaut"}

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support import sample_application
+from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.rows import Rows
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
@@ -52,7 +53,7 @@ choices = st.builds(
 
 def listing_of(paths: Sequence[str]) -> tuple[Listing, dict[int, bytes]]:
     """Each entry's content is its own path, so that no two are equal."""
-    rows = Rows("x", "x", 1000)
+    rows = Rows(Allowance(Limits(), "x", "x", 0))
     digests = {}
     for path in paths:
         row = rows.enter(path, EntryKind.FILE, 9, None)

@@ -8,6 +8,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from tests.support import sample_application
+from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.rows import Rows
 from usufruct.model.applications import Programs
 from usufruct.model.choices import Choices
@@ -27,7 +28,7 @@ ABOUT_THE_TOP = (
 
 def listing_of(entries: list[str]) -> tuple[Listing, dict[int, bytes]]:
     """The listing of a case's entries, and the digests of their contents."""
-    rows = Rows("case", "case", 1_000_000)
+    rows = Rows(Allowance(Limits(), "case", "case", 0))
     digests = {}
     for text in entries:
         name, _, content = text.partition(" = ")

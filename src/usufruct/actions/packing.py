@@ -11,10 +11,11 @@ from blake3 import blake3
 
 from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
+from usufruct.archives.allowance import Limits
 from usufruct.archives.opening import open_archive
 from usufruct.archives.packing import FORMATS, USUAL_EFFORT, Changed, How, Member, format_of_name, pack_members
 from usufruct.archives.passwords import Passwords
-from usufruct.archives.reading import Access, Limits
+from usufruct.archives.reading import Access
 from usufruct.errors import ArchiveError, DamagedArchive, MachineError, WrongUsage
 from usufruct.files.cutting import CutFile
 from usufruct.files.looking import digest_of, state_at
@@ -31,6 +32,8 @@ from usufruct.survey.holdings import places_of
 LEAST_VOLUME = 64 << 10
 """Bytes: smaller volumes would be thousands of files."""
 _MOST_VOLUMES = 999
+_MUCH = 1 << 40
+"""What this program packed itself may demand."""
 _PREFIX = ".usufruct-pack-"
 
 
@@ -327,7 +330,8 @@ def _compare(surroundings: Surroundings, plan: ToPack, packing: Packing, first: 
     """Open what was written as anybody would, and compare every entry with the disk."""
     words = (packing.password,) if packing.password is not None else ()
     access = Access(
-        passwords=Passwords(words, given=bool(words)), limits=Limits(entries=1 << 40, ratio=1 << 40, header=1 << 40)
+        passwords=Passwords(words, given=bool(words)),
+        limits=Limits(entries=_MUCH, ratio=_MUCH, header=_MUCH, kept=_MUCH),
     )
     expected = {member.entry: member for member in plan.members}
     done = 0

@@ -1,22 +1,28 @@
 """Streams of packed blocks into streams of plain ones, in constant memory, by the fastest common library."""
 
 import bz2
-import io
 import lzma
 import zlib
 from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from typing import IO, Protocol, cast
 
 import zstandard
 from deflate import DeflateError, deflate_decompress
 from isal import isal_zlib
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK
 
 _STEP = 1 << 18
 """Packed bytes of a whole file that are read at once."""
 _BITE = 1 << 17
 """Packed bytes given at once to a library that bounds its output."""
+_BESIDE = 1 << 20
+"""Bytes that a library takes besides the dictionary."""
+_LARGEST_WINDOW = 1 << 31
+_MOST_OF_ENTRY = 128 << 20
+"""Bytes that the dictionary of one entry may take."""
 _PIECE = 1024
 """Packed bytes given at once to a library that does not bound its output; they unpack to about a megabyte at most."""
 
@@ -35,8 +41,12 @@ PACKING_ERRORS: tuple[type[Exception], ...] = (
 """What the libraries raise when packed bytes do not hold together."""
 
 
-def plain_stream(file: IO[bytes], compression: str) -> IO[bytes]:
-    """The decompressed bytes of a whole compressed file, as a file to read forwards."""
+def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[bytes]:
+    """The decompressed bytes of a whole compressed file, as a file to read forwards.
+
+    What is read raises UnsafeArchive where unpacking would take more memory than is allowed.
+    """
+    most = allowance.most_dictionary
     match compression:
         case "gz":
             from isal import igzip
@@ -45,12 +55,15 @@ def plain_stream(file: IO[bytes], compression: str) -> IO[bytes]:
         case "bz2":
             return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh"))
         case "xz":
-            return _as_stream(_all_streams(file, lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ), b"\xfd7zXZ", b"\0"))
+            engine = partial(lzma.LZMADecompressor, lzma.FORMAT_XZ, most + _BESIDE)
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\xfd7zXZ", b"\0")))
         case "lzma":
-            return _as_stream(_all_streams(file, lambda: lzma.LZMADecompressor(lzma.FORMAT_AUTO), b"\x5d\0\0"))
+            engine = partial(lzma.LZMADecompressor, lzma.FORMAT_AUTO, most + _BESIDE)
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0")))
         case "zst":
-            reader = zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True)
-            return cast(IO[bytes], io.BufferedReader(cast(io.RawIOBase, reader), BLOCK))
+            zstd = zstandard.ZstdDecompressor(max_window_size=min(most, _LARGEST_WINDOW))
+            reader = zstd.stream_reader(file, read_across_frames=True)
+            return _as_stream(_within(allowance, iter(partial(reader.read, BLOCK), b"")))
         case "lz4":
             import lz4.frame
 
@@ -86,6 +99,16 @@ def _all_streams(file: IO[bytes], engine: "Callable[[], _Bounded]", mark: bytes,
         packed = packed.lstrip(fill) if fill else packed
         if not packed.startswith(mark):
             return  # what stands behind the last stream is none, and counts for nothing
+
+
+def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:
+    """The same blocks; a refusal of the library for the memory it would take is told as what it is."""
+    try:
+        yield from blocks
+    except (lzma.LZMAError, zstandard.ZstdError) as error:
+        if "memory" in str(error).lower():
+            allowance.dictionary(allowance.most_dictionary + 1)
+        raise
 
 
 def _as_stream(blocks: Iterator[bytes]) -> IO[bytes]:
@@ -159,7 +182,7 @@ def bunzip2(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 def unxz(blocks: Iterable[bytes]) -> Iterator[bytes]:
     """Xz."""
-    return _bounded(lzma.LZMADecompressor(lzma.FORMAT_XZ), blocks)
+    return _bounded(lzma.LZMADecompressor(lzma.FORMAT_XZ, _MOST_OF_ENTRY + _BESIDE), blocks)
 
 
 def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
@@ -167,11 +190,16 @@ def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
     blocks = iter(blocks)
     head = b""
     while len(head) < 9:
-        head += next(blocks)
+        more = next(blocks, b"")
+        if not more:
+            raise EOFError("the packed bytes end too early")
+        head += more
     properties = head[4:9]
     if head[2:4] != b"\x05\x00":
         raise lzma.LZMAError("its properties are not five bytes")
     code, size = properties[0], int.from_bytes(properties[1:], "little")
+    if size > _MOST_OF_ENTRY:
+        raise lzma.LZMAError(f"its dictionary would take {size >> 20:,} MB of memory")
     filters = [
         {"id": lzma.FILTER_LZMA1, "dict_size": size, "lc": code % 9, "lp": code // 9 % 5, "pb": code // 45},
     ]

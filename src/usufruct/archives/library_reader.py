@@ -3,6 +3,7 @@
 import stat
 from collections.abc import Iterator, Sequence
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, Access
@@ -18,6 +19,8 @@ FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar", "cpio": "cp
 
 _CHECKED = ("cab", "lha", "xar")
 """Kinds that state checksums of their content."""
+_WAITING = 300
+"""Bytes that an entry takes until all are known."""
 
 
 class LibraryArchive:
@@ -25,13 +28,14 @@ class LibraryArchive:
 
     is_divisible = False
 
-    def __init__(self, path: str, name: str, source: Source, kind: str, access: Access) -> None:
+    def __init__(self, path: str, name: str, source: Source, kind: str, access: Access, allowance: Allowance) -> None:
         self.path, self.name, self.format = path, name, kind
         self.facts = Facts(has_checksums=kind in _CHECKED)
         self.size = source.size
         self._source = source
         self._access = access
-        self._rows = Rows(name, path, access.limits.entries)
+        self.allowance = allowance
+        self._rows = Rows(allowance)
         self.listing = self._rows.listing
         self._row_of: list[int] = []
         """Number of the entry in the stream → row; -1 for entries that are no rows."""
@@ -95,6 +99,10 @@ class LibraryArchive:
                 path=self.path,
             )
 
+    def _counted(self, block: bytes) -> int:
+        self.allowance.read(len(block))
+        return len(block)
+
     def _opened(self) -> LibraryReader:
         try:
             return LibraryReader(self._source, (FORMATS[self.format],))
@@ -107,15 +115,13 @@ class LibraryArchive:
 
     def _read_listing(self) -> None:
         entries: list[LibraryEntry] = []
-        total = 0
         try:
             with self._opened() as reader:
                 for entry in reader.entries():
+                    self.allowance.keep(_WAITING + len(entry.raw) + len(entry.target) + len(entry.hard_link))
                     if entry.size is None and stat.S_ISREG(entry.mode):
                         # Some packers leave the size to the end of the data: then only reading tells.
-                        entry = entry._replace(size=sum(map(len, reader.blocks(BLOCK))))
-                    total += entry.size or 0
-                    self._access.limits.refuse_excess(self.name, self.path, self.size, total)
+                        entry = entry._replace(size=sum(map(self._counted, reader.blocks(BLOCK))))
                     entries.append(entry)
         except LibraryFault as fault:
             raise self._damaged(fault) from fault

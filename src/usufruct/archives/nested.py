@@ -2,33 +2,38 @@
 
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 
+from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.opening import open_nested
 from usufruct.archives.reading import BLOCK, Access, Archive
-from usufruct.errors import ArchiveError, DecisionNeeded
-from usufruct.files.sources import FileSource
+from usufruct.errors import ArchiveError, DecisionNeeded, UnsafeArchive
+from usufruct.files.sources import FileSource, PartSource
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 from usufruct.planning.names import free_name, tidy_name
 
-_IN_MEMORY = 4 << 20
-"""Bytes of an inner archive that are kept in memory; a larger one goes to a temporary file."""
+_IN_MEMORY = 32 << 20
+"""Bytes of the archives inside one that are kept in memory; beyond, all go to one temporary file."""
 
 
-class SpooledSource:
-    """Bytes written once and then read at any offset. See `Source`."""
+class _Kept:
+    """The bytes of many archives, one behind the other. See `Source`."""
 
-    def __init__(self, blocks: Iterable[bytes]) -> None:
+    def __init__(self) -> None:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY, prefix="usufruct-")  # noqa: SIM115 - closed below
         self.size = 0
-        try:
-            for block in blocks:
-                self._file.write(block)
-                self.size += len(block)
-        except BaseException:
-            self._file.close()
-            raise
+
+    def keep(self, blocks: Iterable[bytes], allowance: Allowance) -> PartSource:
+        """Take the bytes of one in, counted; it can be read from now on."""
+        start = self.size
+        for block in blocks:
+            allowance.read(len(block))
+            self._file.seek(self.size)
+            self._file.write(block)
+            self.size += len(block)
+        return PartSource(self, start, self.size - start)
 
     def read_at(self, offset: int, count: int) -> bytes:
         """See `Source`."""
@@ -45,12 +50,26 @@ class Compound:
 
     is_divisible = False
 
-    def __init__(self, lead: Archive, *, size: int, facts: Facts, keeps: Archive | None = None) -> None:
-        """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close."""
+    def __init__(
+        self,
+        lead: Archive,
+        *,
+        size: int,
+        facts: Facts,
+        allowance: Allowance,
+        keeps: Archive | None = None,
+        kept: _Kept | None = None,
+    ) -> None:
+        """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close.
+
+        `kept` holds the bytes of the archives inside, and is closed with them.
+        """
         self.path, self.name, self.format, self.size = lead.path, lead.name, lead.format, size
         self.facts = facts
+        self.allowance = allowance
         self.listing = Listing()
         self._keeps = keeps
+        self._kept = kept
         self._members: list[Archive] = []
         self._homes: list[tuple[Archive, int]] = []
         """Row → the archive it is in and its row there."""
@@ -81,6 +100,8 @@ class Compound:
         for archive in self._members:
             if archive is not self._keeps:
                 archive.close()
+        if self._kept:
+            self._kept.close()
 
 
 def opened_together(archives: Sequence[Archive]) -> Compound:
@@ -92,7 +113,9 @@ def opened_together(archives: Sequence[Archive]) -> Compound:
         volumes=tuple(path for archive in archives for path in archive.facts.volumes),
         has_checksums=all(archive.facts.has_checksums for archive in archives),
     )
-    together = Compound(archives[0], size=sum(archive.size for archive in archives), facts=facts)
+    size = sum(archive.size for archive in archives)
+    allowance = Allowance(archives[0].allowance.limits, archives[0].name, archives[0].path, size)
+    together = Compound(archives[0], size=size, facts=facts, allowance=allowance)
     taken: set[str] = set()
     for archive in archives:
         name = archive.name if archive.name not in taken else free_name(archive.name, taken)
@@ -108,28 +131,29 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
     UnsafeArchive for nesting that unpacks to more than anything of the outer's size does.
     """
     inner: dict[int, Archive] = {}
-    total = sum(outer.listing.sizes)
+    kept, allowance = _Kept(), outer.allowance
+    # Each archive inside would hold a file open, and its plain bytes are at hand anyway.
+    access = replace(access, spool=None)
     try:
         for row, blocks in outer.stream(rows):
             name = outer.listing.names[row]
-            source = SpooledSource(blocks)
+            source = kept.keep(blocks, allowance)
             try:
-                archive = open_nested(f"{outer.path}/{outer.listing.path(row)}", name, source, access)
+                inner[row] = open_nested(f"{outer.path}/{outer.listing.path(row)}", name, source, access, allowance)
+            except UnsafeArchive:
+                raise
             except (ArchiveError, DecisionNeeded):
-                source.close()
                 if insist:
                     raise
-                continue
-            inner[row] = archive
-            total += sum(archive.listing.sizes)
-            access.limits.refuse_excess(outer.name, outer.path, outer.size, total)
     except BaseException:
         for archive in inner.values():
             archive.close()
+        kept.close()
         raise
     if not inner:
+        kept.close()
         return None
-    opened = Compound(outer, size=outer.size, facts=outer.facts, keeps=outer)
+    opened = Compound(outer, size=outer.size, facts=outer.facts, allowance=allowance, keeps=outer, kept=kept)
     opened.take(outer, "", frozenset(inner))
     for row, archive in inner.items():
         opened.take(archive, outer.listing.path(row))
@@ -148,6 +172,7 @@ class WholeFile:
         self.facts = Facts(volumes=(str(path),), has_checksums=False)
         self._source = FileSource(path)
         self.size = self._source.size
+        self.allowance = Allowance(Limits(), path.name, str(path), self.size)
         self.listing = Listing()
         found = path.stat()
         self.listing.add(

@@ -5,6 +5,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
 from usufruct.errors import DamagedArchive, MachineError, NotAnArchive, StillArriving, UnreadableArchive
@@ -74,8 +75,10 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
     refuse_arriving(path)
     parts = Parts((path,), path.name) if is_alone else parts_of(path)
     sources = _open_files(parts.paths)
+    access = access or Access()
+    allowance = Allowance(access.limits, parts.name, str(parts.paths[0]), sum(source.size for source in sources))
     try:
-        archive = _open_by_content(parts, sources, access or Access())
+        archive = _open_by_content(parts, sources, access, allowance)
     except BaseException as error:
         for source in sources:
             source.close()
@@ -95,10 +98,13 @@ def begins_archive(head: bytes) -> bool:
     return head.startswith(marks) or (any(head) and is_tar_block(head, ""))
 
 
-def open_nested(path: str, name: str, source: Source, access: Access) -> Archive:
-    """The archive that lies in another, its bytes given by `source`; raises as `open_archive` does."""
+def open_nested(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
+    """The archive that lies in another, its bytes given by `source`; raises as `open_archive` does.
+
+    What it demands counts as what the outermost may demand.
+    """
     parts = Parts((Path(path) / name,), name)
-    return _open_by_content(parts, [source], access, path=path)
+    return _open_by_content(parts, [source], access, allowance, path=path)
 
 
 def _open_files(paths: tuple[Path, ...]) -> list[Source]:
@@ -125,36 +131,40 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
     return sources
 
 
-def _open_by_content(parts: Parts, sources: list[Source], access: Access, path: str = "") -> Archive:
+def _open_by_content(
+    parts: Parts, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
+) -> Archive:
     name = parts.name
     path = path or str(parts.paths[0])
     head = sources[0].read_at(0, _HEAD)
     if head.startswith((RAR5_MARK, RAR4_MARK)):
         from usufruct.archives.rar_reader import RarArchive
 
-        return RarArchive(path, name, sources, access)
+        return RarArchive(path, name, sources, access, allowance)
     whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
     for mark, compression in _COMPRESSIONS.items():
         if head.startswith(mark):
-            return _open_compressed(path, name, whole, compression, access)
+            return _open_compressed(path, name, whole, compression, access, allowance)
     if head.startswith(SEVEN_MARK):
         from usufruct.archives.seven_reader import SevenArchive
 
-        return SevenArchive(path, name, whole, access)
+        return SevenArchive(path, name, whole, access, allowance)
     if is_tar_block(head, name):
         from usufruct.archives.tar_reader import TarArchive
 
-        return TarArchive(path, name, whole, "", access)
+        return TarArchive(path, name, whole, "", access, allowance)
     is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
     if not is_zip and (kind := _library_kind(head, whole)):
         from usufruct.archives.library_reader import LibraryArchive
 
-        return LibraryArchive(path, name, whole, kind, access)
+        return LibraryArchive(path, name, whole, kind, access, allowance)
     if is_zip or b"PK\x05\x06" in whole.read_at(max(0, whole.size - _ZIP_END_SEARCH), _ZIP_END_SEARCH):
         from usufruct.archives.zip_reader import ZipArchive
 
-        return ZipArchive(path, name, whole, access)
-    if head.startswith((b"MZ", b"\x7fELF", b"#!")) and (carried := _open_carried(path, name, sources, access)):
+        return ZipArchive(path, name, whole, access, allowance)
+    if head.startswith((b"MZ", b"\x7fELF", b"#!")) and (
+        carried := _open_carried(path, name, sources, access, allowance)
+    ):
         return carried
     for mark, what in {**_UNREADABLE, head[:7] + b"**ACE**": "an ace archive"}.items():
         if head.startswith(mark):
@@ -185,12 +195,14 @@ def _library_kind(head: bytes, source: Source) -> str | None:
     return "iso" if source.read_at(_ISO_MARK_AT, 5) == b"CD001" else None
 
 
-def _open_compressed(path: str, name: str, source: Source, compression: str, access: Access) -> Archive:
+def _open_compressed(
+    path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
+) -> Archive:
     from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
     from usufruct.files.sources import as_file
 
     try:
-        with as_file(source) as file, plain_stream(file, compression) as plain:
+        with as_file(source) as file, plain_stream(file, compression, allowance) as plain:
             block = plain.read(_HEAD)
     except ImportError as error:
         raise NotAnArchive(
@@ -207,13 +219,13 @@ def _open_compressed(path: str, name: str, source: Source, compression: str, acc
     if is_tar_block(block, name):
         from usufruct.archives.tar_reader import TarArchive
 
-        return TarArchive(path, name, source, compression, access)
+        return TarArchive(path, name, source, compression, access, allowance)
     from usufruct.archives.single_reader import SingleFile
 
-    return SingleFile(path, name, source, compression, access)
+    return SingleFile(path, name, source, compression, access, allowance)
 
 
-def _open_carried(path: str, name: str, sources: list[Source], access: Access) -> Archive | None:
+def _open_carried(path: str, name: str, sources: list[Source], access: Access, allowance: Allowance) -> Archive | None:
     """The archive that a self-extracting program carries; a carried zip is found by its end like any other."""
     start = sources[0].read_at(0, _CARRIED_SEARCH + 8)
     openers: dict[bytes, Callable[[list[Source]], Archive]] = {}
@@ -221,12 +233,12 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access) -
     def open_rar(carried: list[Source]) -> Archive:
         from usufruct.archives.rar_reader import RarArchive
 
-        return RarArchive(path, name, carried, access)
+        return RarArchive(path, name, carried, access, allowance)
 
     def open_seven(carried: list[Source]) -> Archive:
         from usufruct.archives.seven_reader import SevenArchive
 
-        return SevenArchive(path, name, carried[0] if len(carried) == 1 else JoinedSource(carried), access)
+        return SevenArchive(path, name, carried[0] if len(carried) == 1 else JoinedSource(carried), access, allowance)
 
     openers = {RAR5_MARK: open_rar, RAR4_MARK: open_rar, SEVEN_MARK: open_seven}
     for mark, opener in openers.items():

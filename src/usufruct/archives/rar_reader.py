@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from usufruct.archives import rar4_headers, rar5_headers
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.library import LibraryFault, LibraryReader
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.rar_parts import (
@@ -37,7 +38,7 @@ class RarArchive:
 
     is_divisible = False
 
-    def __init__(self, path: str, name: str, volumes: list[Source], access: Access) -> None:
+    def __init__(self, path: str, name: str, volumes: list[Source], access: Access, allowance: Allowance) -> None:
         self.path, self.name = path, name
         self.facts = Facts()
         self.size = sum(volume.size for volume in volumes)
@@ -46,7 +47,8 @@ class RarArchive:
         self._password: str | None = None
         self._is_rar5 = volumes[0].read_at(0, 8) == rar5_headers.MARK
         self.format = "rar5" if self._is_rar5 else "rar4"
-        self._rows = Rows(name, path, access.limits.entries)
+        self.allowance = allowance
+        self._rows = Rows(allowance)
         self.listing = self._rows.listing
         self._members: dict[int, Member] = {}
         """Row → member."""
@@ -105,8 +107,6 @@ class RarArchive:
 
     def _enter_members(self) -> None:
         members = self._headers.members
-        total = sum(member.size for member in members)
-        self._access.limits.refuse_excess(self.name, self.path, self.size, total)
         unsaid = [member.raw for member in members if member.raw]
         if unsaid:
             self.facts.encoding, self.facts.is_encoding_guessed = encoding_for(

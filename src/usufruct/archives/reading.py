@@ -6,8 +6,8 @@ from typing import Protocol
 
 from blake3 import blake3
 
+from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.passwords import Passwords
-from usufruct.errors import UnsafeArchive
 from usufruct.model.entries import Listing
 from usufruct.model.facts import Facts
 
@@ -15,30 +15,6 @@ BLOCK = 1 << 20
 """Most bytes that a reader gives at once, but for entries that are unpacked in one go."""
 WHOLE = 16 << 20
 """Bytes of an entry up to which that may be done."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
-    """What an archive may demand before it is taken for one made to do harm."""
-
-    entries: int = 1_000_000
-    header: int = 1 << 28
-    """Bytes of all headers together."""
-    ratio: int = 1_000
-    """Unpacked bytes for each packed one, counted once more than `free` bytes are unpacked."""
-    free: int = 1 << 30
-    """Bytes that may be unpacked whatever the ratio."""
-    levels: int = 3
-    """How deep archives inside archives are opened."""
-
-    def refuse_excess(self, name: str, path: str, packed: int, unpacked: int) -> None:
-        """Raise UnsafeArchive for an archive that unpacks to more than anything of its size does."""
-        if unpacked > max(self.free, packed * self.ratio):
-            raise UnsafeArchive(
-                f"{name} is refused: it unpacks to more than {self.ratio:,} times its size, as one made to do harm.",
-                remedy="Do not use it; get it from another place.",
-                path=path,
-            )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,6 +43,8 @@ class Archive(Protocol):
     listing: Listing
     """The entries, in the archive's order."""
     facts: Facts
+    allowance: Allowance
+    """What the download that it is, or lies in, may still demand."""
 
     @property
     def is_divisible(self) -> bool:

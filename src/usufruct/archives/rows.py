@@ -1,18 +1,28 @@
 """Entering what a reader finds into a Listing, safely."""
 
+from collections.abc import Sequence
+
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.paths import UnsafeName, safe_path
-from usufruct.errors import UnsafeArchive
 from usufruct.model.entries import TOP, EntryKind, Listing, Refusal
+
+_LONGEST_PATH = 4096
+"""Characters of a path: what is longer can be made on few systems."""
+_MOST_LEVELS = 200
+_LARGEST = 1 << 62
+"""Bytes of a file: more is no size."""
+_FIRST_TIME, _LAST_TIME = -(1 << 62), (1 << 63) - 1
+"""Nanoseconds since 1970 that files may have: from 1824 to 2262. A time beyond is none."""
+_DIRECTORY = 150
+"""Bytes that a directory takes besides its path."""
 
 
 class Rows:
     """Fills a Listing and keeps beside it what only the reader needs of each row."""
 
-    def __init__(self, name: str, path: str, most: int = 1) -> None:
-        """`name` and `path` are those of the archive, for messages."""
-        self._name, self._path, self._most = name, path, most
+    def __init__(self, allowance: Allowance) -> None:
+        self._allowance = allowance
         self.listing = Listing()
-        self._left = most
         self.directories: dict[str, int] = {}
         """Paths as the archive writes them → number of the directory, of those that were found safe."""
 
@@ -31,14 +41,25 @@ class Rows:
 
         Raises UnsafeArchive for more entries than the limit.
         """
-        self.count(1)
+        allowance = self._allowance
+        allowance.entries()
+        allowance.keep(len(name) + len(target))
+        if not 0 <= size <= _LARGEST:
+            self.refuse(name[:_LONGEST_PATH], "it states a size that no file can have")
+            return None
+        allowance.unpack(size)
+        if modified is not None and not _FIRST_TIME < modified <= _LAST_TIME:
+            modified = None
         try:
+            if len(name) > _LONGEST_PATH:
+                name = name[:_LONGEST_PATH]
+                raise UnsafeName(f"its path is longer than {_LONGEST_PATH:,} characters")
             # Archives name many files of one directory after another: its path is normalised once.
             above, separator, last = name.rpartition("/")
             if separator and last and last not in (".", "..") and "\\" not in last and "\0" not in last:
                 directory = self.directories.get(above)
                 if directory is None:
-                    directory = self.directories[above] = self.listing.directory(safe_path(above + "/"))
+                    directory = self.directories[above] = self._directory(safe_path(above + "/"))
             else:
                 path = safe_path(name)
                 if not path:
@@ -46,22 +67,31 @@ class Rows:
                         self.refuse(name, "it has no name")
                     return None
                 above, _, last = path.rpartition("/")
-                directory = self.listing.directory(above) if above else TOP
+                directory = self._directory(above) if above else TOP
         except UnsafeName as unsafe:
             self.refuse(name, str(unsafe))
             return None
+        if kind is EntryKind.DIRECTORY:
+            self._allowance.keep(len(name) + _DIRECTORY)
         return self.listing.add(directory, last, kind, size, modified, checksum, can_run=can_run, target=target)
 
-    def count(self, more: int) -> None:
-        """Count entries against the limit; raises UnsafeArchive beyond it."""
-        self._left -= more
-        if self._left < 0:
-            raise UnsafeArchive(
-                f"{self._name} is refused: it holds more than {self._most:,} entries.",
-                remedy="Raise the limit in the settings if you trust it.",
-                path=self._path,
-            )
+    def _directory(self, path: str) -> int:
+        """The number of a directory, entered with those above it if new."""
+        if path.count("/") >= _MOST_LEVELS:
+            raise UnsafeName(f"it lies deeper than {_MOST_LEVELS} directories")
+        # Each directory is kept with its whole path, so that deep ones take more than their names say.
+        for above in self.listing.unknown(path):
+            self._allowance.keep(len(above) + _DIRECTORY)
+        return self.listing.directory(path)
+
+    def count(self, names: Sequence[str], sizes: Sequence[int]) -> None:
+        """Count files of these names and sizes; raises UnsafeArchive beyond what is allowed."""
+        self._allowance.entries(len(names))
+        self._allowance.keep(sum(map(len, names)))
+        self._allowance.unpack(sum(sizes))
 
     def refuse(self, name: str, reason: str) -> None:
         """Refuse an entry for what it is."""
+        self._allowance.entries()
+        self._allowance.keep(len(name))
         self.listing.refused.append(Refusal(name, reason))

@@ -1,4 +1,4 @@
-"""7z archives: headers and locked content by the common Python library, plain content by libarchive if it is there."""
+"""7z archives: our own headers; locked content by the common Python library, plain content by libarchive if there."""
 
 import queue
 import stat
@@ -8,9 +8,11 @@ from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from typing import IO, Any
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.library import LibraryFault, LibraryReader
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
+from usufruct.archives.seven_headers import Entry, HeaderLocked, Headers, SevenFault, UnknownMethod, read_headers
 from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
@@ -41,6 +43,7 @@ _BY_LIBRARY = frozenset({"stored", "delta", "lzma2", "lzma", "bcj x86", "bcj2", 
 _LOCK = "AES-256"
 _UNIX_MODES = 0x8000
 """Attribute bit: the upper half holds a Unix mode."""
+_LONGEST_TARGET = 4096
 _BLOCKS_AHEAD = 8
 
 
@@ -51,14 +54,15 @@ class SevenArchive:
 
     format = "7z"
 
-    def __init__(self, path: str, name: str, source: Source, access: Access) -> None:
+    def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
         self.path, self.name = path, name
         self.facts = Facts()
         self.size = source.size
         self._source = source
         self._access = access
         self._password: str | None = None
-        self._rows = Rows(name, path, access.limits.entries)
+        self.allowance = allowance
+        self._rows = Rows(allowance)
         self.listing = self._rows.listing
         self._names: dict[int, str] = {}
         """Row → name as the archive has it."""
@@ -87,60 +91,64 @@ class SevenArchive:
         return py7zr.SevenZipFile(file, password=password)
 
     def _read_listing(self) -> None:
-        import py7zr
-
-        with as_file(self._source) as file:
-            try:
-                archive = self._open(file, None)
-            except py7zr.PasswordRequired:
-                self.facts.hides_names = True
-            except Exception as error:
-                raise self._damaged(error) from error
-        with as_file(self._source) as file:
-            if self.facts.hides_names:
-                self._password = self._access.passwords.first_fitting(self.name, self._opens_header)
-                archive = self._open(file, self._password)
-            methods: Counter[str] = Counter()
-            files_in: Counter[int] = Counter()
-            total = 0
-            for entry in archive.files:
-                total += entry.uncompressed or 0
-                self._enter(entry, methods, files_in)
-            self._access.limits.refuse_excess(self.name, self.path, self.size, total)
+        try:
+            headers = read_headers(self._source, None, self.allowance)
+        except HeaderLocked:
+            self.facts.hides_names = True
+            found: dict[str, Headers] = {}
+            self._password = self._access.passwords.first_fitting(
+                self.name, lambda password: self._opens_header(password, found)
+            )
+            headers = found[self._password]
+        except SevenFault as fault:
+            raise self._damaged(fault) from fault
+        except UnknownMethod as unknown:
+            raise self._unreadable(str(unknown)) from unknown
+        for entry in headers.entries:
+            self._enter(entry)
+        used = Counter(entry.folder for entry in headers.entries if entry.folder >= 0)
+        methods: Counter[str] = Counter()
+        for number, count in used.items():
+            for coder in headers.folders[number].coders:
+                methods[_METHODS.get(coder.method, f"method {coder.method.hex()}")] += count
         self.facts.packing = tuple(name for name, _ in methods.most_common() if name != _LOCK)
         self.facts.locks = (_LOCK,) if methods[_LOCK] else ()
         self.facts.locked_entries = methods[_LOCK]
-        self.facts.is_solid = any(count > 1 for count in files_in.values())
-        self._read_targets()
+        self.facts.is_solid = any(folder.streams > 1 for folder in headers.folders)
+        self._read_targets(headers)
 
-    def _enter(self, entry: Any, methods: "Counter[str]", files_in: "Counter[int]") -> None:
-        time = entry.lastwritetime
-        modified = (int(time) - 116_444_736_000_000_000) * 100 if time is not None else None
-        mode = _unix_mode(entry)
-        size = entry.uncompressed or 0
-        kind = EntryKind.FILE
-        if entry.is_directory:
-            kind = EntryKind.DIRECTORY
-        elif stat.S_ISLNK(mode) or entry.is_symlink:
+    def _enter(self, entry: Entry) -> None:
+        mode = entry.attributes >> 16 if entry.attributes & _UNIX_MODES else 0
+        is_directory = entry.is_directory or bool(entry.attributes & stat.FILE_ATTRIBUTE_DIRECTORY)
+        leads_on = bool(entry.attributes & stat.FILE_ATTRIBUTE_REPARSE_POINT) and not mode
+        kind = EntryKind.DIRECTORY if is_directory else EntryKind.FILE
+        if entry.is_removal:
+            self._rows.refuse(entry.name, "it would remove a file")
+            return
+        if stat.S_ISLNK(mode) or (leads_on and not is_directory):
             kind = EntryKind.LINK
-        elif entry.is_junction or stat.S_IFMT(mode) not in (0, stat.S_IFREG):
-            self._rows.refuse(entry.filename, "it is a junction, device, pipe or socket")
+        elif leads_on or stat.S_IFMT(mode) not in (0, stat.S_IFREG, stat.S_IFDIR):
+            self._rows.refuse(entry.name, "it is a junction, device, pipe or socket")
             return
-        checksum = entry.crc32 if not entry.emptystream else None
-        row = self._rows.enter(entry.filename, kind, size, modified, checksum, can_run=bool(mode & 0o111) and not kind)
-        if row is None or kind is EntryKind.DIRECTORY:
-            return
-        self._names[row] = entry.filename
-        folder = None if entry.emptystream else entry.folder
-        if folder is not None:
-            files_in[id(folder)] += 1
-            methods.update(_METHODS.get(coder["method"], f"method {coder['method'].hex()}") for coder in folder.coders)
+        can_run = bool(mode & 0o111) and not kind
+        row = self._rows.enter(entry.name, kind, entry.size, entry.modified, entry.checksum, can_run=can_run)
+        if row is not None and kind is not EntryKind.DIRECTORY:
+            self._names[row] = entry.name
 
-    def _read_targets(self) -> None:
+    def _read_targets(self, headers: Headers) -> None:
         """Where links point is their content: read once it is known how that is packed and locked."""
         links = [row for row, kind in enumerate(self.listing.kinds) if kind == EntryKind.LINK]
+        for row in links:
+            if self.listing.sizes[row] > _LONGEST_TARGET:
+                size = self.listing.sizes[row]
+                raise self._damaged(f"the link {self.listing.path(row)} has a target of {size:,} bytes")
+        if links:
+            # All that lies before a link in its folder is unpacked with it.
+            self.allowance.read(sum(folder.size for folder in headers.folders))
         for row, blocks in self.stream(links):
-            self.listing.targets[row] = b"".join(blocks).decode("utf-8", "replace")
+            target = b"".join(blocks).decode("utf-8", "replace")
+            self.allowance.keep(len(target))
+            self.listing.targets[row] = target
             self.listing.sizes[row] = 0
 
     # --- content -----------------------------------------------------------------------------------------
@@ -288,13 +296,11 @@ class SevenArchive:
 
     # --- passwords ---------------------------------------------------------------------------------------
 
-    def _opens_header(self, password: str) -> bool:
+    def _opens_header(self, password: str, found: dict[str, Headers]) -> bool:
         try:
-            with as_file(self._source) as file:
-                self._open(file, password)
-        except Exception as error:  # noqa: BLE001 - a wrong key makes any garbage of the header
-            self._raise_unreadable(error)
-            return False
+            found[password] = read_headers(self._source, password, self.allowance)
+        except SevenFault:
+            return False  # a wrong key makes any garbage of the header
         return True
 
     def _opens(self, password: str) -> bool:
@@ -321,15 +327,18 @@ class SevenArchive:
         import py7zr
 
         if isinstance(error, py7zr.UnsupportedCompressionMethodError):
-            raise UnreadableArchive(
-                f"{self.name} is packed with {' and '.join(self.facts.packing) or 'a method'} that cannot be read.",
-                remedy="Ask its maker for one packed with LZMA2.",
-                path=self.path,
-            ) from error
+            raise self._unreadable(" and ".join(self.facts.packing) or "a method") from error
         if isinstance(error, py7zr.PasswordRequired):
             raise PasswordNeeded(
                 f"{self.name} is locked with a password.", remedy="Name a file that holds it with --password-file."
             ) from error
+
+    def _unreadable(self, method: str) -> UnreadableArchive:
+        return UnreadableArchive(
+            f"{self.name} is packed with {method}, which cannot be read.",
+            remedy="Ask its maker for one packed with LZMA2.",
+            path=self.path,
+        )
 
     def _damaged(self, what: object) -> DamagedArchive:
         return DamagedArchive(
@@ -348,11 +357,6 @@ class SevenArchive:
 
 _END = object()
 """Stands behind the last block of a file."""
-
-
-def _unix_mode(entry: Any) -> int:
-    attributes = entry.file_properties().get("attributes") or 0
-    return attributes >> 16 if attributes & _UNIX_MODES else 0
 
 
 def _has_library() -> bool:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, Access
@@ -23,17 +24,22 @@ class SingleFile:
 
     is_divisible = False
 
-    def __init__(self, path: str, name: str, source: Source, compression: str, access: Access) -> None:
+    def __init__(
+        self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
+    ) -> None:
         self.path, self.name = path, name
         self.format = compression
         self.facts = Facts(packing=(compression,))
         self.size = source.size
         self._source = source
-        self._limits = access.limits
-        rows = Rows(name, path)
+        self.allowance = allowance
+        rows = Rows(allowance)
         self.listing = rows.listing
         try:
-            size = sum(map(len, self._blocks()))
+            size = 0
+            for block in self._blocks():
+                allowance.read(len(block))
+                size += len(block)
             head = source.read_at(0, 4096)
             inner, modified = _gzip_header(head, access) if compression == "gz" else ("", None)
             rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
@@ -54,12 +60,9 @@ class SingleFile:
             yield row, self._blocks()
 
     def _blocks(self) -> Iterator[bytes]:
-        total = 0
         try:
-            with as_file(self._source, BLOCK) as file, plain_stream(file, self.format) as plain:
+            with as_file(self._source, BLOCK) as file, plain_stream(file, self.format, self.allowance) as plain:
                 while block := plain.read(BLOCK):
-                    total += len(block)
-                    self._limits.refuse_excess(self.name, self.path, self.size, total)
                     yield block
         except PACKING_ERRORS as error:
             raise DamagedArchive(

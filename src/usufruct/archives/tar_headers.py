@@ -4,9 +4,11 @@ Our own, because the standard reader makes an object with dozens of fields of ea
 for each header of a stream.
 """
 
+from array import array
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK
 
 RECORD = 512
@@ -15,6 +17,11 @@ _LONGEST_NAME = 1 << 16
 _LONGEST_PAX = 1 << 20
 _NO_CONTENT = b"VAEI"
 """Kinds that are no members: a volume's label, access lists and attributes of the next member."""
+_MEANT = frozenset(
+    {b"path", b"linkpath", b"mtime", b"size"}
+    | {b"GNU.sparse." + word for word in (b"name", b"map", b"size", b"realsize", b"major")}
+)
+"""Fields of pax headers that are kept."""
 _PIECES = 21
 """Pieces in each further block of an old sparse map."""
 
@@ -40,8 +47,8 @@ class Member:
     """Where its data begins in the plain tar."""
     stored: int = 0
     """Bytes of its data there."""
-    pieces: list[tuple[int, int]] | None = None
-    """Of a sparse file: offset and length of each piece that is stored; zeros between."""
+    pieces: "array[int] | None" = None
+    """Of a sparse file: offset and length of each piece that is stored, one behind the other; zeros between."""
     is_text: bool = False
     """The names come from pax fields, which are UTF-8."""
 
@@ -105,8 +112,11 @@ class _Said:
     pax: dict[str, bytes] = field(default_factory=dict)
 
 
-def members_of(data: Forward) -> Iterator[Member]:
-    """Every member, in order; its data may be taken from `data` until the next is asked for. Raises TarFault."""
+def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
+    """Every member, in order; its data may be taken from `data` until the next is asked for.
+
+    What stands between is counted against the allowance before it is read or passed over. Raises TarFault.
+    """
     everywhere: dict[str, bytes] = {}
     said = _Said()
     while True:
@@ -120,22 +130,25 @@ def members_of(data: Forward) -> Iterator[Member]:
         _check(block, data.offset - RECORD)
         size = _number(block[124:136])
         kind = block[156:157]
+        # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
+        allowance.may_read(data.offset + max(0, size))
         if size < 0:
             raise TarFault(f"a header at byte {data.offset - RECORD} states a size of {size}")
         if kind in b"LK":
             text = _text(data, size, _LONGEST_NAME).rstrip(b"\0")
             said.name, said.target = (text, said.target) if kind == b"L" else (said.name, text)
         elif kind in b"xX":
-            said.pax |= _pax(_text(data, size, _LONGEST_PAX))
+            said.pax |= _pax(_text(data, size, _LONGEST_PAX), allowance)
         elif kind == b"g":
-            everywhere |= _pax(_text(data, size, _LONGEST_PAX))
+            everywhere |= _pax(_text(data, size, _LONGEST_PAX), allowance)
         elif kind in _NO_CONTENT:
             data.skip(_padded(size))
         else:
             member = _member(block, size, kind, said, everywhere | said.pax if everywhere or said.pax else said.pax)
-            _find_pieces(data, block, kind, member, said.pax)
+            _find_pieces(data, block, kind, member, said.pax, allowance)
             said = _Said()
             end = member.offset + _padded(member.stored)
+            allowance.may_read(end)
             yield member
             data.skip(end - data.offset)
 
@@ -176,9 +189,13 @@ def _text(data: Forward, size: int, most: int) -> bytes:
     return text
 
 
-def _pax(text: bytes) -> dict[str, bytes]:
-    """The fields of a pax header; pieces of the oldest sparse form are gathered as its next form has them."""
+def _pax(text: bytes, allowance: Allowance) -> dict[str, bytes]:
+    """The fields of a pax header that mean something here.
+
+    Pieces of the oldest sparse form are gathered as its next form has them.
+    """
     fields: dict[str, bytes] = {}
+    allowance.fields(text.count(b"\n"))
     pieces: list[bytes] = []
     at = 0
     while at < len(text) and text[at : at + 1] != b"\0":
@@ -191,11 +208,10 @@ def _pax(text: bytes) -> dict[str, bytes]:
         if length < 5 or space < 0 or at + length > len(text) or b"=" not in record:
             raise TarFault("a pax field is broken")
         key, _, value = record.partition(b"=")
-        name = key.decode("utf-8", "replace")
-        if name in ("GNU.sparse.offset", "GNU.sparse.numbytes"):
+        if key in (b"GNU.sparse.offset", b"GNU.sparse.numbytes"):
             pieces.append(value)
-        else:
-            fields[name] = value
+        elif key in _MEANT:
+            fields[key.decode("ascii")] = value
         at += length
     if pieces:
         fields["GNU.sparse.map"] = b",".join(pieces)
@@ -249,60 +265,77 @@ def _pax_time(text: bytes) -> int:
         return 0
 
 
-def _find_pieces(data: Forward, block: bytes, kind: bytes, member: Member, pax: dict[str, bytes]) -> None:
+def _find_pieces(
+    data: Forward, block: bytes, kind: bytes, member: Member, pax: dict[str, bytes], allowance: Allowance
+) -> None:
     """Where the member's data begins, and of a sparse one which pieces are stored."""
-    pieces: list[tuple[int, int]] | None = None
+    pieces: array[int] | None = None
     real = member.size
-    if kind == b"S":
-        pieces = _old_pieces(block[386:482], 4)
-        is_more, real = bool(block[482]), _number(block[483:495])
-        while is_more:
-            more = data.take(RECORD)
-            if len(more) < RECORD:
-                raise TarFault("it breaks off in the middle of a header")
-            pieces += _old_pieces(more[: 24 * _PIECES], _PIECES)
-            is_more = bool(more[504])
-    elif "GNU.sparse.map" in pax:
-        numbers = [_decimal(number) for number in pax["GNU.sparse.map"].split(b",") if number]
-        pieces = list(zip(numbers[::2], numbers[1::2], strict=False))
-        real = _decimal(pax.get("GNU.sparse.size") or pax.get("GNU.sparse.realsize") or b"0")
-    elif pax.get("GNU.sparse.major") == b"1":
-        before = data.offset
-        pieces = _new_pieces(data)
-        real = _decimal(pax.get("GNU.sparse.realsize") or b"0")
-        member.stored -= data.offset - before
+    try:
+        if kind == b"S":
+            pieces, real = _old_map(data, block, allowance), _number(block[483:495])
+        elif "GNU.sparse.map" in pax:
+            text = pax["GNU.sparse.map"]
+            allowance.fields(text.count(b",") // 2)
+            pieces = array("Q", [_decimal(number) for number in text.split(b",") if number])
+            real = _decimal(pax.get("GNU.sparse.size") or pax.get("GNU.sparse.realsize") or b"0")
+        elif pax.get("GNU.sparse.major") == b"1":
+            before = data.offset
+            pieces = _listed_map(data, allowance)
+            real = _decimal(pax.get("GNU.sparse.realsize") or b"0")
+            member.stored -= data.offset - before
+    except OverflowError as error:
+        raise TarFault("the map of a sparse file is broken") from error
     member.offset = data.offset
     if pieces is None:
         return
+    allowance.keep(pieces.itemsize * len(pieces))
+    if len(pieces) % 2:
+        pieces.pop()
     end = 0
-    for offset, length in pieces:
+    for offset, length in zip(pieces[::2], pieces[1::2], strict=True):
         if offset < end or offset + length > real:
             raise TarFault("the map of a sparse file is broken")
         end = offset + length
-    if sum(length for _, length in pieces) != member.stored:
+    if sum(pieces[1::2]) != member.stored:
         raise TarFault("the map of a sparse file is not as large as its data")
     member.size, member.pieces = real, pieces
 
 
-def _old_pieces(text: bytes, count: int) -> list[tuple[int, int]]:
-    found = []
+def _old_map(data: Forward, block: bytes, allowance: Allowance) -> "array[int]":
+    """The map that begins in the header and goes on in blocks behind it."""
+    pieces = _old_pieces(block[386:482], 4)
+    is_more = bool(block[482])
+    while is_more:
+        allowance.fields(_PIECES)
+        more = data.take(RECORD)
+        if len(more) < RECORD:
+            raise TarFault("it breaks off in the middle of a header")
+        pieces += _old_pieces(more[: 24 * _PIECES], _PIECES)
+        is_more = bool(more[504])
+    return pieces
+
+
+def _old_pieces(text: bytes, count: int) -> "array[int]":
+    found = array("Q")
     for at in range(0, 24 * count, 24):
         if not text[at : at + 24].strip(b"\0"):
             break
-        found.append((_number(text[at : at + 12]), _number(text[at + 12 : at + 24])))
+        found.append(_number(text[at : at + 12]))
+        found.append(_number(text[at + 12 : at + 24]))
     return found
 
 
-def _new_pieces(data: Forward) -> list[tuple[int, int]]:
-    """The map that stands before the data: decimal numbers, one a line, filled to whole records."""
-    numbers: list[int] = []
-    text = b""
-    while True:
+def _listed_map(data: Forward, allowance: Allowance) -> "array[int]":
+    """The map that stands before the data: decimal numbers, one a line, their count first, filled to whole records."""
+    numbers = array("Q")
+    rest, size = b"", 0
+    while not numbers or len(numbers) <= 2 * numbers[0]:
         more = data.take(RECORD)
-        if len(more) < RECORD or len(text) > _LONGEST_PAX:
+        size += len(more)
+        if len(more) < RECORD or size > _LONGEST_PAX:
             raise TarFault("the map of a sparse file breaks off")
-        text += more
-        lines = text.split(b"\n")[:-1]
-        numbers = [_decimal(line) for line in lines if line.strip(b"\0")]
-        if numbers and len(numbers) > 2 * numbers[0]:
-            return list(zip(numbers[1 : 2 * numbers[0] + 1 : 2], numbers[2 : 2 * numbers[0] + 1 : 2], strict=True))
+        *lines, rest = (rest + more).split(b"\n")
+        allowance.fields(len(lines) // 2)
+        numbers.extend(_decimal(line) for line in lines if line.strip(b"\0"))
+    return numbers[1 : 2 * numbers[0] + 1]

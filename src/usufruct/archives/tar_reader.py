@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
 from usufruct.archives.names import encoding_for
 from usufruct.archives.reading import BLOCK, Access
@@ -24,6 +25,8 @@ _FAULTS: tuple[type[Exception], ...] = (TarFault, *PACKING_ERRORS)
 _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
+_WAITING = 300
+"""Bytes that a member takes until its name is known."""
 
 
 class TarArchive:
@@ -33,7 +36,9 @@ class TarArchive:
     `Access` names a place for them; otherwise it is read a second time for its content.
     """
 
-    def __init__(self, path: str, name: str, source: Source, compression: str, access: Access) -> None:
+    def __init__(
+        self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
+    ) -> None:
         self.path, self.name = path, name
         self.format = FORMATS[compression]
         self.facts = Facts(
@@ -45,12 +50,13 @@ class TarArchive:
         self._source = source
         self._access = access
         self._compression = compression
-        self._rows = Rows(name, path, access.limits.entries)
+        self.allowance = allowance
+        self._rows = Rows(allowance)
         self.listing: Listing = self._rows.listing
         self._offsets = array("Q")
         """Row → where its data begins in the plain tar."""
-        self._pieces: dict[int, list[tuple[int, int]]] = {}
-        """Row of a sparse file → offset and length of each stored piece."""
+        self._pieces: dict[int, array[int]] = {}
+        """Row of a sparse file → offset and length of each stored piece, one behind the other."""
         self._copies: dict[int, int] = {}
         """Row of a hard link → row of the file whose content it has."""
         self._encoding: str | None = None
@@ -124,7 +130,8 @@ class TarArchive:
         """The content of a row, its stored bytes given by `take`; zeros where a sparse file has none."""
         size = self.listing.sizes[row]
         at = 0
-        for offset, length in self._pieces.get(row) or [(0, size)]:
+        pieces = self._pieces.get(row, array("Q", (0, size)))
+        for offset, length in zip(pieces[::2], pieces[1::2], strict=True):
             while at < offset:
                 gap = min(BLOCK, offset - at)
                 yield _ZEROS[:gap]
@@ -157,7 +164,7 @@ class TarArchive:
                 return
             with (
                 as_file(self._source, BLOCK) as file,
-                plain_stream(file, self._compression) as plain,
+                plain_stream(file, self._compression, self.allowance) as plain,
                 _ahead(plain.read) as read,
             ):
                 yield Forward(spool.through(read) if spool else read)
@@ -174,23 +181,21 @@ class TarArchive:
 
     def _read_listing(self) -> None:
         paths: dict[bytes, int] = {}
-        limits = self._access.limits
+        allowance = self.allowance
         waiting: list[Member] = []
         spool = Spool(self._access.spool if self._compression in _KEPT else None)
         try:
             with self._forward(spool) as data:
-                for member in members_of(data):
-                    # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
-                    limits.refuse_excess(self.name, self.path, self.size, member.offset + member.size)
+                for member in members_of(data, allowance):
                     if waiting or (not member.is_text and not (_is_utf8(member.name) and _is_utf8(member.target))):
+                        allowance.keep(_WAITING + len(member.name) + len(member.target))
                         waiting.append(member)
                     else:
                         self._enter(member, paths)
                 # Only at its very end does a compressed stream prove its own checksum.
-                end = data.offset
+                allowance.read(data.offset)
                 for count in data.rest() if self._compression else ():
-                    end += count
-                    limits.refuse_excess(self.name, self.path, self.size, end)
+                    allowance.read(count)
             self._plain = self._plain or spool.source()
         finally:
             spool.close()

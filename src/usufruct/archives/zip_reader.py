@@ -13,6 +13,7 @@ from typing import Any
 from isal import isal_zlib
 
 from usufruct.archives import decompress
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.rows import Rows
@@ -59,6 +60,8 @@ _UNIX = 3
 _ODD = 0o070111
 """Bits of a Unix mode that tell of anything but a plain file that cannot run."""
 _NO_NAMES = frozenset({"", ".", ".."})
+_LONG_NAME = 1024
+"""Bytes from which on a name is looked at by itself."""
 _MANY = 1024
 """Files that are entered at once."""
 
@@ -70,7 +73,7 @@ class ZipArchive:
 
     format = "zip"
 
-    def __init__(self, path: str, name: str, source: Source, access: Access) -> None:
+    def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
         self.path, self.name = path, name
         self.facts = Facts()
         self._source = source
@@ -85,13 +88,13 @@ class ZipArchive:
         self._checks = array("H")
         """Clock of each entry: what the classic cipher is checked against where a descriptor follows."""
         self._locks: dict[int, AesLock] = {}
-        self._rows = Rows(name, path, access.limits.entries)
+        self.allowance = allowance
+        self._rows = Rows(allowance)
         self.listing: Listing = self._rows.listing
         self._times: dict[int, int | None] = {}
         self._encoding = ""
         try:
             self._read_directory()
-            access.limits.refuse_excess(name, path, self.size, sum(self.listing.sizes))
             self._refuse_overlaps()
         except (struct.error, IndexError) as error:
             self.close()
@@ -134,7 +137,7 @@ class ZipArchive:
 
     def _read_directory(self) -> None:
         start, size, count = self._find_directory()
-        if size > self._access.limits.header:
+        if size > self.allowance.limits.header:
             raise self._harmful(f"its directory takes {size:,} bytes")
         # Offsets in the parts of a split zip count from their own part; those of a whole one from where it begins,
         # which is not the start of the file if a self-extractor stands before it.
@@ -144,7 +147,12 @@ class ZipArchive:
         files: list[tuple[int, str, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
             # Plain files with plain names, nearly all of most archives, are entered many at once.
-            if not extra and raw.isascii() and not (fields[17] >> 16 & _ODD and fields[2] == _UNIX):
+            if (
+                not extra
+                and len(raw) < _LONG_NAME
+                and raw.isascii()
+                and not (fields[17] >> 16 & _ODD and fields[2] == _UNIX)
+            ):
                 above, _, name = raw.decode("ascii").rpartition("/")
                 directory = known.get(above)
                 if directory is not None and name not in _NO_NAMES and "\\" not in name and "\0" not in name:
@@ -283,7 +291,7 @@ class ZipArchive:
         moments = list(zip(dates, clocks, strict=True))
         known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
         times = [known[moment] for moment in moments]
-        self._rows.count(len(names))
+        self._rows.count(names, sizes)
         self.listing.add_files(directories, names, sizes, times, checksums)
         self._offsets.extend(offsets)
         self._packed.extend(packed)

@@ -13,7 +13,8 @@ from usufruct.actions.examine import Examined
 from usufruct.actions.passwords import known_passwords
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.archives.reading import Access, Limits
+from usufruct.archives.allowance import Limits
+from usufruct.archives.reading import Access
 from usufruct.cli import words
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable

@@ -102,12 +102,20 @@ class Listing:
         number = self._numbers.get(path)
         if number is not None:
             return number
-        parent = self.directory(path.rpartition("/")[0])
-        number = len(self.directories)
-        self.directories.append(path)
-        self.parents.append(parent)
-        self._numbers[path] = number
-        return number
+        for above in self.unknown(path):
+            parent = self._numbers[above.rpartition("/")[0]]
+            self._numbers[above] = len(self.directories)
+            self.directories.append(above)
+            self.parents.append(parent)
+        return self._numbers[path]
+
+    def unknown(self, path: str) -> list[str]:
+        """A directory and those above it that are not entered yet, the uppermost first."""
+        found = []
+        while path not in self._numbers:
+            found.append(path)
+            path = path.rpartition("/")[0]
+        return found[::-1]
 
     def add(
         self,

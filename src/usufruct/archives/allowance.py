@@ -1,0 +1,122 @@
+"""What a download may demand, over all archives inside it together; counted before anything is kept."""
+
+from dataclasses import dataclass
+
+from usufruct.errors import UnsafeArchive
+
+_FEW = 100_000
+"""Entries that an archive of any size may hold."""
+_BYTES_FOR_EACH = 100
+"""Bytes of the download for each entry beyond: nothing that is packed is smaller, on the whole."""
+_FIELDS_FOR_EACH = 8
+"""Fields of headers, and pieces of sparse files, for each entry."""
+_BYTES_FOR_KEPT = 16
+"""Bytes of the download for each that is kept in memory, beyond what any may keep."""
+_DICTIONARY = 128 << 20
+"""Bytes that a dictionary may take whatever the size of the download."""
+_DICTIONARY_FOR_EACH = 16
+"""And for each byte of it; a dictionary that is larger than the content is of no use to it."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """What an archive may demand before it is taken for one made to do harm."""
+
+    entries: int = 1_000_000
+    kept: int = 64 << 20
+    """Bytes of names, targets of links and the like that are kept in memory."""
+    header: int = 1 << 28
+    """Bytes of a header that is read as a whole."""
+    ratio: int = 1_000
+    """Unpacked bytes for each packed one, counted once more than `free` bytes are unpacked."""
+    free: int = 1 << 30
+    """Bytes that may be unpacked whatever the ratio."""
+    levels: int = 3
+    """How deep archives inside archives are opened."""
+
+
+class Allowance:
+    """Counts what a download demands. Everything in it that is opened counts here."""
+
+    def __init__(self, limits: Limits, name: str, path: str, size: int) -> None:
+        """`name`, `path` and `size` in bytes are those of the download."""
+        self.limits = limits
+        self._name, self._path, self._size = name, path, size
+        # Whoever raises the limit raises what is allowed for the size as well.
+        self._most = min(limits.entries, max(limits.entries // 10, _FEW, size // _BYTES_FOR_EACH))
+        self._most_kept = max(limits.kept, size // _BYTES_FOR_KEPT)
+        self._entries = self._fields = self._kept = self._unpacked = self._read = 0
+
+    def entries(self, more: int = 1) -> None:
+        """Count entries, whether they are placed, refused or passed over."""
+        self._entries += more
+        if self._entries > self._most:
+            is_for_size = self._most < self.limits.entries
+            raise self._too_much(
+                f"it holds more than {self._most:,} entries{', too many for its size' if is_for_size else ''}",
+                f"most-entries={10 * self.limits.entries}",
+            )
+
+    def may_enter(self, count: int) -> None:
+        """Raise for entries that would be too many, before any is read."""
+        self.entries(count)
+        self._entries -= count
+
+    def fields(self, more: int) -> None:
+        """Count the fields of headers and the pieces of sparse files."""
+        self._fields += more
+        if self._fields > _FIELDS_FOR_EACH * self._most:
+            raise self._too_much(
+                "its headers hold more fields than any archive needs", f"most-entries={10 * self.limits.entries}"
+            )
+
+    def keep(self, more: int) -> None:
+        """Count bytes of names, targets of links and the like."""
+        self._kept += more
+        if self._kept > self._most_kept:
+            raise self._harmful(f"its names and headers would take more than {self._most_kept >> 20:,} MB of memory")
+
+    def unpack(self, more: int) -> None:
+        """Count bytes of content, as stated."""
+        self._unpacked += more
+        self._refuse_ratio(self._unpacked, self.limits.ratio)
+
+    def read(self, more: int) -> None:
+        """Count bytes that are unpacked only to find out what there is."""
+        self._read += more
+        self.may_read(0)
+
+    def may_read(self, more: int) -> None:
+        """Raise for bytes that would be too many to be read, before they are."""
+        self._refuse_ratio(self._read + more, max(1, self.limits.ratio // 10))
+
+    def dictionary(self, size: int) -> None:
+        """Raise for a dictionary of so many bytes."""
+        if size > self.most_dictionary:
+            raise self._harmful(f"unpacking it would take {size >> 20:,} MB of memory")
+
+    @property
+    def most_dictionary(self) -> int:
+        """Bytes of a dictionary that are allowed."""
+        return max(_DICTIONARY, _DICTIONARY_FOR_EACH * self._size)
+
+    def _refuse_ratio(self, total: int, ratio: int) -> None:
+        if total > max(self.limits.free, self._size * ratio):
+            raise self._too_much(
+                f"it unpacks to more than {ratio:,} times its size", f"most-ratio={10 * self.limits.ratio}"
+            )
+
+    def _too_much(self, what: str, setting: str) -> UnsafeArchive:
+        return UnsafeArchive(
+            f"{self._name} is refused: {what}, as one made to do harm.",
+            remedy="Do not use it; get it from another place. "
+            f"If you trust it, `usufruct settings set {setting.replace('=', ' ')}` raises the limit.",
+            path=self._path,
+        )
+
+    def _harmful(self, what: str) -> UnsafeArchive:
+        return UnsafeArchive(
+            f"{self._name} is refused: {what}, as one made to do harm.",
+            remedy="Do not use it; get it from another place.",
+            path=self._path,
+        )

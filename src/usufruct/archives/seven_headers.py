@@ -1,0 +1,483 @@
+"""The headers of 7z, packed and locked ones too: what there is, where it lies, how it is packed.
+
+Our own, because the common library makes an object of each entry before anything can be counted.
+"""
+
+import hashlib
+import lzma
+import struct
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from usufruct.archives.allowance import Allowance
+from usufruct.files.sources import Source
+
+_START = struct.Struct("<6s2BL2QL")
+(_END, _HEADER, _PROPERTIES, _MORE_STREAMS, _STREAMS, _FILES, _PACKED, _FOLDERS, _SUBSTREAMS, _SIZES, _DIGESTS,
+ _FOLDER, _UNPACKED, _COUNTS, _EMPTY, _EMPTY_FILE, _ANTI, _NAMES) = range(18)  # fmt: skip
+_TIMES, _ATTRIBUTES, _ENCODED = 0x14, 0x15, 0x17
+_COPY, _LZMA, _LZMA2, _LOCK = b"\x00", b"\x03\x01\x01", b"\x21", b"\x06\xf1\x07\x01"
+_MOST_CODERS = 32
+_MOST_ROUNDS = 24
+"""Power of two: keys of more rounds would take years to make."""
+_NO_ROUNDS = 0x3F
+_WINDOWS_EPOCH = 116_444_736_000_000_000
+"""1970 in units of 100 ns since 1601."""
+
+
+class SevenFault(Exception):
+    """The headers do not hold together."""
+
+
+class UnknownMethod(Exception):
+    """The header is packed by a method that cannot be undone; the text names it."""
+
+
+class HeaderLocked(Exception):
+    """The header is locked, and no password was given."""
+
+
+@dataclass(frozen=True, slots=True)
+class Coder:
+    """One step of packing."""
+
+    method: bytes
+    properties: bytes
+    inputs: int = 1
+    outputs: int = 1
+
+    @property
+    def dictionary(self) -> int:
+        """Bytes of memory that unpacking takes; 0 where the method needs none to speak of."""
+        if self.method == _LZMA and len(self.properties) == 5:
+            return int.from_bytes(self.properties[1:], "little")
+        if self.method == _LZMA2 and self.properties:
+            power = self.properties[0]
+            return 0xFFFFFFFF if power >= 40 else (2 | power & 1) << (power // 2 + 11)
+        if self.method == b"\x03\x04\x01" and len(self.properties) >= 5:
+            return int.from_bytes(self.properties[1:5], "little")
+        return 0
+
+
+@dataclass(slots=True)
+class Folder:
+    """A stream of files packed together."""
+
+    coders: list[Coder]
+    binds: list[tuple[int, int]]
+    """Input and output of each connection between coders."""
+    sizes: list[int] = field(default_factory=list)
+    """Bytes that each output gives."""
+    checksum: int | None = None
+    streams: int = 1
+    """Files in it."""
+
+    @property
+    def size(self) -> int:
+        """Bytes of all its files: those of the output that no coder takes."""
+        bound = {output for _, output in self.binds}
+        return next((size for number, size in enumerate(self.sizes) if number not in bound), 0)
+
+
+@dataclass(slots=True)
+class Entry:
+    """One entry as the header tells it."""
+
+    name: str
+    size: int = 0
+    checksum: int | None = None
+    folder: int = -1
+    """Number of the folder that holds its content; -1 where it has none."""
+    is_directory: bool = False
+    is_removal: bool = False
+    """It says that a file of this name shall be removed."""
+    modified: int | None = None
+    """Nanoseconds since 1970."""
+    attributes: int = 0
+
+
+@dataclass(slots=True)
+class Headers:
+    """What a 7z says of itself."""
+
+    folders: list[Folder] = field(default_factory=list)
+    entries: list[Entry] = field(default_factory=list)
+    hides_names: bool = False
+
+
+class _Bytes:
+    """A header's bytes, read one field after the other."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self.at = 0
+
+    def take(self, count: int) -> bytes:
+        taken = self.data[self.at : self.at + count]
+        if count < 0 or len(taken) != count:
+            raise SevenFault("its header is cut off")
+        self.at += count
+        return taken
+
+    def byte(self) -> int:
+        return self.take(1)[0]
+
+    def number(self) -> int:
+        """A number of one to nine bytes: the first byte's leading ones say how many follow."""
+        first = self.byte()
+        mask, value, shift = 0x80, 0, 0
+        while mask and first & mask:
+            value |= self.byte() << shift
+            shift += 8
+            mask >>= 1
+        return value | (first & (mask - 1)) << shift if mask else value
+
+    def count(self) -> int:
+        """A number of things, each of which takes a byte at least: more than there are bytes is a fault."""
+        count = self.number()
+        if count > len(self.data) - self.at:
+            raise SevenFault(f"its header states {count:,} parts and is too short for them")
+        return count
+
+    def bits(self, count: int) -> Iterator[bool]:
+        """That many bits, the highest of each byte first."""
+        data = self.take(-(-count // 8))
+        return (bool(data[number >> 3] & 0x80 >> (number & 7)) for number in range(count))
+
+    def bits_or_all(self, count: int) -> list[bool]:
+        return [True] * count if self.byte() else list(self.bits(count))
+
+    def checksums(self, count: int) -> list[int | None]:
+        defined = self.bits_or_all(count)
+        return [int.from_bytes(self.take(4), "little") if is_there else None for is_there in defined]
+
+    def expect(self, kind: int, what: str) -> None:
+        if self.number() != kind:
+            raise SevenFault(f"its header has no {what} where one must be")
+
+
+def read_headers(source: Source, password: str | None, allowance: Allowance) -> Headers:
+    """The headers, unpacked and deciphered; what they demand is counted before it is kept.
+
+    Raises SevenFault (a wrong password looks the same), HeaderLocked, UnknownMethod, UnsafeArchive.
+    """
+    start = source.read_at(0, _START.size)
+    if len(start) < _START.size:
+        raise SevenFault("it breaks off")
+    _, _, _, checksum, offset, size, _ = _START.unpack(start)
+    if zlib.crc32(start[12:]) != checksum:
+        raise SevenFault("its first bytes do not match their checksum")
+    headers = Headers()
+    if not size:
+        return headers
+    data = _header_at(source, _START.size + offset, size, int.from_bytes(start[28:], "little"), allowance)
+    for _ in range(4):
+        reader = _Bytes(data)
+        kind = reader.number()
+        if kind == _HEADER:
+            _read_header(reader, headers, allowance)
+            return headers
+        if kind != _ENCODED:
+            raise SevenFault("its header is of no known kind")
+        data = _decoded(source, reader, headers, password, allowance)
+    raise SevenFault("its header is packed over and over")
+
+
+def _header_at(source: Source, offset: int, size: int, checksum: int | None, allowance: Allowance) -> bytes:
+    if offset + size > source.size:
+        raise SevenFault("it breaks off before its header")
+    allowance.keep(size)
+    data = source.read_at(offset, size)
+    if checksum is not None and zlib.crc32(data) != checksum:
+        raise SevenFault("its header does not match its checksum")
+    return data
+
+
+def _decoded(source: Source, reader: _Bytes, headers: Headers, password: str | None, allowance: Allowance) -> bytes:
+    """The header that is packed as the one folder of these streams."""
+    position, sizes, folders = _read_streams(reader, allowance)
+    if len(folders) != 1 or not sizes:
+        raise SevenFault("its header is packed in a way that makes no sense")
+    folder = folders[0]
+    allowance.keep(folder.size)
+    data = _header_at(source, _START.size + position, sizes[0], None, allowance)
+    for number, coder in _in_order(folder):
+        if coder.method == _LOCK:
+            headers.hides_names = True
+            if password is None:
+                raise HeaderLocked
+            data = _deciphered(data, coder.properties, password)[: folder.sizes[number]]
+        elif coder.method != _COPY:
+            data = _unpacked(data, coder, folder.sizes[number], allowance)
+    if len(data) != folder.size or (folder.checksum is not None and zlib.crc32(data) != folder.checksum):
+        raise SevenFault("its header does not match its checksum")
+    return data
+
+
+def _in_order(folder: Folder) -> list[tuple[int, Coder]]:
+    """The coders from the packed bytes to the plain ones, each with its number; SevenFault for a tree of them."""
+    if any(coder.inputs != 1 or coder.outputs != 1 for coder in folder.coders):
+        raise UnknownMethod("methods with several streams")
+    takes_from = dict(folder.binds)
+    at = next((number for number in range(len(folder.coders)) if number not in takes_from), None)
+    by_output = {output: taker for taker, output in folder.binds}
+    found: list[tuple[int, Coder]] = []
+    while at is not None and len(found) < len(folder.coders):
+        found.append((at, folder.coders[at]))
+        at = by_output.get(at)
+    if len(found) != len(folder.coders):
+        raise SevenFault("its header is packed in a way that makes no sense")
+    return found
+
+
+def _unpacked(data: bytes, coder: Coder, size: int, allowance: Allowance) -> bytes:
+    """LZMA or LZMA2, at most `size` bytes of it."""
+    allowance.dictionary(min(coder.dictionary, size))
+    # A dictionary larger than what is unpacked is of no use, and the library takes memory for it.
+    dictionary = max(4096, min(coder.dictionary, size))
+    if coder.method == _LZMA and len(coder.properties) == 5:
+        code = coder.properties[0]
+        filters = [
+            {"id": lzma.FILTER_LZMA1, "dict_size": dictionary, "lc": code % 9, "lp": code // 9 % 5, "pb": code // 45}
+        ]
+    elif coder.method == _LZMA2:
+        filters = [{"id": lzma.FILTER_LZMA2, "dict_size": dictionary}]
+    else:
+        raise UnknownMethod(f"method {coder.method.hex()}")
+    try:
+        engine = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
+        return engine.decompress(data, size)
+    except (lzma.LZMAError, ValueError, OverflowError) as error:
+        raise SevenFault(f"its header cannot be unpacked: {error}") from error
+
+
+def _deciphered(data: bytes, properties: bytes, password: str) -> bytes:
+    from Cryptodome.Cipher import AES
+
+    if len(properties) < 2:
+        raise SevenFault("its header is locked in an unknown way")
+    rounds = properties[0] & 0x3F
+    salt_size = (properties[0] >> 7) + (properties[1] >> 4)
+    iv_size = (properties[0] >> 6 & 1) + (properties[1] & 15)
+    salt, start = properties[2 : 2 + salt_size], properties[2 + salt_size : 2 + salt_size + iv_size]
+    if rounds > _MOST_ROUNDS and rounds != _NO_ROUNDS:
+        raise SevenFault("its key is made in more rounds than is sane")
+    seed = salt + password.encode("utf-16-le")
+    if rounds == _NO_ROUNDS:
+        key = seed[:32].ljust(32, b"\0")
+    else:
+        made, step = hashlib.sha256(), 1 << 12
+        for first in range(0, 1 << rounds, step):
+            last = min(first + step, 1 << rounds)
+            made.update(b"".join(seed + number.to_bytes(8, "little") for number in range(first, last)))
+        key = made.digest()
+    return AES.new(key, AES.MODE_CBC, start.ljust(16, b"\0")).decrypt(data[: len(data) // 16 * 16])
+
+
+def _read_header(reader: _Bytes, headers: Headers, allowance: Allowance) -> None:
+    sizes: list[int] = []
+    checksums: list[int | None] = []
+    while (kind := reader.number()) != _END:
+        if kind == _PROPERTIES:
+            while reader.number() != _END:
+                reader.take(reader.number())
+        elif kind == _MORE_STREAMS:
+            _read_streams(reader, allowance)
+        elif kind == _STREAMS:
+            _, _, headers.folders = _read_streams(reader, allowance, sizes, checksums)
+        elif kind == _FILES:
+            _read_files(reader, headers, sizes, checksums, allowance)
+        else:
+            raise SevenFault("its header holds a part of no known kind")
+
+
+def _read_streams(
+    reader: _Bytes,
+    allowance: Allowance,
+    sizes: list[int] | None = None,
+    checksums: list[int | None] | None = None,
+) -> tuple[int, list[int], list[Folder]]:
+    """Where the packed streams begin, the size of each, and the folders.
+
+    The size and checksum of each file in the folders, one after the other, go into `sizes` and `checksums`.
+    """
+    position = 0
+    packed: list[int] = []
+    folders: list[Folder] = []
+    is_listed = False
+    while (kind := reader.number()) != _END:
+        if kind == _PACKED:
+            position = reader.number()
+            count = reader.count()
+            allowance.fields(count)
+            while (part := reader.number()) != _END:
+                if part == _SIZES:
+                    packed = [reader.number() for _ in range(count)]
+                elif part == _DIGESTS:
+                    reader.checksums(count)
+                else:
+                    raise SevenFault("its packed streams are described in an unknown way")
+        elif kind == _FOLDERS:
+            folders = _read_folders(reader, allowance)
+        elif kind == _SUBSTREAMS:
+            is_listed = True
+            _read_substreams(reader, folders, [] if sizes is None else sizes, [] if checksums is None else checksums,
+                             allowance)  # fmt: skip
+        else:
+            raise SevenFault("its streams are described in an unknown way")
+    if not is_listed and sizes is not None and checksums is not None:
+        sizes.extend(folder.size for folder in folders)
+        checksums.extend(folder.checksum for folder in folders)
+    return position, packed, folders
+
+
+def _read_folders(reader: _Bytes, allowance: Allowance) -> list[Folder]:
+    reader.expect(_FOLDER, "folders")
+    count = reader.count()
+    if reader.byte():
+        raise SevenFault("its folders are described elsewhere")
+    allowance.fields(count)
+    folders = [_folder(reader) for _ in range(count)]
+    reader.expect(_UNPACKED, "sizes of folders")
+    for folder in folders:
+        folder.sizes = [reader.number() for coder in folder.coders for _ in range(coder.outputs)]
+        # What is longer than its content takes no more memory than that.
+        allowance.dictionary(min(max(coder.dictionary for coder in folder.coders), max(folder.sizes, default=0)))
+    while (kind := reader.number()) != _END:
+        if kind != _DIGESTS:
+            raise SevenFault("its folders are described in an unknown way")
+        for folder, checksum in zip(folders, reader.checksums(count), strict=True):
+            folder.checksum = checksum
+    return folders
+
+
+def _folder(reader: _Bytes) -> Folder:
+    coders = []
+    count = reader.number()
+    if not 1 <= count <= _MOST_CODERS:
+        raise SevenFault(f"a folder is packed by {count:,} methods")
+    for _ in range(count):
+        flags = reader.byte()
+        if flags & 0xC0:
+            raise SevenFault("a folder is packed in an unknown way")
+        method = reader.take(flags & 15)
+        inputs, outputs = (reader.number(), reader.number()) if flags & 0x10 else (1, 1)
+        if inputs > _MOST_CODERS or outputs > _MOST_CODERS:
+            raise SevenFault("a method has more streams than is sane")
+        coders.append(Coder(method, reader.take(reader.number()) if flags & 0x20 else b"", inputs, outputs))
+    inputs, outputs = sum(coder.inputs for coder in coders), sum(coder.outputs for coder in coders)
+    if not outputs:
+        raise SevenFault("a folder gives nothing")
+    binds = [(reader.number(), reader.number()) for _ in range(outputs - 1)]
+    packed = inputs - len(binds)
+    if packed < 1:
+        raise SevenFault("a folder takes nothing")
+    if packed > 1:
+        for _ in range(packed):
+            reader.number()
+    return Folder(coders, binds)
+
+
+def _read_substreams(
+    reader: _Bytes, folders: list[Folder], sizes: list[int], checksums: list[int | None], allowance: Allowance
+) -> None:
+    kind = reader.number()
+    if kind == _COUNTS:
+        for folder in folders:
+            folder.streams = reader.number()
+        kind = reader.number()
+    total = sum(folder.streams for folder in folders)
+    allowance.may_enter(total)
+    is_sized = kind == _SIZES
+    for folder in folders:
+        left = folder.size
+        for number in range(folder.streams):
+            is_last = number == folder.streams - 1
+            if not is_last and not is_sized:
+                raise SevenFault("the sizes of its files are not stated")
+            size = left if is_last else reader.number()
+            if size > left:
+                raise SevenFault("its files are larger than the folder that holds them")
+            sizes.append(size)
+            left -= size
+    if is_sized:
+        kind = reader.number()
+    unsaid = sum(folder.streams for folder in folders if folder.streams != 1 or folder.checksum is None)
+    stated: Iterator[int | None] = iter([None] * unsaid)
+    while kind != _END:
+        if kind != _DIGESTS:
+            raise SevenFault("its files are described in an unknown way")
+        stated = iter(reader.checksums(unsaid))
+        kind = reader.number()
+    for folder in folders:
+        if folder.streams == 1 and folder.checksum is not None:
+            checksums.append(folder.checksum)
+        else:
+            checksums.extend(next(stated) for _ in range(folder.streams))
+
+
+def _read_files(
+    reader: _Bytes, headers: Headers, sizes: list[int], checksums: list[int | None], allowance: Allowance
+) -> None:
+    count = reader.number()
+    allowance.may_enter(count)
+    entries = headers.entries = [Entry("") for _ in range(count)]
+    empty = [False] * count
+    hollow: list[Entry] = []
+    while (kind := reader.number()) != _END:
+        part = _Bytes(reader.take(reader.number()))
+        if kind == _EMPTY:
+            empty = list(part.bits(count))
+            hollow = [entry for entry, is_empty in zip(entries, empty, strict=True) if is_empty]
+            for entry in hollow:
+                entry.is_directory = True
+        elif kind == _EMPTY_FILE:
+            for entry, is_file in zip(hollow, part.bits(len(hollow)), strict=True):
+                entry.is_directory = not is_file
+        elif kind == _ANTI:
+            for entry, is_removal in zip(hollow, part.bits(len(hollow)), strict=True):
+                entry.is_removal = is_removal
+        elif kind == _NAMES:
+            _read_names(part, entries)
+        elif kind == _TIMES:
+            for entry, value in _values(part, entries, 8):
+                entry.modified = (value - _WINDOWS_EPOCH) * 100
+        elif kind == _ATTRIBUTES:
+            for entry, value in _values(part, entries, 4):
+                entry.attributes = value
+    _spread(headers, empty, sizes, checksums)
+
+
+def _read_names(part: _Bytes, entries: list[Entry]) -> None:
+    if part.byte():
+        raise SevenFault("its names stand elsewhere")
+    data = part.data[part.at :]
+    text = data.decode("utf-16-le", "replace")
+    names = text.split("\0")
+    if len(names) <= len(entries) or len(data) % 2:
+        raise SevenFault(f"its header states {len(entries):,} entries and names {len(names) - 1:,}")
+    for entry, name in zip(entries, names, strict=False):
+        entry.name = name
+
+
+def _values(part: _Bytes, entries: list[Entry], size: int) -> Iterator[tuple[Entry, int]]:
+    """Each entry for which there is one with its number of `size` bytes."""
+    defined = part.bits_or_all(len(entries))
+    if part.byte():
+        raise SevenFault("its times and attributes stand elsewhere")
+    for entry, is_there in zip(entries, defined, strict=True):
+        if is_there:
+            yield entry, int.from_bytes(part.take(size), "little")
+
+
+def _spread(headers: Headers, empty: list[bool], sizes: list[int], checksums: list[int | None]) -> None:
+    """Give each entry that has content its size, checksum and folder, in order."""
+    homes = (number for number, folder in enumerate(headers.folders) for _ in range(folder.streams))
+    contents = zip(sizes, checksums, homes, strict=True)
+    for entry, is_empty in zip(headers.entries, empty, strict=True):
+        if not is_empty:
+            found = next(contents, None)
+            if found is None:
+                raise SevenFault("its header states more files than there is content for")
+            entry.size, entry.checksum, entry.folder = found
