@@ -23,7 +23,7 @@ class Rows:
     def __init__(self, allowance: Allowance) -> None:
         self._allowance = allowance
         self.listing = Listing()
-        self.directories: dict[str, int] = {}
+        self.directories: dict[str, int] = {"": TOP}
         """Paths as the archive writes them → number of the directory, of those that were found safe."""
 
     def enter(
@@ -55,8 +55,8 @@ class Rows:
                 name = name[:_LONGEST_PATH]
                 raise UnsafeName(f"its path is longer than {_LONGEST_PATH:,} characters")
             # Archives name many files of one directory after another: its path is normalised once.
-            above, separator, last = name.rpartition("/")
-            if separator and last and last not in (".", "..") and "\\" not in last and "\0" not in last:
+            above, _, last = name.rpartition("/")
+            if above and last and last not in (".", "..") and "\\" not in last and "\0" not in last:
                 directory = self.directories.get(above)
                 if directory is None:
                     directory = self.directories[above] = self._directory(safe_path(above + "/"))
@@ -81,6 +81,7 @@ class Rows:
             raise UnsafeName(f"it lies deeper than {_MOST_LEVELS} directories")
         # Each directory is kept with its whole path, so that deep ones take more than their names say.
         for above in self.listing.unknown(path):
+            self._allowance.entries()
             self._allowance.keep(len(above) + _DIRECTORY)
         return self.listing.directory(path)
 

@@ -155,7 +155,13 @@ class ZipArchive:
             ):
                 above, _, name = raw.decode("ascii").rpartition("/")
                 directory = known.get(above)
-                if directory is not None and name not in _NO_NAMES and "\\" not in name and "\0" not in name:
+                if (
+                    directory is not None
+                    and name not in _NO_NAMES
+                    and name[1:2] != ":"
+                    and "\\" not in name
+                    and "\0" not in name
+                ):
                     files.append((directory, name, fields))
                     if len(files) == _MANY:
                         self._enter_files(files, shift)

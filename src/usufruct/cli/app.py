@@ -249,7 +249,7 @@ def _tried(result: Examined) -> tuple[str, ...]:
     if layout is None:
         return name, "-", "-", result.obstacle.message if result.obstacle else ""
     counted = Counter(one.home.folder.name for one in layout.placements if one.home.folder)
-    left = sum(1 for aside in layout.asides if aside.kind in (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))
+    left = len(layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))
     where = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
     obstacle = result.obstacle.message if result.obstacle else ""
     return name, f"{layout.files:,}", f"{left:,}", " · ".join(filter(None, (where, obstacle)))

@@ -5,12 +5,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 from itertools import compress
+from operator import and_, not_
 from typing import NamedTuple
 
 from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind, Listing, Refusal
 
 _IS_PLACED = (-1).__lt__
+_IS_NOT_PLACED = (0).__gt__
 """Of a home's number. Passing over all rows without a step of Python for each is what keeps large archives quick."""
 
 
@@ -175,6 +177,11 @@ class Layout:
         """The row has neither a place nor a reason yet."""
         return self.home_of[row] < 0 and not self.aside_of[row]
 
+    def open_rows(self) -> Sequence[int]:
+        """The rows that have neither a place nor a reason yet."""
+        is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.aside_of))
+        return list(compress(range(len(self.home_of)), is_open))
+
     def refuse(self, row: int, reason: str) -> None:
         """Take the row out as unsafe."""
         self.home_of[row] = -1
@@ -224,6 +231,10 @@ class Layout:
         """All asides, in the archive's order."""
         for row in compress(range(len(self.aside_of)), self.aside_of):
             yield Aside(row, AsideKind(self.aside_of[row]), self.reasons[self.reason_of[row]])
+
+    def rows_aside(self, *kinds: AsideKind) -> list[int]:
+        """Numbers of the rows that are aside for one of these kinds of reason."""
+        return list(compress(range(len(self.aside_of)), map(frozenset(kinds).__contains__, self.aside_of)))
 
     @property
     def files(self) -> int:

@@ -56,8 +56,7 @@ def _is_for_shipped(layout: Layout) -> bool:
     """Patterns as wide as those of a shipped definition count only for an archive that is mostly of that kind."""
     if layout.evidence > Evidence.PATTERN:
         return True
-    kinds = (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
-    others = [aside.row for aside in layout.asides if aside.kind in kinds]
+    others = layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
     return layout.files >= len(others) or layout.size >= sum(layout.listing.sizes[row] for row in others)
 
 

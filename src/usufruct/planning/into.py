@@ -3,7 +3,6 @@
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
 from usufruct.model.layout import Evidence, Layout
-from usufruct.planning.junk import is_notes
 from usufruct.planning.places import Places
 from usufruct.planning.tree import Tree
 
@@ -15,7 +14,7 @@ def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder) -> No
     nothing is marked, each directory is a piece, and loose files make one under the archive's name.
     """
     why = f"you said --into {folder.name}"
-    content = {here for here, rows in enumerate(tree.rows) if any(_is_content(layout, row) for row in rows)}
+    content = {here for here, rows in enumerate(tree.rows) if any(_is_content(layout, tree, row) for row in rows)}
     if not content:
         return
     if folder.arrange is not Arrange.PIECES:
@@ -54,12 +53,12 @@ def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, 
         places.place_piece(top, folder, places.tidy_name_at(top), loose, Evidence.FOLDER_NAME, apart)
 
 
-def _is_content(layout: Layout, row: int) -> bool:
-    return layout.is_open(row) and not is_notes(layout.listing.names[row])
+def _is_content(layout: Layout, tree: Tree, row: int) -> bool:
+    return layout.is_open(row) and row not in tree.notes
 
 
 def _holds_files(layout: Layout, tree: Tree, directory: int) -> bool:
-    return any(_is_content(layout, row) for row in tree.rows[directory])
+    return any(_is_content(layout, tree, row) for row in tree.rows[directory])
 
 
 def _directories_with_content(layout: Layout, tree: Tree) -> set[int]:

@@ -181,6 +181,11 @@ def may_hold_junk(names: Sequence[str]) -> bool:
     return not all(_JUNK_NAMES.isdisjoint(lowered(part)) for part in some)
 
 
+def may_be_notes(suffix: str) -> bool:
+    """Whether names with a suffix (with its dot, in lower case) may be those of notes."""
+    return len(suffix) < 2 or suffix[1:] in _TEXT or suffix[1:] in _IMAGES or suffix[1:] in _ALWAYS_NOTES
+
+
 def is_notes(name: str) -> bool:
     """A readme, licence and the like, or a preview image: written for people, not for the application."""
     stem, dot, suffix = name.rpartition(".")

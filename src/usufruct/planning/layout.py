@@ -31,7 +31,7 @@ def layout_of(
     `digests` maps rows to content digests, where known; see `Layout.unsettled`.
     """
     layout = Layout(listing, application, tidy_name)
-    tree = Tree(listing)
+    tree = Tree.of(listing)
     set_junk_aside(layout, tree, application.leave)
     places = Places(layout, tree, application)
     if choices.into is not None:
@@ -55,7 +55,7 @@ def outside_layout(
     directory of the archive's name, so that nothing spills.
     """
     layout = Layout(listing, None, tidy_name)
-    tree = Tree(listing)
+    tree = Tree.of(listing)
     set_junk_aside(layout, tree)
     rows = [row for here in tree.rows for row in here if layout.is_open(row)]
     tops = {_top_name(listing, row) for row in rows}
@@ -161,8 +161,7 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
 
 def into_options(layout: Layout, application: Application) -> tuple[Option, ...]:
     """All content into one folder or another, where the archive has any."""
-    kinds = (AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
-    rows = [aside.row for aside in layout.asides if aside.kind in kinds]
+    rows = layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
     size = sum(layout.listing.sizes[row] for row in rows)
     words = ("--app", application.name, "--into")
     return tuple(

@@ -1,8 +1,8 @@
 """Glob patterns over entry paths, compared as names are."""
 
 import re
-from collections.abc import Iterable
-from functools import lru_cache
+from collections.abc import Iterable, Sequence
+from functools import cached_property, lru_cache
 
 from usufruct.planning.names import folded, spelling_key
 
@@ -45,6 +45,34 @@ def _path_expression(pattern: str) -> re.Pattern[str]:
     last = components[-1]
     expression += "[^/]+" if last == "**" else _component(last, True)
     return re.compile(expression + "(?:/.*)?", re.DOTALL)
+
+
+class NamesByForm:
+    """Many names by their suffix and by how they are compared, so that a pattern finds its own among them.
+
+    It is made once of an archive and asked by every definition.
+    """
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self.names = names
+
+    @cached_property
+    def by_suffix(self) -> dict[str, list[int]]:
+        """Last suffix in lower case, with its dot → numbers of the names that have it."""
+        found: dict[str, list[int]] = {}
+        for number, name in enumerate(self.names):
+            dot = name.rfind(".")
+            if dot >= 0:
+                found.setdefault(name[dot:].lower(), []).append(number)
+        return found
+
+    @cached_property
+    def by_folded(self) -> dict[str, list[int]]:
+        """Name as it is compared → the numbers of those that are alike."""
+        found: dict[str, list[int]] = {}
+        for number, name in enumerate(self.names):
+            found.setdefault(folded(name), []).append(number)
+        return found
 
 
 class Patterns:
@@ -97,6 +125,24 @@ class Patterns:
                 if expression.fullmatch(plain):
                     return pattern
         return None
+
+    def found_in(self, names: NamesByForm) -> dict[int, str]:
+        """The numbers of the names that `by_name` would match, each with its pattern."""
+        found: dict[int, str] = {}
+        for pattern, expression in self._exact:
+            for number, name in enumerate(names.names):
+                if number not in found and expression.fullmatch(spelling_key(name)):
+                    found[number] = pattern
+        plain: dict[int, str] = {}
+        for pattern, expression in self._names:
+            for name, numbers in names.by_folded.items():
+                if expression.fullmatch(name):
+                    for number in numbers:
+                        plain.setdefault(number, pattern)
+        found |= plain
+        for suffix, pattern in self._suffixes.items():
+            found |= dict.fromkeys(names.by_suffix.get(suffix, ()), pattern)
+        return found
 
     def by_path(self, path: str) -> str | None:
         """The pattern with `/` that covers this path from the top."""

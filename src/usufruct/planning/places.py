@@ -3,12 +3,12 @@
 The outermost directory that means something decides for all below it; what stands above it only wraps.
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.model.entries import TOP
+from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Evidence, Layout
-from usufruct.planning.junk import is_notes
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Tree
@@ -67,28 +67,25 @@ Marks = dict[str, dict[int, str]]
 def marks_of(tree: Tree, application: Application) -> Marks:
     """The directories that are pieces, for each folder that arranges by pieces."""
     marks: Marks = {}
-    names = tree.listing.names
+    names, directory_of, kinds = tree.listing.names, tree.listing.directory_of, tree.listing.kinds
+
+    def found_by(path: str) -> Iterator[tuple[int, int]]:
+        """Files that the last component matches, each with the directory above the components before it."""
+        *above, last = [Patterns([part]) for part in path.split("/")]
+        for row in sorted(last.found_in(tree.by_form)):
+            if kinds[row] != EntryKind.DIRECTORY and (piece := _above(tree, directory_of[row], above)) >= 0:
+                yield row, piece
+
     for folder in application.folders:
         if not folder.mark:
             continue
         found = marks.setdefault(folder.name, {})
-        plain = Patterns(mark for mark in folder.mark if "/" not in mark)
-        paths = [[Patterns([part]) for part in mark.split("/")] for mark in folder.mark if "/" in mark]
-        unless = [[Patterns([part]) for part in path.split("/")] for path in folder.unless]
-        barred: set[int] = set()
-        for directory, rows in enumerate(tree.rows):
-            for row in rows:
-                name = names[row]
-                for *above, last in unless:
-                    if last.by_name(name) and (bar := _above(tree, directory, above)) >= 0:
-                        barred.add(bar)
-                if plain and plain.by_name(name):
-                    found.setdefault(directory, name)
-                for *above, last in paths:
-                    if last.by_name(name) and (piece := _above(tree, directory, above)) >= 0:
-                        found.setdefault(piece, joined(tree.relative(directory, piece), name))
-        for bar in barred:
-            found.pop(bar, None)
+        matches = sorted(match for mark in folder.mark for match in found_by(mark))
+        for row, piece in matches:
+            found.setdefault(piece, joined(tree.relative(directory_of[row], piece), names[row]))
+        for barred in folder.unless:
+            for _, piece in found_by(barred):
+                found.pop(piece, None)
     return marks
 
 
@@ -112,7 +109,21 @@ class Places:
         self.marks = marks_of(tree, application)
         self.notes = layout.reason(NOTES_REASON)
         self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
+        self._telling = self._telling_directories()
         self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
+
+    def _telling_directories(self) -> set[int]:
+        """The directories that may mean something, and those above them: nothing else needs a visit."""
+        lasts = {parts[-1] for parts in (*self.names.root, *self.names.several)} | self.names.single.keys()
+        by_name = self.tree.directories_by_name
+        telling = {directory for name in lasts for directory in by_name.get(name, ())}
+        telling.update(directory for found in self.marks.values() for directory in found)
+        found: set[int] = set()
+        for directory in telling:
+            while directory >= 0 and directory not in found:
+                found.add(directory)
+                directory = self.tree.parent(directory)
+        return found
 
     # --- walking -----------------------------------------------------------------------------------------
 
@@ -140,7 +151,7 @@ class Places:
     def _read_wrapper(self, directory: int, done: frozenset[int]) -> None:
         """Look for meaning in what lies directly in a directory that has none itself."""
         for child in self.tree.children[directory]:
-            if child in done:
+            if child in done or child not in self._telling:
                 continue
             if name := self._root_named(child):
                 self._note_wrapper(directory)
@@ -274,8 +285,7 @@ class Places:
         return child if self.names.are_of(folder, self.tree.folded[child]) else 0
 
     def _plain_rows(self, directory: int) -> list[int]:
-        names = self.layout.listing.names
-        return [row for row in self.tree.rows[directory] if not is_notes(names[row])]
+        return [row for row in self.tree.rows[directory] if row not in self.tree.notes]
 
     def _place_files(
         self,
@@ -299,7 +309,7 @@ class Places:
             if not layout.is_open(row):
                 continue
             name = names[row]
-            if notes_apart and is_notes(name):
+            if notes_apart and row in self.tree.notes:
                 layout.set_aside(row, AsideKind.NOTES, self.notes)
             elif is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
                 if home < 0:

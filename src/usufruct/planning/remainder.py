@@ -1,10 +1,9 @@
 """What no directory speaks for: by pattern to a folder that takes it, else aside."""
 
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.model.entries import TOP
+from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Evidence, Layout
-from usufruct.planning.junk import is_notes
-from usufruct.planning.names import folded, is_archive_name
+from usufruct.planning.names import folded
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.places import NOTES_REASON, joined
 from usufruct.planning.tree import Tree
@@ -14,19 +13,26 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application) -> No
     """Give every file that is still open to the first folder, in the definition's order, that takes it."""
     takers = [(folder, Patterns(folder.takes)) for folder in application.folders if folder.takes]
     found: dict[str, dict[int, list[int]]] = {}
-    content_top = _content_top(layout, tree) if any(takes.has_paths for _, takes in takers) else 0
-    names = layout.listing.names
-    for directory, rows in enumerate(tree.rows):
-        relative = tree.relative(directory, content_top) if directory else ""
-        for row in rows:
-            if not layout.is_open(row) or (layout.reason_of[row] < 0 and is_notes(names[row])):
-                continue
-            for folder, takes in takers:
-                pattern = takes.by_name(names[row]) or takes.by_path(joined(relative, names[row]))
-                if pattern:
-                    layout.reason_of[row] = layout.reason(f"{folder.name} takes {pattern}")
-                    found.setdefault(folder.name, {}).setdefault(directory, []).append(row)
-                    break
+    by_name = [takes.found_in(tree.by_form) for _, takes in takers]
+    has_paths = any(takes.has_paths for _, takes in takers)
+    rows = range(len(layout.listing)) if has_paths else sorted(set().union(*by_name))
+    content_top = _content_top(layout, tree) if has_paths else 0
+    names, directories = layout.listing.names, layout.listing.directory_of
+    for row in rows:
+        if layout.listing.kinds[row] == EntryKind.DIRECTORY or not layout.is_open(row):
+            continue
+        if layout.reason_of[row] < 0 and row in tree.notes:
+            continue
+        directory = directories[row]
+        for (folder, takes), matched in zip(takers, by_name, strict=True):
+            pattern = matched.get(row)
+            if not pattern and takes.has_paths:
+                relative = tree.relative(directory, content_top) if directory else ""
+                pattern = takes.by_path(joined(relative, names[row]))
+            if pattern:
+                layout.reason_of[row] = layout.reason(f"{folder.name} takes {pattern}")
+                found.setdefault(folder.name, {}).setdefault(directory, []).append(row)
+                break
     for folder, _ in takers:
         _place_found(layout, tree, folder, found.get(folder.name, {}))
 
@@ -75,15 +81,18 @@ def set_rest_aside(layout: Layout, tree: Tree, application: Application) -> None
     notes = layout.reason(NOTES_REASON)
     inside = layout.reason("an archive inside the archive; --nested opens it")
     unmet = layout.reason(f"no folder of {application.name} takes it")
-    names = layout.listing.names
-    for rows in tree.rows:
-        for row in rows:
-            if not layout.is_open(row):
-                continue
-            if is_notes(names[row]) and layout.reason_of[row] < 0:
-                layout.set_aside(row, AsideKind.NOTES, notes)
-            elif is_archive_name(names[row]):
-                layout.set_aside(row, AsideKind.ARCHIVE, inside)
-            else:
-                doubt = layout.reason_of[row]
-                layout.set_aside(row, AsideKind.NOT_TAKEN, doubt if doubt >= 0 else unmet)
+    kinds, doubts = layout.listing.kinds, layout.reason_of
+    special = tree.notes | tree.archives
+    for row in layout.open_rows():
+        if row not in special and kinds[row] != EntryKind.DIRECTORY:
+            layout.aside_of[row] = AsideKind.NOT_TAKEN
+            if doubts[row] < 0:
+                doubts[row] = unmet
+        elif kinds[row] == EntryKind.DIRECTORY:
+            continue
+        elif doubts[row] < 0 and row in tree.notes:
+            layout.set_aside(row, AsideKind.NOTES, notes)
+        elif row in tree.archives:
+            layout.set_aside(row, AsideKind.ARCHIVE, inside)
+        else:
+            layout.set_aside(row, AsideKind.NOT_TAKEN, doubts[row] if doubts[row] >= 0 else unmet)

@@ -4,7 +4,6 @@ from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.planning.dangers import programs_in
-from usufruct.planning.junk import is_junk, may_hold_junk
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.places import joined
 from usufruct.planning.tree import Tree
@@ -13,26 +12,24 @@ from usufruct.planning.tree import Tree
 def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
     """Set aside what systems and editors leave behind, and what the definition's `leave` names."""
     left_behind = layout.reason("left behind by an operating system, file manager or editor")
+    for row in tree.junk:
+        layout.set_aside(row, AsideKind.JUNK, left_behind)
+    if not leave:
+        return
     patterns = Patterns(leave)
     why_below = [-1] * len(tree.names)
     names = layout.listing.names
-    by_name = bool(patterns) or may_hold_junk(names)
     for directory, rows in enumerate(tree.rows):
         if directory:
             why_below[directory] = why_below[tree.parent(directory)]
             if why_below[directory] < 0:
-                name = tree.names[directory]
-                why_below[directory] = (
-                    left_behind if is_junk(name) else _left(layout, patterns, name, tree.path(directory))
-                )
-        for row in rows if by_name or why_below[directory] >= 0 else ():
+                why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
+        for row in rows:
+            if row in tree.junk:
+                continue
             why = why_below[directory]
             if why < 0:
-                name = names[row]
-                if is_junk(name):
-                    why = left_behind
-                elif patterns:
-                    why = _left(layout, patterns, name, joined(tree.path(directory), name))
+                why = _left(layout, patterns, names[row], joined(tree.path(directory), names[row]))
             if why >= 0:
                 layout.set_aside(row, AsideKind.JUNK, why)
 

@@ -2,9 +2,15 @@
 
 from array import array
 from collections.abc import Iterator
+from functools import cached_property
+from weakref import WeakKeyDictionary
 
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.planning.names import folded, spelling_key
+from usufruct.planning.junk import is_junk, is_notes, may_be_notes, may_hold_junk
+from usufruct.planning.names import folded, is_archive_name, spelling_key
+from usufruct.planning.patterns import NamesByForm
+
+_trees: "WeakKeyDictionary[Listing, Tree]" = WeakKeyDictionary()
 
 
 class Tree:
@@ -32,6 +38,56 @@ class Tree:
                 self.empty_rows[listing.directory(listing.path(row))] = row
             else:
                 self.rows[directory].append(row)
+
+    @classmethod
+    def of(cls, listing: Listing) -> "Tree":
+        """The tree of a listing that is complete; every definition that is tried shares it."""
+        if listing not in _trees:
+            _trees[listing] = cls(listing)
+        return _trees[listing]
+
+    @cached_property
+    def directories_by_name(self) -> dict[str, list[int]]:
+        """Name as it is compared → the directories that are called so."""
+        found: dict[str, list[int]] = {}
+        for directory, name in enumerate(self.folded):
+            found.setdefault(name, []).append(directory)
+        return found
+
+    @cached_property
+    def by_form(self) -> NamesByForm:
+        """The rows' names as patterns look for them."""
+        return NamesByForm(self.listing.names)
+
+    @cached_property
+    def notes(self) -> frozenset[int]:
+        """Rows whose names are those of notes."""
+        by_suffix = self.by_form.by_suffix
+        candidates = [row for suffix, rows in by_suffix.items() if may_be_notes(suffix) for row in rows]
+        plain = set(range(len(self.listing))).difference(*by_suffix.values())
+        names = self.listing.names
+        return frozenset(row for row in (*candidates, *plain) if is_notes(names[row]))
+
+    @cached_property
+    def junk(self) -> frozenset[int]:
+        """Rows of junk, by their own names or those of directories above them."""
+        names = self.listing.names
+        below = bytearray(len(self.names))
+        for directory in range(1, len(self.names)):
+            below[directory] = below[self.parent(directory)] or is_junk(self.names[directory])
+        by_name = may_hold_junk(names)
+        return frozenset(
+            row
+            for directory, rows in enumerate(self.rows)
+            for row in (rows if by_name or below[directory] else ())
+            if below[directory] or is_junk(names[row])
+        )
+
+    @cached_property
+    def archives(self) -> frozenset[int]:
+        """Rows whose names are those of archives."""
+        names = self.listing.names
+        return frozenset(row for rows in self.by_form.by_suffix.values() for row in rows if is_archive_name(names[row]))
 
     def path(self, directory: int) -> str:
         """The directory's path from the archive's top."""

@@ -11,17 +11,38 @@ _STAGING = re.compile(r"\.usufruct-[0-9a-f]{12}", re.IGNORECASE)
 """A name that only a staging directory has."""
 
 
+class _RealPaths:
+    """The real paths of many directories that lie side by side, each level looked at once."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, tuple[str, bool]] = {}
+
+    def of(self, path: str) -> tuple[str, bool]:
+        """The real path of an absolute one, and whether anything is there."""
+        if path not in self._known:
+            above, name = os.path.split(path)
+            self._known[path] = self._step(path, above, name) if name and above != path else (path, True)
+        return self._known[path]
+
+    def _step(self, path: str, above: str, name: str) -> tuple[str, bool]:
+        base, is_there = self.of(above)
+        if is_there and os.path.islink(path):
+            return os.path.realpath(path), True
+        return os.path.join(base, name), is_there and os.path.lexists(path)
+
+
 def refuse_own(plan: Plan, own: Iterable[str]) -> None:
     """Raise MachineError if a plan places anything where Usufruct keeps its own: below these absolute directories.
 
     Real paths are compared, and without regard to case: a file system may not tell the one from the other.
     """
     ours = [os.path.realpath(path).casefold().rstrip("/") for path in own]
+    real = _RealPaths()
     for number, rows in enumerate(plan.rows_by_home()):
         if not rows:
             continue
         path = plan.snapshot.surveyed(number).path
-        here = os.path.realpath(path).casefold()
+        here = real.of(path)[0].casefold()
         is_ours = any(here == one or here.startswith(f"{one}/") for one in ours)
         # A file of the very name that one of our directories has, or would have.
         takes_place = any(os.path.dirname(one) == here for one in ours) and any(
