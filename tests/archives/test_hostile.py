@@ -2,6 +2,7 @@
 
 import gzip
 import io
+import lzma
 import os
 import signal
 import struct
@@ -13,8 +14,10 @@ import zlib
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.rar_writer import Member, RarWriter, vint
 from tests.archives.zip_writer import Item, zip_of
+from tests.fuzzing.bombs import header, seven_with_link, tar_of_sparse_files
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.allowance import Limits
+from usufruct.archives.nested import opened_inside
 from usufruct.errors import ArchiveError, DamagedArchive, MachineError, UnsafeArchive
 from usufruct.model.entries import EntryKind
 
@@ -121,6 +124,70 @@ class HostileTest(ArchiveCase):
         for content in (zip_bytes(dict.fromkeys("abcdef", "x")), tar_bytes(dict.fromkeys("abcdef", "x"))):
             with self.assertRaisesRegex(UnsafeArchive, "more than 5 entries"):
                 self.opened(content, how=access(limits=Limits(entries=5)))
+
+    def test_what_is_unpacked_counts_as_a_sum(self) -> None:
+        few = access(limits=Limits(ratio=1, free=1 << 20))
+        content = bytes(600_000)
+        copies = [Member("a", content), Member("b", target="a", link_kind=5)]
+        made = {
+            "sparse files": tar_of_sparse_files(2, 600_000),
+            "hard links": gzip.compress(tar_bytes({"a": content, "b": "=>a", "c": "=>a"})),
+            "copies": RarWriter().volumes(copies)[0],
+        }
+        for what, archive in made.items():
+            with self.subTest(what), self.assertRaisesRegex(UnsafeArchive, "times its size"):
+                self.opened(archive, how=few)
+
+    def test_a_sparse_file_of_which_nothing_is_stored_is_all_zeros(self) -> None:
+        self.assertEqual(contents(self.opened(tar_of_sparse_files(1, 5000))), {"sparse0": bytes(5000)})
+
+    def test_archives_inside_count_with_the_one_that_holds_them(self) -> None:
+        inner = tar_bytes(dict.fromkeys("abc", "x"))
+        outer = self.opened(zip_bytes({"1.tar": inner, "2.tar": inner}), how=access(limits=Limits(entries=7)))
+        with self.assertRaisesRegex(UnsafeArchive, "more than 7 entries"):
+            opened_inside(outer, [0, 1], access(), insist=True)
+
+    def test_names_are_counted_before_they_are_kept(self) -> None:
+        long = dict.fromkeys((f"{number}/{'n' * 200}" for number in range(50)), "x")
+        for content in (zip_bytes(long), tar_bytes(long)):
+            with self.assertRaisesRegex(UnsafeArchive, "would take more than 0 MB of memory"):
+                self.opened(content, how=access(limits=Limits(kept=5000)))
+
+    def test_paths_longer_and_deeper_than_systems_have_are_refused(self) -> None:
+        listing = self.opened(zip_bytes({"d/" * 300 + "n": "x", "n" * 5000: "x", "fine": "x"})).listing
+        self.assertEqual([entry.path for entry in listing], ["fine"])
+        reasons = [refusal.reason for refusal in listing.refused]
+        self.assertEqual(reasons, ["it lies deeper than 200 directories", "its path is longer than 4,096 characters"])
+
+    def test_numbers_that_nothing_can_have_are_refused_or_left_out(self) -> None:
+        huge = bytearray(header(b"huge"))
+        huge[124:136] = b"\x80" + b"\xff" * 11
+        late = bytearray(header(b"late"))
+        late[136:148] = b"\x80" + b"\0" * 3 + b"\x7f" * 8
+        for block in (huge, late):
+            block[148:156] = b" " * 8
+            block[148:156] = b"%06o\0 " % sum(block)
+        with self.assertRaisesRegex(UnsafeArchive, "times its size"):
+            self.opened(bytes(huge) + bytes(1024))
+        listing = self.opened(bytes(late) + bytes(1024)).listing
+        self.assertEqual([(entry.path, entry.modified) for entry in listing], [("late", None)])
+
+    def test_a_member_too_short_for_its_method_is_damage(self) -> None:
+        for method in (12, 14, 93, 95):
+            item = bytearray(zip_bytes({"a": b"12345"}, compression=zipfile.ZIP_STORED))
+            for at, offset in ((item.index(b"PK\x03\x04"), 8), (item.index(b"PK\x01\x02"), 10)):
+                item[at + offset : at + offset + 2] = method.to_bytes(2, "little")
+            with self.subTest(method), self.assertRaisesRegex(DamagedArchive, "a in download .* cannot be unpacked"):
+                contents(self.opened(bytes(item)))
+
+    def test_a_dictionary_larger_than_the_content_can_need_is_refused(self) -> None:
+        plain = lzma.compress(bytes(1000), lzma.FORMAT_ALONE)
+        with self.assertRaisesRegex(UnsafeArchive, "unpacking it would take 128 MB of memory"):
+            self.opened(plain[:1] + struct.pack("<L", 0xC0000000) + plain[5:], "x.lzma")
+
+    def test_a_link_of_a_7z_with_an_endless_target_is_damage(self) -> None:
+        with self.assertRaisesRegex(DamagedArchive, "the link link has a target of 1,048,576 bytes"):
+            self.opened(seven_with_link(1 << 20))
 
     def test_headers_that_claim_to_be_huge(self) -> None:
         content = bytearray(zip_bytes({"a": "x"}))

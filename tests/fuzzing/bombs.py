@@ -324,7 +324,7 @@ def rar_of_copies(count: int) -> bytes:
 
 def xz_with_dictionary(size: int) -> bytes:
     # Alone, the dictionary is stated in the head; what follows is sound.
-    plain = lzma.compress(bytes(600 << 20), lzma.FORMAT_ALONE, preset=1)
+    plain = lzma.compress(bytes(200 << 20), lzma.FORMAT_ALONE, preset=1)
     return plain[:1] + struct.pack("<L", size) + plain[5:]
 
 
@@ -346,7 +346,7 @@ BOMBS: dict[str, Callable[[], bytes]] = {
     "zeros.tar.bz2": lambda: packed_by("bz2", [header(b"file", 100 << 30), *[ZEROS] * 3000]),
     "zeros.bz2": lambda: packed_by("bz2", [ZEROS] * 3000),
     "zeros.zst": lambda: packed_by("zst", [ZEROS] * 20_000),
-    "dictionary.lzma": lambda: xz_with_dictionary(0xFFFFFFFF),
+    "dictionary.lzma": lambda: xz_with_dictionary(0xC0000000),
     "deep-path.zip": lambda: zip_of_names([b"d/" * 32_000 + b"n"]),
     "deep-paths.zip": lambda: zip_of_names(b"%06d/" % number + b"d/" * 1000 + b"n" for number in range(2400)),
     "equal-names.zip": lambda: zip_of_names([b"Images/n.png"] * 60_000),

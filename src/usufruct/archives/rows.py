@@ -23,7 +23,7 @@ class Rows:
     def __init__(self, allowance: Allowance) -> None:
         self._allowance = allowance
         self.listing = Listing()
-        self.directories: dict[str, int] = {"": TOP}
+        self.directories: dict[str, int] = {}
         """Paths as the archive writes them → number of the directory, of those that were found safe."""
 
     def enter(

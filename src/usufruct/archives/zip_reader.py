@@ -20,7 +20,7 @@ from usufruct.archives.rows import Rows
 from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
-from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.model.facts import Facts
 
 _LOCAL = struct.Struct("<4s5H3L2H")
@@ -154,7 +154,7 @@ class ZipArchive:
                 and not (fields[17] >> 16 & _ODD and fields[2] == _UNIX)
             ):
                 above, _, name = raw.decode("ascii").rpartition("/")
-                directory = known.get(above)
+                directory = known.get(above) if above or raw[:1] == b"/" else TOP
                 if (
                     directory is not None
                     and name not in _NO_NAMES
