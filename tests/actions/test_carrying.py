@@ -71,7 +71,7 @@ class CarryingTest(WorldTest):
         carry_out(self.world.surroundings, self.file, with_archives=True)
         self.carried()
         self.assertEqual(set(self.states().values()), {"added already"})
-        self.assertEqual({state for _, _, state, _ in self.planned().definitions}, {"there"})
+        self.assertEqual({one.state for one in self.planned().definitions}, {"there"})
         self.assertEqual(self.carried(), {})
 
     def test_without_archives_those_that_are_there_are_found(self) -> None:
@@ -167,7 +167,7 @@ class CarryingTest(WorldTest):
         top = document.removesuffix("carry.json")
         entries[f"{top}apps/fonts.toml"] = entries[f"{top}apps/weftline.toml"].replace(b"weftline", b"fonts")
         crafted(applications=["fonts"])
-        self.assertEqual([(one[0], one[2]) for one in self.planned().definitions], [("fonts", "other here")])
+        self.assertEqual([(one.name, one.state) for one in self.planned().definitions], [("fonts", "other here")])
         self.assertEqual(self.there.strays(), [])
 
     def test_loose_files_of_a_root_that_is_not_there_yet(self) -> None:

@@ -4,6 +4,7 @@ import json
 import unittest
 
 from tests.support import World, WorldTest, run_program
+from usufruct.model.applications import Programs
 
 
 class CarryTest(WorldTest):
@@ -33,6 +34,45 @@ class CarryTest(WorldTest):
         self.assertEqual(self.there.contents(), {"Gels/moon.gel": "1"})
         again = self.run_words(self.there, "carry", "in", self.file, "--map", self.mapped, "--yes", "--json")
         self.assertEqual([one["state"] for one in json.loads(again)["holdings"]], ["added already"])
+
+    def test_programs_and_places_elsewhere_need_a_yes_of_their_own(self) -> None:
+        definition = self.world.places.apps / "lanternbox.toml"
+        text = definition.read_text().replace('programs = "ask"', "")
+        text = text.replace("[application]", '[application]\nprograms = "allow"\nafter = ["lanternbox", "--rescan"]', 1)
+        text += f"""
+            [[folder]]
+            name = "start"
+            path = "{self.world.folder}/start"
+            arrange = "loose"
+            takes = ["*.go"]
+        """
+        definition.write_text(text)
+        self.run_words(self.world, "carry", "out", "all")
+        words = ("carry", "in", self.file, "--map", self.mapped)
+        shown = self.run_words(self.there, *words, "--yes", code=1)
+        self.assertRegex(shown, "not allowed +definition +lanternbox")
+        # What is agreed to is never cut off.
+        in_full = " ".join(shown.split())
+        self.assertIn(f"folder start {self.there.folder}/start, outside of the application's folder", in_full)
+        self.assertIn("after lanternbox --rescan is run only once you agree, with `usufruct app agree`", in_full)
+        self.assertRegex(shown, "programs +allow")
+        self.assertIn("`--allow programs` lets it.", shown)
+        self.assertFalse((self.there.places.apps / "lanternbox.toml").exists())
+        self.assertEqual(self.there.contents(), {})
+        self.run_words(self.there, *words, "--yes", "--allow", "programs", code=1)
+        self.assertEqual(self.there.contents(), {})
+        done = self.run_words(self.there, *words, "--yes", "--allow", "programs", "--allow", "elsewhere")
+        self.assertIn("added  moons", done)
+        self.assertEqual(self.there.contents(), {"Gels/moon.gel": "1"})
+
+    def test_a_holdings_own_choice_to_take_programs_is_shown_and_asked_about(self) -> None:
+        archive = self.world.archive("bells.zip", {"gels/b.gel": "1", "gels/run.csv": "x"})
+        self.world.add(archive, programs=Programs.ALLOW)
+        self.run_words(self.world, "carry", "out", "all")
+        shown = self.run_words(self.there, "carry", "in", self.file, "--map", self.mapped, "--yes", code=1)
+        self.assertRegex(shown, "not allowed +holding +bells")
+        self.assertRegex(shown, "with +--programs allow")
+        self.assertEqual(self.there.contents(), {"Gels/moon.gel": "1"})
 
     def test_what_is_missing_ends_with_one(self) -> None:
         (self.world.folder / "downloads/moons.zip").unlink()

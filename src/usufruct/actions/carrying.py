@@ -21,7 +21,7 @@ from usufruct.actions.defining import write_definition
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered
 from usufruct.actions.packing import Made, Packing, ToPack, pack_planned, refuse_taken
-from usufruct.actions.request import Request, choices_from_text
+from usufruct.actions.request import Request, choices_from_text, choices_in_words
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import open_archive
 from usufruct.archives.packing import Member
@@ -35,7 +35,7 @@ from usufruct.files.writing import write_new
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, volumes_of
 from usufruct.ledger.layers import holdings_over
-from usufruct.model.applications import Application
+from usufruct.model.applications import Application, Programs
 from usufruct.model.carried import CARRY_VERSION, Carried, CarriedFile, CarriedHolding
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
@@ -44,12 +44,18 @@ from usufruct.planning.names import fault_in_name, folded, free_name, spelling_k
 from usufruct.survey.condition import Condition
 
 _DOCUMENT = "carry.json"
-_LARGEST_DOCUMENT = 256 << 20
+_LARGEST_DOCUMENT = 64 << 20
+_LARGEST_DEFINITION = 1 << 20
 _OF_THIS_MACHINE = frozenset({"store", "downloads"})
 """Settings that name folders, which another machine has elsewhere."""
 
 NEW, THERE, OTHER = "new", "there", "other here"
 ADD, ADDED, NO_ARCHIVE, NO_FOLDER, NAME_TAKEN = "to add", "added already", "no archive", "no folder", "name taken"
+NOT_ALLOWED = "not allowed"
+PROGRAMS, ELSEWHERE = "programs", "elsewhere"
+"""What a carry file may ask for that needs a yes of its own: to place files that can run, and to place files outside of
+an application's root.
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,10 +170,31 @@ class Bringing:
     root: str
     """Absolute, where it would go here."""
     state: str
-    """`to add`, `added already`, `no archive`, `no folder` or `name taken`."""
+    """`to add`, `added already`, `no archive`, `no folder`, `name taken` or `not allowed`."""
     detail: str = ""
+    choices: tuple[str, ...] = ()
+    """What it was added with there, in words: each option with its value."""
+    asks: frozenset[str] = frozenset()
+    """What of it needs a yes of its own."""
     found: dict[str, str] = field(default_factory=dict)
     """Digest → path of archives that are here already."""
+
+
+@dataclass(slots=True)
+class BringingDefinition:
+    """One definition of a carry file, and what would become of it here."""
+
+    name: str
+    root: str
+    """Absolute, where it is here."""
+    state: str
+    """`new`, `there`, `other here` or `not allowed`."""
+    text: str = ""
+    """What would be written."""
+    application: Application | None = None
+    """What it says; None where it is left as it is here."""
+    asks: frozenset[str] = frozenset()
+    """What of it needs a yes of its own."""
 
 
 @dataclass(slots=True)
@@ -176,11 +203,28 @@ class ToCarryIn:
 
     file: Path
     document: Carried
-    definitions: list[tuple[str, str, str, str]] = field(default_factory=list)
-    """Name, absolute root here, `new`, `there` or `other here`, and the text that would be written."""
+    definitions: list[BringingDefinition] = field(default_factory=list)
     settings: list[tuple[str, object, str]] = field(default_factory=list)
     """Key, value, and `new`, `there` or `other here`."""
     holdings: list[Bringing] = field(default_factory=list)
+
+    @property
+    def asks(self) -> frozenset[str]:
+        """What needs a yes of its own: PROGRAMS, ELSEWHERE, both or neither."""
+        return frozenset().union(
+            *(one.asks for one in self.definitions if one.state == NEW),
+            *(one.asks for one in self.holdings if one.state == ADD),
+        )
+
+    def without(self, refused: frozenset[str]) -> None:
+        """Take out of what would be done all that asks for something of this."""
+        out = {one.name for one in self.definitions if one.state == NEW and one.asks & refused}
+        for definition in self.definitions:
+            if definition.name in out:
+                definition.state = NOT_ALLOWED
+        for holding in self.holdings:
+            if holding.state == ADD and (holding.asks & refused or holding.holding.application in out):
+                holding.state = NOT_ALLOWED
 
 
 def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[str, str]]) -> ToCarryIn:
@@ -197,16 +241,17 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
         for name in document.applications:
             if name in shipped and name not in applications:
                 # What ships is known by everybody: nothing that is carried takes its place.
-                plan.definitions.append((name, shipped[name].root, OTHER, ""))
+                plan.definitions.append(BringingDefinition(name, shipped[name].root, OTHER))
                 continue
-            text = _mapped_definition(_read(archive, rows, f"apps/{name}.toml"), maps)
+            text = _mapped_definition(_read(archive, rows, f"apps/{name}.toml", _LARGEST_DEFINITION), maps)
             application = parse_application(text, Path(f"{name}.toml"))
             if application.name != name:
                 raise _unusable(archive, f"its definition {name} calls itself {application.name}")
             here = applications.get(name)
             state = NEW if here is None else THERE if here == application else OTHER
             applications.setdefault(name, application)
-            plan.definitions.append((name, applications[name].root, state, text))
+            root = applications[name].root
+            plan.definitions.append(BringingDefinition(name, root, state, text, application, _asks_of(application)))
         for name, application in shipped.items():
             applications.setdefault(name, application)
         held = {one.key: one for one in found_settings(surroundings.places.settings, surroundings.on_fault)}
@@ -232,6 +277,11 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
     return plan
 
 
+def _asks_of(application: Application) -> frozenset[str]:
+    asks = {ELSEWHERE} if any(folder.is_elsewhere for folder in application.folders) else set()
+    return frozenset(asks | ({PROGRAMS} if application.programs is Programs.ALLOW else set()))
+
+
 def _bringing(
     holding: CarriedHolding,
     maps: Sequence[tuple[str, str]],
@@ -243,6 +293,9 @@ def _bringing(
     application = applications.get(holding.application) if holding.application else None
     root = application.root if application else _mapped(os.path.expanduser(holding.root), maps)
     bringing = Bringing(holding, root, ADD)
+    choices, names_encoding = choices_from_text(json.dumps(holding.choices))
+    bringing.choices = choices_in_words(choices, names_encoding)
+    bringing.asks = frozenset({PROGRAMS} if choices.programs is Programs.ALLOW else ())
     if all((holding.application, file.blake3) in digests for file in holding.archives):
         bringing.state = ADDED
     elif folded(holding.name) in names:
@@ -280,9 +333,9 @@ def carry_in(
 
     What is here already stays as it is. `tell` hears of each holding as it is added or refused.
     """
-    for _, _, state, text in plan.definitions:
-        if state == NEW:
-            write_definition(surroundings, text, Path("definition.toml"))
+    for definition in plan.definitions:
+        if definition.state == NEW:
+            write_definition(surroundings, definition.text, Path("definition.toml"))
     for key, value, state in plan.settings:
         if state == NEW:
             write_setting(surroundings.places.settings, key, value, surroundings.system())
@@ -361,6 +414,8 @@ def _name_in(archive: Archive, rows: dict[str, int], inside: str) -> str:
 def _write(archive: Archive, rows: dict[str, int], file: CarriedFile, target: Path, platform: Platform) -> None:
     partial = target.with_name(f".usufruct-{os.urandom(6).hex()}.partial")
     row = rows[file.inside]
+    if archive.listing.sizes[row] != file.bytes:
+        raise _unusable(archive, f"{file.inside} is not the archive it should be")
     try:
         for _, blocks in archive.stream([row]):
             state = write_new(str(partial), blocks, archive.listing.modified(row), 0o644)
@@ -399,10 +454,8 @@ def _opened(file: Path) -> Iterator[tuple[Archive, dict[str, int]]]:
 
 
 def _document(archive: Archive, rows: dict[str, int]) -> Carried:
-    if archive.listing.sizes[rows[_DOCUMENT]] > _LARGEST_DOCUMENT:
-        raise _unusable(archive, f"{_DOCUMENT} is far too large")
     try:
-        document = msgspec.json.decode(_read(archive, rows, _DOCUMENT).encode("utf-8"), type=Carried)
+        document = msgspec.json.decode(_read(archive, rows, _DOCUMENT, _LARGEST_DOCUMENT).encode("utf-8"), type=Carried)
         for holding in document.holdings:
             choices_from_text(json.dumps(holding.choices))
             if fault := fault_in_name(holding.name):
@@ -418,8 +471,11 @@ def _document(archive: Archive, rows: dict[str, int]) -> Carried:
     return document
 
 
-def _read(archive: Archive, rows: dict[str, int], entry: str) -> str:
+def _read(archive: Archive, rows: dict[str, int], entry: str, most: int) -> str:
     _name_in(archive, rows, entry)
+    # No entry unpacks to more than it states.
+    if archive.listing.sizes[rows[entry]] > most:
+        raise _unusable(archive, f"{entry} is far too large")
     try:
         return b"".join(block for _, blocks in archive.stream([rows[entry]]) for block in blocks).decode("utf-8")
     except UnicodeDecodeError as error:

@@ -1,6 +1,7 @@
 """What the user asked of one or several archives."""
 
 import json
+import shlex
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 
@@ -89,3 +90,21 @@ def choices_from_text(text: str) -> tuple[Choices, str | None]:
     fields = json.loads(text)
     names = fields.pop("names", None)
     return msgspec.convert(fields, Choices), names
+
+
+def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
+    """The options that these choices and this encoding of names are given by, quoted for a shell."""
+    words: list[tuple[str, ...]] = [
+        *(("--only", pattern) for pattern in choices.only),
+        *(("--skip", pattern) for pattern in choices.skip),
+        *((("--pick",),) if choices.picked is not None else ()),
+        *((("--into", choices.into),) if choices.into else ()),
+        *(("--choose", name) for name in choices.choose),
+        *((("--nested",),) if choices.nested else ()),
+        *((("--every-format",),) if choices.every_format else ()),
+        *((("--programs", choices.programs.value),) if choices.programs else ()),
+        *((("--on-clash", choices.on_clash.value),) if choices.on_clash is not OnClash.REPLACE else ()),
+        *((("--skip-unsafe",),) if choices.skip_unsafe else ()),
+        *((("--names", names),) if names else ()),
+    ]
+    return tuple(map(shlex.join, words))

@@ -1,5 +1,6 @@
 """`usufruct carry out` and `carry in`."""
 
+import shlex
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,8 +11,11 @@ from usufruct.actions.adding import Added
 from usufruct.actions.carrying import (
     ADD,
     ADDED,
+    ELSEWHERE,
     NEW,
+    NOT_ALLOWED,
     OTHER,
+    PROGRAMS,
     Bringing,
     CarriedOut,
     ToCarryIn,
@@ -36,6 +40,16 @@ from usufruct.cli.screen import (
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import DecisionNeeded
 from usufruct.files.printable import printable
+from usufruct.model.applications import Application, Folder, Programs
+
+_ALLOWING = {
+    PROGRAMS: "It would place files that can run. Allow that?",
+    ELSEWHERE: "It would place files outside of an application's own folder. Allow that?",
+}
+_REFUSED = {
+    PROGRAMS: "What would place files that can run is left out.",
+    ELSEWHERE: "What would place files outside of an application's own folder is left out.",
+}
 
 
 @click.group(short_help="Take all that was added to another machine, in one file.")
@@ -115,20 +129,36 @@ def _maps(context: click.Context, option: click.Parameter, values: tuple[str, ..
     help="A folder there and the one that takes its place here; repeatable.",
 )
 @click.option("--dry-run", is_flag=True, help="Only show what would be done.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
+@click.option("--yes", is_flag=True, help="Do it without asking, less what needs an --allow.")
+@click.option(
+    "--allow",
+    multiple=True,
+    type=click.Choice([PROGRAMS, ELSEWHERE]),
+    help="Let it place files that can run, or files outside of an application's own folder; repeatable.",
+)
 @access_options
 @json_option
 def in_command(
-    file: Path, *, maps: list[tuple[str, str]], dry_run: bool, yes: bool, as_json: bool, **options: Any
+    file: Path,
+    *,
+    maps: list[tuple[str, str]],
+    dry_run: bool,
+    yes: bool,
+    allow: tuple[str, ...],
+    as_json: bool,
+    **options: Any,
 ) -> int:
     """Bring here what `carry out` wrote into FILE on another machine.
 
     First it shows what it would do. What is here already stays as it is; archives go into the store, and each holding
-    is added with the choices it was added with there.
+    is added with the choices it was added with there. What would place files that can run, or files outside of an
+    application's own folder, is asked about by itself, or allowed with --allow.
     """
     around = surroundings()
     access = access_of(around, options)
     plan = plan_carry_in(around, file, maps)
+    asks_elsewhere = (not as_json) and is_asking() and not dry_run
+    plan.without(frozenset() if asks_elsewhere else plan.asks.difference(allow))
     count = sum(one.state == ADD for one in plan.holdings)
     if not as_json:
         _tell_plan(plan)
@@ -143,6 +173,8 @@ def in_command(
             )
         if not click.confirm("Do it?"):
             raise click.Abort
+    refused = {what for what in sorted(plan.asks.difference(allow)) if not click.confirm(_ALLOWING[what])}
+    plan.without(frozenset(refused))
 
     added: list[Added] = []
 
@@ -175,7 +207,18 @@ def in_command(
 def _document(plan: ToCarryIn) -> dict[str, Any]:
     return {
         "made": plan.document.made,
-        "applications": [{"name": name, "root": root, "state": state} for name, root, state, _ in plan.definitions],
+        "applications": [
+            {
+                "name": one.name,
+                "root": one.root,
+                "state": one.state,
+                "folders": {folder.name: folder.path for folder in one.application.folders} if one.application else {},
+                "after": list(one.application.after) if one.application else [],
+                "programs": one.application.programs.value if one.application else "",
+                "asks": sorted(one.asks),
+            }
+            for one in plan.definitions
+        ],
         "settings": [{"key": key, "value": value, "state": state} for key, value, state in plan.settings],
         "holdings": [
             {
@@ -184,6 +227,8 @@ def _document(plan: ToCarryIn) -> dict[str, Any]:
                 "root": one.root,
                 "state": one.state,
                 "detail": one.detail,
+                "choices": list(one.choices),
+                "asks": sorted(one.asks),
             }
             for one in plan.holdings
         ],
@@ -193,21 +238,43 @@ def _document(plan: ToCarryIn) -> dict[str, Any]:
 def _tell_plan(plan: ToCarryIn) -> None:
     made = printable(plan.document.made[:16].replace("T", " "))
     echo(f"{styled(path_words(str(plan.file)), 'title')}  carried out {made} UTC")
-    rows = [
-        (_words(state), "definition", printable(name), f"for {path_words(root)}")
-        for name, root, state, _ in plan.definitions
-    ]
+    rows: list[tuple[str, str, str, str]] = []
+    for one in plan.definitions:
+        rows.append((_words(one.state), "definition", printable(one.name), f"for {path_words(one.root)}"))
+        if one.application and one.state in (NEW, NOT_ALLOWED):
+            rows += _definition_rows(one.application)
     rows += [(_words(state), "setting", printable(key), printable(str(value))) for key, value, state in plan.settings]
-    rows += [
-        (one.state, "holding", printable(one.holding.name), printable(one.detail) or f"into {path_words(one.root)}")
-        for one in plan.holdings
-    ]
-    for line in in_columns(rows, frozenset(), _style):
+    for holding in plan.holdings:
+        detail = printable(holding.detail) or f"into {path_words(holding.root)}"
+        rows.append((holding.state, "holding", printable(holding.holding.name), detail))
+        rows += [("", "", "with", printable(words)) for words in holding.choices]
+    for line in in_columns(rows, frozenset(), _style, in_full=True):
         echo(line)
+    missing = {ask for one in plan.definitions if one.state == NOT_ALLOWED for ask in one.asks}
+    missing |= {ask for one in plan.holdings if one.state == NOT_ALLOWED for ask in one.asks}
+    for what in sorted(missing):
+        for line in wrapped(f"{_REFUSED[what]} `--allow {what}` lets it.", "  "):
+            echo(f"  {line}")
+
+
+def _definition_rows(application: Application) -> list[tuple[str, str, str, str]]:
+    """What a definition would do here: every folder, the command, what becomes of files that can run."""
+    rows = [("", "folder", printable(folder.name), _folder_words(folder)) for folder in application.folders]
+    if application.after:
+        words = shlex.join(application.after)
+        rows.append(("", "after", printable(words), "is run only once you agree, with `usufruct app agree`"))
+    if application.programs is Programs.ALLOW:
+        rows.append(("", "programs", "allow", "places files that can run"))
+    return rows
+
+
+def _folder_words(folder: Folder) -> str:
+    path = printable(folder.path)
+    return f"{path}, outside of the application's folder" if folder.is_elsewhere else path
 
 
 def _words(state: str) -> str:
-    return {NEW: "to add", OTHER: "differs here, stays"}.get(state, "there already")
+    return {NEW: "to add", NOT_ALLOWED: NOT_ALLOWED, OTHER: "differs here, stays"}.get(state, "there already")
 
 
 def _style(column: int, text: str) -> str:

@@ -134,11 +134,20 @@ def path_words(path: str) -> str:
     return printable(path)
 
 
-def in_columns(rows: Sequence[tuple[str, ...]], right: frozenset[int], style: Callable[[int, str], str]) -> list[str]:
+def in_columns(
+    rows: Sequence[tuple[str, ...]],
+    right: frozenset[int],
+    style: Callable[[int, str], str],
+    *,
+    in_full: bool = False,
+) -> list[str]:
     """Rows of cells as aligned lines; `right` are the columns of numbers.
 
-    The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too.
+    The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too. With
+    `in_full` it goes on in the next line instead.
     """
+    import textwrap
+
     if not rows:
         return []
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
@@ -154,11 +163,14 @@ def in_columns(rows: Sequence[tuple[str, ...]], right: frozenset[int], style: Ca
     lines = []
     for row in rows:
         cells = []
-        for number, cell in enumerate(row):
+        first, *more = textwrap.wrap(row[last], room, break_on_hyphens=False) if in_full else [row[last]]
+        for number, cell in enumerate((*row[:last], first)):
             cell = shortened(cell, room if number == last else widths[number])
             padded = (
                 cell.rjust(widths[number]) if number in right else cell.ljust(widths[number] if number < last else 0)
             )
             cells.append(style(number, padded))
         lines.append(("  " + "  ".join(cells)).rstrip())
+        indent = " " * (2 * last + 2 + sum(widths[:last]))
+        lines.extend(indent + style(last, part) for part in more)
     return lines
