@@ -33,6 +33,7 @@ from usufruct.planning.names import compared_versions, folded, free_name, spelli
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import rows_already_there, rows_installed
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
+from usufruct.survey.links import refuse_leading_out
 
 
 @dataclass(slots=True, kw_only=True)
@@ -207,6 +208,10 @@ def _meet(
     updating = result.updates.number if result.updates else None
     while True:
         snapshot = survey(layout, root, ledger, for_free_names=for_free_names)
+        if refuse_leading_out(layout, snapshot):
+            if not choices.skip_unsafe:
+                raise _unsafe(archive.name, archive.path, layout)
+            continue
         if updating is not None:
             snapshot = with_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()

@@ -4,27 +4,22 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Layout
 from usufruct.planning.names import spelling_key
 
-_MOST_STEPS = 64
-
 
 def judge_links(layout: Layout) -> None:
     """Refuse links that lead out of the destination, and entries whose path leads through a link."""
     listing = layout.listing
     if not listing.targets:
         return
-    links = {
-        spelling_key(_destination(layout, row)): row
-        for row in layout.placed_rows()
-        if listing.kinds[row] == EntryKind.LINK
-    }
-    if not links:
+    rows = [row for row in layout.placed_rows() if listing.kinds[row] == EntryKind.LINK]
+    if not rows:
         return
+    links = {spelling_key(_destination(layout, row)) for row in rows}
     through = {number for number, home in enumerate(layout.homes) if any(above in links for above in _above(home.path))}
     for row in list(layout.placed_rows()):
         if layout.home_of[row] in through:
             layout.refuse(row, "its path leads through a link of the archive")
-    for key, row in links.items():
-        if layout.home_of[row] >= 0 and (fault := _fault(layout, links, row, key)):
+    for row in rows:
+        if layout.home_of[row] >= 0 and (fault := _fault(layout, row)):
             layout.refuse(row, fault)
 
 
@@ -38,33 +33,29 @@ def _above(path: str) -> list[str]:
     return ["/".join(parts[:depth]) for depth in range(1, len(parts) + 1)]
 
 
-def _fault(layout: Layout, links: dict[str, int], row: int, key: str) -> str | None:
-    """Why the link may not be placed, following it through the archive's other links."""
+def _fault(layout: Layout, row: int) -> str | None:
+    """Why the link may not be placed.
+
+    A target that first climbs and then only goes in stays inside whatever lies on its way, now and later: each link
+    that it may meet there was judged by the same rule. One that goes in and climbs again does not.
+    """
     home = layout.homes[layout.home_of[row]]
     # A folder that lies elsewhere is a destination of its own: links in it must stay below its path.
     floor = home.folder.path.rstrip("/").split("/") if home.folder and home.folder.is_elsewhere else []
-    here = [part for part in home.path.split("/") if part] if not floor else home.path.split("/")
+    depth = len([part for part in home.path.split("/") if part]) if not floor else len(home.path.split("/"))
     target = layout.listing.targets[row]
-    pending = target.replace("\\", "/").split("/")[::-1]
     if target.startswith(("/", "\\")) or target[1:2] == ":":
         return f"it is a link to {target}, outside the destination"
-    for _ in range(_MOST_STEPS):
-        if not pending:
-            return None
-        part = pending.pop()
-        if part == "..":
-            if len(here) <= len(floor):
-                return f"it is a link to {target}, which leads out of the destination"
-            here.pop()
-        elif part not in ("", "."):
-            step = spelling_key("/".join([*here, part]))
-            if step in links and step != key:
-                further = layout.listing.targets[links[step]].replace("\\", "/")
-                if further.startswith("/") or further[1:2] == ":":
-                    return f"it is a link to {target}, which leads out of the destination"
-                pending.extend(further.split("/")[::-1])
-            elif step == key:
-                return "it is a link to itself"
-            else:
-                here.append(part)
-    return f"it is a link to {target}, through too many other links"
+    parts = [part for part in target.replace("\\", "/").split("/") if part not in ("", ".")]
+    climbs = next((number for number, part in enumerate(parts) if part != ".."), len(parts))
+    if not parts:
+        return "it is a link to nothing"
+    if "\0" in target:
+        return "it is a link to a name with a NUL character"
+    if ".." in parts[climbs:]:
+        return f"it is a link to {target}, which goes in and climbs out again: where that ends may change"
+    if climbs > depth - len(floor):
+        return f"it is a link to {target}, which leads out of the destination"
+    if not climbs and len(parts) == 1 and spelling_key(parts[0]) == spelling_key(layout.name(row)):
+        return "it is a link to itself"
+    return None
