@@ -19,7 +19,7 @@ from usufruct.planning.names import fault_in_name, tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
 from usufruct.survey.own import refuse_own
 from usufruct.survey.room import check_room
-from usufruct.transaction.place import Placed, place_holding
+from usufruct.transaction.place import Placed, ProgramsFound, place_holding
 from usufruct.transaction.work import Edges
 
 _log = logging.getLogger(__name__)
@@ -102,9 +102,8 @@ def add_archives(
         errands = request.each()
         for paths in _groups(archives, request):
             for number, one in enumerate(errands, 1):
-                with examined(paths, one, edges.ledger, for_adding=True, platform=edges.platform) as found:
-                    _refuse_own(surroundings, found)
-                    result = _add(edges, found)
+                result = _added(surroundings, edges, paths, one)
+                found = result.examined
                 if result.placed and found.application:
                     result.after = run_after(surroundings, found.application)
                 _log.info("%s: %s, %s", found.path, _seen(found), result.error or result.state)
@@ -114,6 +113,17 @@ def add_archives(
                     result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
                 tell(result)
     return results
+
+
+def _added(surroundings: Surroundings, edges: Edges, paths: Sequence[Path], request: Request) -> Added:
+    """Examine and place one archive, or several as one."""
+    with examined(paths, request, edges.ledger, for_adding=True, platform=edges.platform) as found:
+        _refuse_own(surroundings, found)
+        result = _add(edges, found)
+    if isinstance(result.error, ProgramsFound) and not request.known_programs:
+        # Now that they are known, the rules decide what becomes of them.
+        return _added(surroundings, edges, paths, replace(request, known_programs=result.error.entries))
+    return result
 
 
 def _add(edges: Edges, found: Examined) -> Added:

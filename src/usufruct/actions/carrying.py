@@ -295,7 +295,8 @@ def _bringing(
     bringing = Bringing(holding, root, ADD)
     choices, names_encoding = choices_from_text(json.dumps(holding.choices))
     bringing.choices = choices_in_words(choices, names_encoding)
-    bringing.asks = frozenset({PROGRAMS} if choices.programs is Programs.ALLOW else ())
+    if choices.programs is Programs.ALLOW or choices.autostart:
+        bringing.asks = frozenset({PROGRAMS})
     if all((holding.application, file.blake3) in digests for file in holding.archives):
         bringing.state = ADDED
     elif folded(holding.name) in names:

@@ -9,7 +9,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from usufruct.actions.download import Download, Variant
-from usufruct.actions.request import Request
+from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded, PasswordNeeded, UnsafeArchive, UsufructError, WrongUsage
 from usufruct.files.looking import digest_of
@@ -19,7 +19,7 @@ from usufruct.files.printable import printable
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name
-from usufruct.model.applications import Application
+from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import OnClash
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
@@ -28,12 +28,17 @@ from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.model.plan import Clash, Plan
 from usufruct.planning.clashes import pieces_beside, plan_of
 from usufruct.planning.competition import also_for, verdict_on
+from usufruct.planning.junk import may_be_program
 from usufruct.planning.layout import into_options, sought
 from usufruct.planning.names import compared_versions, folded, free_name, spelling_key, version_of
+from usufruct.planning.self_starting import self_starting_names, starts_by_itself
 from usufruct.planning.spelling import spell_for
-from usufruct.survey.contents import rows_already_there, rows_installed
+from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
 from usufruct.survey.links import refuse_leading_out
+
+_MOST_LOOKED_AT = 64 << 20
+"""Bytes of content that are unpacked only to see whether any of it is a program."""
 
 
 @dataclass(slots=True, kw_only=True)
@@ -168,6 +173,8 @@ def _examine(
     result.listing = archive.listing
     result.holding = request.name or download.tidy_name
     variant, decisions = _find_variant(result, download, request)
+    if variant and _finds_programs(variant, request):
+        variant, decisions = _find_variant(result, download, request)
     result.decisions = tuple(decisions)
     if variant is None:
         return
@@ -190,6 +197,8 @@ def _examine(
             result.is_installed = True
     _meet(result, variant.archive, request, ledger, root, is_open=is_open)
     assert result.plan, "it was just made"
+    if not request.choices.autostart and (question := _autostart_question(result.plan)):
+        decisions.append(question)
     if result.plan.open_clashes:
         decisions.append(_clash_question(result.plan))
     if not result.already:
@@ -220,6 +229,48 @@ def _meet(
         if not (pieces := pieces_beside(result.plan)):
             return
         move_pieces(layout, snapshot, pieces)
+
+
+def _autostart_question(plan: Plan) -> Decision | None:
+    """Whether files may go where they are run or read by themselves."""
+    bound: list[str] = []
+    size = 0
+    for number, rows in enumerate(plan.rows_by_home()):
+        if not rows:
+            continue
+        path = plan.snapshot.surveyed(number).path
+        names = {row: plan.name(row) for row in rows}
+        own = set(names.values()) if starts_by_itself(path) else set(self_starting_names(names.values()))
+        bound.extend(f"{path}/{name}" for name in sorted(own))
+        size += sum(plan.layout.listing.sizes[row] for row, name in names.items() if name in own)
+    if not bound:
+        return None
+    what = f"{bound[0]} is" if len(bound) == 1 else f"{len(bound)} files, {bound[0]} for one, are"
+    allow = Option(name="allow", answer=("--autostart", "allow"), files=len(bound), size=size, example=bound[0])
+    return Decision(
+        question=f"{what} bound for a place from which the system, a login or a shell runs or reads files by itself. "
+        "Place them there?",
+        options=(allow,),
+    )
+
+
+def _finds_programs(variant: Variant, request: Request) -> bool:
+    """Look at content whose names do not tell whether it can run; True if the listing knows more programs now."""
+    layout, listing = variant.layout, variant.layout.listing
+    application = layout.application
+    if application is None or (request.choices.programs or application.programs) is Programs.ALLOW:
+        return False
+    known = set(listing.programs)
+    if request.known_programs:
+        listing.programs.update(row for row in layout.placed_rows() if listing.path(row) in request.known_programs)
+    names, kinds = listing.names, listing.kinds
+    rows = [row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and may_be_program(names[row])]
+    # A packed stream must be unpacked up to the last of them; what is much more is looked at as it is placed.
+    looked_at = rows if variant.archive.is_divisible else range(len(listing))
+    if rows and sum(map(listing.sizes.__getitem__, looked_at)) <= _MOST_LOOKED_AT:
+        with request.access.passwords.known_only():
+            listing.programs.update(programs_among(variant.archive, rows))
+    return listing.programs != known
 
 
 def _clash_question(plan: Plan) -> Decision:
@@ -324,7 +375,9 @@ def _find_holding(
         result.digest = _digest_of_all(result.volumes)
     for holding in candidates:
         is_same = holding.archive_digest == result.digest and holding.archive_size == result.size
-        if is_same and holding.choices == request.choices_as_text() and not holding.is_partial:
+        # Compared as values: an earlier version may have had fewer options.
+        is_alike = choices_from_text(holding.choices) == (request.choices, request.access.names)
+        if is_same and is_alike and not holding.is_partial:
             result.already, result.holding = holding, holding.name
 
 

@@ -33,6 +33,8 @@ class Request:
     """Several archives make one holding."""
     origin: str = ""
     """Where the archive was downloaded from, where that is known from elsewhere."""
+    known_programs: frozenset[str] = frozenset()
+    """Entries that were found to be programs when their content was read."""
     access: Access = field(default_factory=Access)
     """Passwords, encoding and limits for opening archives."""
 
@@ -59,6 +61,8 @@ class Request:
                     request = replace(request, choices=replace(choices, choose=(*choices.choose, word)))
                 case "--programs":
                     request = replace(request, choices=replace(choices, programs=Programs(word)))
+                case "--autostart":
+                    request = replace(request, choices=replace(choices, autostart=word == "allow"))
                 case "--into":
                     request = replace(request, choices=replace(choices, into=word))
                 case "--app":
@@ -104,6 +108,7 @@ def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
         *((("--every-format",),) if choices.every_format else ()),
         *((("--programs", choices.programs.value),) if choices.programs else ()),
         *((("--on-clash", choices.on_clash.value),) if choices.on_clash is not OnClash.REPLACE else ()),
+        *((("--autostart", "allow"),) if choices.autostart else ()),
         *((("--skip-unsafe",),) if choices.skip_unsafe else ()),
         *((("--names", names),) if names else ()),
     ]

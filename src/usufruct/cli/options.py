@@ -98,6 +98,11 @@ _OPTIONS = [
     click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether files that can run are placed."),
     click.option("--together", is_flag=True, help="Several archives make one holding."),
     click.option("--yes", "takes_safe", is_flag=True, help="Take the proposed answer where there is a safe one."),
+    click.option(
+        "--autostart",
+        type=click.Choice(["allow"]),
+        help="Place files where the system, a login or a shell runs or reads them by itself.",
+    ),
     click.option("--skip-unsafe", is_flag=True, help="Place the rest of an archive with unsafe entries."),
     *ACCESS_OPTIONS,
 ]
@@ -170,6 +175,7 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
             every_format=options["every_format"],
             programs=Programs(options["programs"]) if options["programs"] else None,
             on_clash=OnClash(options["on_clash"]),
+            autostart=options["autostart"] == "allow",
             skip_unsafe=options["skip_unsafe"],
         ),
     )

@@ -46,5 +46,7 @@ class Choices:
     on_clash: OnClash = OnClash.REPLACE
     on_clash_of: tuple[tuple[str, OnClash], ...] = ()
     """Entries about which the user was asked, each with what is to become of the file in their way."""
+    autostart: bool = False
+    """Place files where the system, a login or a shell runs or reads them by itself."""
     skip_unsafe: bool = False
     """Place the rest of an archive that holds unsafe entries."""

@@ -70,6 +70,9 @@ class Listing:
         self.times: array[int] = array("q")
         self.checksums: array[int] = array("q")
         self.runnable: set[int] = set()
+        """Rows that the archive marks as executable."""
+        self.programs: set[int] = set()
+        """Rows whose content was found to be that of a program."""
         self.targets: dict[int, str] = {}
         self.refused: list[Refusal] = []
         self.nested: dict[int, str] = {}

@@ -9,10 +9,13 @@ from usufruct.planning.junk import can_run, may_hold_programs
 def programs_in(listing: Listing) -> list[int]:
     """Rows of files that the system could start."""
     kinds, names, marked = listing.kinds, listing.names, listing.runnable
-    if not marked and not may_hold_programs(names):
+    found = listing.programs
+    if not marked and not found and not may_hold_programs(names):
         return []
     return [
-        row for row, name in enumerate(names) if kinds[row] == EntryKind.FILE and can_run(name, is_marked=row in marked)
+        row
+        for row, name in enumerate(names)
+        if kinds[row] == EntryKind.FILE and (row in found or can_run(name, is_marked=row in marked))
     ]
 
 

@@ -4,6 +4,7 @@ import re
 from collections.abc import Sequence
 from operator import itemgetter
 
+from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.names import folded, lowered
 
 # Compared without case but otherwise to the letter: folding would make "__MACOSX" of a folder "Mac OS X"
@@ -125,47 +126,16 @@ _WHOLE = frozenset(
 _PREVIEW_NAMES = re.compile(r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?)(?:\W*\d*\W*)")
 
 _PROGRAMS = frozenset(
-    [
-        "exe",
-        "com",
-        "bat",
-        "cmd",
-        "msi",
-        "msix",
-        "scr",
-        "pif",
-        "ps1",
-        "psm1",
-        "vbs",
-        "vbe",
-        "wsf",
-        "wsh",
-        "hta",
-        "cpl",
-        "reg",
-        "lnk",
-        "jar",
-        "app",
-        "sh",
-        "bash",
-        "zsh",
-        "fish",
-        "csh",
-        "ksh",
-        "command",
-        "run",
-        "appimage",
-        "bin",
-        "elf",
-        "out",
-        "desktop",
-        "dll",
-        "so",
-        "dylib",
-        "sys",
-        "drv",
-    ]
+    # Windows.
+    "exe com bat cmd msi msix msp mst msc scr pif ps1 psm1 psd1 vbs vbe jse ws wsf wsh wsc sct hta cpl reg "
+    "lnk scf xll wll ocx ax dll sys drv appref-ms gadget pyw pyz "
+    # Everywhere.
+    "jar sh bash zsh fish csh tcsh ksh run bin elf out so appimage desktop service timer "
+    # macOS.
+    "app command workflow terminal dylib kext prefpane pkg mpkg scpt scptd".split()
 )
+_LIBRARY = re.compile(r"\.so(?:\.\d+)+$", re.IGNORECASE)
+"""A shared library with its version behind."""
 
 
 def is_junk(name: str) -> bool:
@@ -206,15 +176,37 @@ def is_notes(name: str) -> bool:
 
 def may_hold_programs(names: Sequence[str]) -> bool:
     """Whether any of these names may be one of a file that can run, likewise."""
-    return not _PROGRAMS.isdisjoint(map(str.lower, {name.rpartition(".")[2] for name in names}))
+    suffixes = {name.rpartition(".")[2].lower() for name in names}
+    return not _PROGRAMS.isdisjoint(suffixes) or any(suffix.isdecimal() for suffix in suffixes)
 
 
 def can_run(name: str, *, is_marked: bool) -> bool:
     """A file that the system could start.
 
-    The archive's own executable mark counts only for names without a type: archives made on file systems
+    The archive's own executable mark counts only for names of no everyday type: archives made on file systems
     without modes mark every picture as executable.
     """
-    dot = name.rfind(".", 1)
-    suffix = name[dot + 1 :].lower() if dot > 0 else ""
-    return suffix in _PROGRAMS or (is_marked and not suffix)
+    suffix = suffix_of(name)
+    if suffix in _PROGRAMS or (suffix.isdecimal() and _LIBRARY.search(name)):
+        return True
+    return is_marked and suffix not in EVERYDAY
+
+
+_ELF, _SCRIPT, _WINDOWS = b"\x7fELF", b"#!", b"MZ"
+_MACH = tuple(bytes.fromhex(mark) for mark in ("feedface", "feedfacf", "cefaedfe", "cffaedfe", "cafebabe"))
+HEAD = 64
+"""Bytes by which a program is known."""
+
+
+def begins_program(head: bytes) -> bool:
+    """Whether a file's first bytes are those of a program or a script."""
+    if head.startswith((_ELF, *_MACH)):
+        return True
+    if head.startswith(_SCRIPT):
+        return head[2:].lstrip(b" \t").startswith((b"/", b"env ", b"C:"))
+    return head.startswith(_WINDOWS) and len(head) >= HEAD and b"\0" in head
+
+
+def may_be_program(name: str) -> bool:
+    """Whether only a look at its content tells if a file is a program: it is of no everyday type."""
+    return suffix_of(name) not in EVERYDAY

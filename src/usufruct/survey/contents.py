@@ -4,11 +4,13 @@ import os
 import zlib
 
 from usufruct.archives.reading import Archive, digests_of
+from usufruct.errors import PasswordNeeded
 from usufruct.files.looking import BLOCK, digest_of
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Layout
 from usufruct.model.snapshot import Snapshot
 from usufruct.planning.clashes import may_be_same
+from usufruct.planning.junk import HEAD, begins_program
 
 
 def rows_already_there(archive: Archive, layout: Layout, snapshot: Snapshot) -> set[int]:
@@ -29,6 +31,21 @@ def rows_already_there(archive: Archive, layout: Layout, snapshot: Snapshot) -> 
         digests = digests_of(archive, [row for row, _ in unstated])
         same.update(row for row, path in unstated if digests[row] == digest_of(path))
     return same
+
+
+def programs_among(archive: Archive, rows: list[int]) -> set[int]:
+    """The rows whose content is that of a program; none of those that cannot be read without a password."""
+    found = set()
+    try:
+        for row, blocks in archive.stream(rows):
+            head = b""
+            for block in blocks:
+                head = head or block[:HEAD]
+            if begins_program(head):
+                found.add(row)
+    except PasswordNeeded:
+        return set()
+    return found
 
 
 def checksum_of(path: str) -> int:

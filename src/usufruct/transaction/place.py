@@ -27,6 +27,7 @@ from usufruct.model.layout import AsideKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
+from usufruct.planning.junk import HEAD, begins_program, may_be_program
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
@@ -118,6 +119,8 @@ def place_holding(
             enter_volumes(edges.ledger, number, volumes)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=programs_allowed)
+            if not programs_allowed:
+                _refuse_programs(contents)
             notes = tuple(_keep_notes(work, plan, archive, number))
             # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
             archive.close()
@@ -160,6 +163,33 @@ def _enter_staged(
             work.edges.checkpoint("staged-one")
         done += len(staged)
         tell(0)
+
+
+class ProgramsFound(DecisionNeeded):
+    """Files turned out to be programs as their content was read."""
+
+    def __init__(self, entries: Sequence[str]) -> None:
+        more = f" and {len(entries) - 1} more" if len(entries) > 1 else ""
+        super().__init__(
+            f"{entries[0]}{more} can run, which only the content tells.",
+            remedy="Say `--programs refuse` to leave such files out, or `--programs allow` to place them.",
+        )
+        self.entries = frozenset(entries)
+
+
+def _refuse_programs(contents: _Contents) -> None:
+    """Raise ProgramsFound for staged files that are programs though their names do not tell."""
+    listing, found = contents.listing, []
+    for row in contents.plan.rows():
+        if listing.kinds[row] == EntryKind.FILE and may_be_program(listing.names[row]):
+            try:
+                with open(contents.staged_path(row), "rb", buffering=0) as file:
+                    if begins_program(file.read(HEAD)):
+                        found.append(listing.path(row))
+            except FileNotFoundError:
+                continue  # it is there already, with this very content
+    if found:
+        raise ProgramsFound(found)
 
 
 class _Layers:
