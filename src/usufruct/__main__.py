@@ -9,9 +9,22 @@ _NEW = 100_000
 """Values made before those among them that refer to one another in circles are looked for."""
 
 
+def _open_what_is_closed() -> None:
+    """Give streams that whoever started us had closed a place to go; else files of ours would take their numbers."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
+    for name in ("stdin", "stdout", "stderr"):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "r" if name == "stdin" else "w"))  # noqa: SIM115, PTH123 - open to the end
+
+
 def main() -> None:
     """Run the command line and end with its exit code."""
     # What a command makes of an archive's entries stays until it ends: it need not be looked through again and again.
+    _open_what_is_closed()
     gc.set_threshold(_NEW, 100, 100)
     from usufruct.cli.main import run
 

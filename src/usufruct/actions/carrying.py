@@ -31,6 +31,7 @@ from usufruct.definitions.settings import found_settings, write_setting
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 from usufruct.files.looking import digest_of
 from usufruct.files.platform import Platform
+from usufruct.files.printable import nameable, printable
 from usufruct.files.writing import write_new
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, volumes_of
@@ -97,12 +98,12 @@ def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> 
             place = ""
             if with_archives and _is_same(volume.path, volume.size, volume.digest):
                 if volume.digest not in inside:
-                    inside[volume.digest] = f"archives/{len(inside) + 1}/{os.path.basename(volume.path)}"
+                    inside[volume.digest] = f"archives/{len(inside) + 1}/{nameable(os.path.basename(volume.path))}"
                     _enter(plan, inside[volume.digest], Path(volume.path))
                 place = inside[volume.digest]
             elif holding.name not in without:
                 without.append(holding.name)
-            name = os.path.basename(volume.path)
+            name = nameable(os.path.basename(volume.path))
             files.append(CarriedFile(name, volume.size, volume.digest.hex(), _home_words(volume.path), place))
         added = datetime.fromtimestamp(holding.added // 1_000_000_000, UTC).isoformat()
         carried.append(
@@ -159,6 +160,7 @@ def _is_same(path: str, size: int, digest: bytes) -> bool:
 
 def _home_words(path: str) -> str:
     home = str(Path.home())
+    path = printable(path)
     return "~" + path[len(home) :].replace(os.sep, "/") if path == home or path.startswith(home + os.sep) else path
 
 

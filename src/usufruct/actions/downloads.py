@@ -155,13 +155,13 @@ class _Cache:
             self._seen = {}
 
     def of(self, path: Path, size: int, modified: int) -> _Seen | None:
-        seen = self._seen.get(str(path))
+        seen = self._seen.get(_key(path))
         if seen and (seen.size, seen.modified, seen.definitions) == (size, modified, self.definitions):
             return seen
         return None
 
     def keep(self, path: Path, seen: _Seen) -> None:
-        self._used[str(path)] = seen
+        self._used[_key(path)] = seen
 
     def save(self) -> None:
         """Write what was used; what cannot be written is found out again."""
@@ -175,6 +175,11 @@ class _Cache:
             beside.replace(self._file)
         except OSError:
             return
+
+
+def _key(path: Path) -> str:
+    """A path as JSON can hold it, whatever bytes the name has."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 
 def _fingerprint(surroundings: Surroundings, applications: Sequence[Application]) -> str:

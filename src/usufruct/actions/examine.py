@@ -15,7 +15,7 @@ from usufruct.errors import DecisionNeeded, PasswordNeeded, UnsafeArchive, Usufr
 from usufruct.files.looking import digest_of
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
-from usufruct.files.printable import printable
+from usufruct.files.printable import nameable, printable
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name
@@ -171,7 +171,7 @@ def _examine(
     archive = download.archive
     result.format, result.size, result.facts = archive.format, archive.size, archive.facts
     result.listing = archive.listing
-    result.holding = request.name or download.tidy_name
+    result.holding = request.name or nameable(download.tidy_name)
     variant, decisions = _find_variant(result, download, request)
     if variant and _finds_programs(variant, request):
         variant, decisions = _find_variant(result, download, request)

@@ -18,7 +18,17 @@ from usufruct.cli import words
 from usufruct.cli.documents import examined_document
 from usufruct.cli.options import archives_argument
 from usufruct.cli.questions import is_asking
-from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, path_words, styled
+from usufruct.cli.screen import (
+    confirmed,
+    count_words,
+    echo,
+    echo_json,
+    echo_text,
+    in_columns,
+    json_option,
+    path_words,
+    styled,
+)
 from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.load import NAME, load_application
 from usufruct.errors import WrongUsage
@@ -104,9 +114,9 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
     if as_json:
         echo_json({"name": proposal.name, "definition": proposal.text, "file": str(proposal.file), "written": accepts})
     else:
-        echo(proposal.text)
+        echo_text(proposal.text)
     if not accepts and not as_json and is_asking():
-        accepts = click.confirm(f"Write this to {path_words(str(proposal.file))}?")
+        accepts = confirmed(f"Write this to {path_words(str(proposal.file))}?")
     if accepts:
         defining.write_definition(around, proposal.text, proposal.file)
     if not as_json:
@@ -162,8 +172,8 @@ def edit(name: str) -> None:
                 kept = _keep_aside(around, name, text)
                 fault.kept = f"The definition is as it was; what you wrote is in {path_words(str(kept))}."
                 raise
-            click.echo(f"{fault.message} {fault.remedy}", err=True)
-            if not click.confirm("Edit it again?", default=True):
+            echo(f"{fault.message} {fault.remedy}", err=True)
+            if not confirmed("Edit it again?", default=True):
                 kept = _keep_aside(around, name, text)
                 echo(f"The definition is as it was; what you wrote is in {path_words(str(kept))}.")
                 return
@@ -203,7 +213,7 @@ def agree(name: str) -> None:
         return
     echo(f"After each change of its files, {application.name} runs")
     echo(f"  {command}")
-    if is_asking() and not click.confirm("Allow it?", default=False):
+    if is_asking() and not confirmed("Allow it?", default=False):
         echo("It is not run.")
         return
     refresh.agree(around, application)

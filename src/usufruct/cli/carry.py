@@ -27,6 +27,7 @@ from usufruct.cli.options import access_of, access_options, ending
 from usufruct.cli.progress import Watching
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import (
+    confirmed,
     count_words,
     echo,
     echo_json,
@@ -171,9 +172,9 @@ def in_command(
             raise DecisionNeeded(
                 f"{count_words(count, 'holding')} would be added.", remedy="Add --yes to do it, or --dry-run to see it."
             )
-        if not click.confirm("Do it?"):
+        if not confirmed("Do it?"):
             raise click.Abort
-    refused = {what for what in sorted(plan.asks.difference(allow)) if not click.confirm(_ALLOWING[what])}
+    refused = {what for what in sorted(plan.asks.difference(allow)) if not confirmed(_ALLOWING[what])}
     plan.without(frozenset(refused))
 
     added: list[Added] = []

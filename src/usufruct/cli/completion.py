@@ -3,7 +3,7 @@
 import click
 from click.shell_completion import get_completion_class
 
-from usufruct.cli.screen import echo
+from usufruct.cli.screen import echo_text
 
 _SHELLS = ("bash", "zsh", "fish")
 _VARIABLE = "_USUFRUCT_COMPLETE"
@@ -78,4 +78,4 @@ def completion(context: click.Context, shell: str) -> None:
     root = context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
     # What the library would print, without asking the shell for its version: it may not be on this machine.
-    echo(_OWN.get(shell, script.source_template) % script.source_vars())
+    echo_text(_OWN.get(shell, script.source_template) % script.source_vars())

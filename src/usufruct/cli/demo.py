@@ -123,7 +123,8 @@ def _tell_kept(folder: Path) -> None:
 def _run(folder: Path, command: str) -> None:
     """Show one command and let the real program carry it out; a question or refusal is part of the example."""
     words = shlex.split(command)
-    echo(f"\n{styled('$', 'good')} usufruct {command}")
+    echo()
+    echo(f"{styled('$', 'good')} usufruct {command}")
     sys.stdout.flush()
     home = str(folder / "usufruct")
     environment = {**os.environ, HOME_VARIABLE: home}

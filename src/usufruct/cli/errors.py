@@ -3,9 +3,7 @@
 from pathlib import Path
 from typing import Any
 
-import click
-
-from usufruct.cli.screen import json_lines, path_words, styled, wrapped
+from usufruct.cli.screen import echo, echo_json_error, path_words, styled, wrapped
 from usufruct.errors import UsufructError
 
 
@@ -19,11 +17,10 @@ def error_document(error: UsufructError | None) -> dict[str, Any] | None:
 def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) -> None:
     """Say what happened, what was left as it was, what to do next, and where the details are."""
     if as_json:
-        import json
-
-        click.echo(json_lines(json.dumps({"error": error_document(error)}, ensure_ascii=False, indent=2)))
+        echo_json_error({"error": error_document(error)})
     lines = wrapped(f"usufruct: {error.message}", "") + wrapped(f"{error.kept} {error.remedy}", "")
     if log:
         lines += wrapped(f"Details are in {path_words(str(log))}.", "")
     lines[0] = lines[0].replace("usufruct:", styled("usufruct:", "bad"), 1)
-    click.echo("\n".join(lines), err=True)
+    for line in lines:
+        echo(line, err=True)

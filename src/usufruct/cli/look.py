@@ -64,7 +64,7 @@ def _print_entry(
     for line in found.text.splitlines():
         echo(printable(line.expandtabs(4)))
     if found.is_cut:
-        click.echo(f"… and more: only the first {size_words(found.shown)} are shown.", err=True)
+        echo(f"… and more: only the first {size_words(found.shown)} are shown.", err=True)
     return 0
 
 

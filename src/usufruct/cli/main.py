@@ -1,6 +1,8 @@
 """The command line's entrance: which commands there are, and how errors reach the user."""
 
+import contextlib
 import importlib
+import io
 import os
 from collections.abc import Sequence
 
@@ -8,6 +10,7 @@ import click
 
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
+from usufruct.cli.screen import echo, echo_text, lost_output
 from usufruct.errors import MachineError, UsufructError
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -86,15 +89,15 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     from usufruct.cli.screen import wrapped
 
     library = library_version()
-    click.echo(f"usufruct {__version__}")
-    click.echo(f"reads {', '.join(FORMATS)}")
+    echo(f"usufruct {__version__}")
+    echo(f"reads {', '.join(FORMATS)}")
     if library:
-        click.echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
+        echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
     else:
-        click.echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
-    click.echo(f"writes {', '.join(WRITTEN)}")
+        echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
+    echo(f"writes {', '.join(WRITTEN)}")
     for line in wrapped(f"with Python {platform.python_version()}, {', '.join(_libraries())}", "  "):
-        click.echo(line)
+        echo(line)
     context.exit()
 
 
@@ -159,6 +162,12 @@ def _refused(error: OSError) -> UsufructError:
     )
 
 
+def _no_memory() -> UsufructError:
+    return MachineError(
+        "There is not enough memory for this.", kept=_KEPT, remedy="Close other programs, then try again."
+    )
+
+
 def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -> int:
     """Tell of an error; where something lies behind it, that goes to the log, and it is told where that is."""
     log = None
@@ -173,20 +182,32 @@ def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -
 
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
-    as_json = "--json" in words
+    code = _carried_out(words, as_json="--json" in words)
+    if lost := lost_output():
+        with contextlib.suppress(OSError):
+            told = f"usufruct: Not all output could be written ({lost.strerror}). What was done stays done"
+            echo(f"{told}; `usufruct history` shows it.", err=True)
+        return code or MachineError.exit_code
+    return code
+
+
+def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
     try:
         result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
         return result if isinstance(result, int) else 0
     except UsufructError as error:
         return _told(error, error if error.__cause__ else None, as_json=as_json)
     except click.exceptions.NoArgsIsHelpError as error:
-        click.echo(error.format_message())
+        echo_text(error.format_message())
         return 0
     except click.ClickException as error:
-        error.show()
+        shown = io.StringIO()
+        error.show(shown)
+        for line in shown.getvalue().splitlines():
+            echo(line, err=True)
         return error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        click.echo("Stopped.", err=True)
+        echo("Stopped.", err=True)
         return 130
     except BrokenPipeError:
         # Whoever read our output has seen enough; the interpreter must not complain while it closes.
@@ -194,5 +215,7 @@ def run(words: Sequence[str]) -> int:
         return 0
     except OSError as error:
         return _told(_refused(error), error, as_json=as_json)
+    except MemoryError as error:
+        return _told(_no_memory(), error, as_json=as_json)
     except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
         return _told(_own_fault(error), error, as_json=as_json)

@@ -5,9 +5,7 @@ import time
 from types import TracebackType
 from typing import Any
 
-import click
-
-from usufruct.cli.screen import size_words
+from usufruct.cli.screen import echo, size_words
 from usufruct.files.printable import printable
 from usufruct.model.progress import Progress
 
@@ -58,7 +56,7 @@ class Watching:
             self._draw(words, progress)
         else:
             files = f"{progress.files:,} of {progress.of_files:,} files"
-            click.echo(f"{words}: {files}, {size_words(progress.size)} of {size_words(progress.of_size)}", err=True)
+            echo(f"{words}: {files}, {size_words(progress.size)} of {size_words(progress.of_size)}", err=True)
 
     def _draw(self, words: str, progress: Progress) -> None:
         if self._bar is None:

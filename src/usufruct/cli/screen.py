@@ -1,6 +1,7 @@
 """What all output shares: colours by meaning, sizes, times, paths, and the width there is."""
 
 import os
+import re
 import sys
 import time
 from collections.abc import Callable, Sequence
@@ -8,7 +9,7 @@ from typing import Any
 
 import click
 
-from usufruct.files.printable import UNPRINTABLE, printable
+from usufruct.files.printable import UNPRINTABLE, printable, printable_but_colours
 
 _COLOURS: dict[str, dict[str, Any]] = {
     "title": {"bold": True},
@@ -23,14 +24,67 @@ _COLOURS: dict[str, dict[str, Any]] = {
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
 
 
+_MARKS = {role: chr(0xFDD0 + number) for number, role in enumerate(_COLOURS)}
+_END = "\ufddf"
+"""Characters that no text may have stand for colours until the line is shown, so that all else in it can be escaped."""
+_MARKED = re.compile(f"([{''.join(_MARKS.values())}])([^{_END}]*){_END}|{_END}")
+
+
 def styled(text: str, role: str) -> str:
-    """The text in the colour of its role, where colours are wanted."""
-    return text if os.environ.get("NO_COLOR") else click.style(text, **_COLOURS[role])
+    """The text in the colour of its role, for `echo`."""
+    return f"{_MARKS[role]}{text}{_END}"
 
 
-def echo(text: str = "") -> None:
-    """Print a line; colours only at a terminal."""
-    click.echo(text)
+def _shown(line: str) -> str:
+    """A line as a terminal gets it: nothing but our own colours can steer it."""
+    if line.isascii() and line.isprintable():
+        return line
+    return _MARKED.sub(_coloured, printable_but_colours(line))
+
+
+def _coloured(found: re.Match[str]) -> str:
+    role = next((role for role, mark in _MARKS.items() if mark == found[1]), None)
+    if role is None or os.environ.get("NO_COLOR"):
+        return found[2] or ""
+    return click.style(found[2], **_COLOURS[role])
+
+
+_lost: list[OSError] = []
+
+
+def _print(text: str, *, err: bool = False) -> None:
+    """Print; where that fails, what the command does goes on in silence, for it must not stop half-way."""
+    try:
+        click.echo(text, err=err)
+    except OSError as error:
+        if not isinstance(error, BrokenPipeError):
+            _lost.append(error)
+        # Whoever read it has seen enough, or the disk is full; the interpreter must not complain while it closes.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 2 if err else 1)
+
+
+def lost_output() -> OSError | None:
+    """Why a part of the output could not be written, if so; a reader that went away is no reason."""
+    return _lost[0] if _lost else None
+
+
+def echo(line: str = "", *, err: bool = False) -> None:
+    """Print a line, on standard error with `err`; colours only at a terminal.
+
+    All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
+    """
+    _print(_shown(line), err=err)
+
+
+def echo_text(text: str) -> None:
+    """Print a text of several lines."""
+    for line in text.split("\n"):
+        echo(line)
+
+
+def confirmed(question: str, *, default: bool = False) -> bool:
+    """The answer to a question of yes or no."""
+    return click.confirm(_shown(question), default=default)
 
 
 def echo_json(document: Any) -> None:
@@ -45,7 +99,14 @@ def echo_json(document: Any) -> None:
         import json
 
         text = json.dumps(document, indent=2)
-    click.echo(json_lines(text))
+    _print(json_lines(text))
+
+
+def echo_json_error(document: Any) -> None:
+    """Print one JSON document of an error, by what is loaded already."""
+    import json
+
+    _print(json_lines(json.dumps(document, ensure_ascii=False, indent=2)))
 
 
 def json_lines(text: str) -> str:

@@ -4,10 +4,8 @@ import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
-
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli.screen import count_words, path_words
+from usufruct.cli.screen import count_words, echo, path_words
 from usufruct.errors import DriveAway, UsufructError
 from usufruct.files.printable import printable
 from usufruct.model.progress import Watch, unwatched
@@ -71,4 +69,4 @@ def _stranger_words(stranger: "Stranger") -> str:
 
 
 def _tell(text: str) -> None:
-    click.echo(text, err=True)
+    echo(text, err=True)

@@ -4,13 +4,11 @@ import time
 from pathlib import Path
 from typing import Any
 
-import click
-
 from usufruct.actions.downloads import NEW, NEWER, folders_of, waiting
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.downloads import lines_of
 from usufruct.cli.questions import is_asking
-from usufruct.cli.screen import echo, path_words
+from usufruct.cli.screen import confirmed, echo, path_words
 
 _QUIET = 1.5
 """Seconds without a write after which a file counts as finished."""
@@ -59,7 +57,7 @@ def _tell(around: Surroundings, path: str) -> None:
             continue
         for line in lines_of([one]):
             echo(line)
-        if one.state in (NEW, NEWER) and is_asking() and click.confirm("  Add it?", default=False):
+        if one.state in (NEW, NEWER) and is_asking() and confirmed("  Add it?", default=False):
             from usufruct.cli.main import run
 
             run(["add", path])

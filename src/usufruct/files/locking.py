@@ -9,6 +9,7 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from usufruct.errors import Busy
+from usufruct.files.printable import printable
 
 _PAUSE = 0.02
 """Seconds between two looks at whether the helpers of an ended command have stopped."""
@@ -26,7 +27,7 @@ def only_writer(lock: Path, doing: str, patience: float) -> Iterator[None]:
     until = time.monotonic() + patience
     try:
         with FileLock(str(lock), timeout=patience), _no_helpers(lock.with_name(lock.name + "-helpers"), until):
-            holder.write_text(f"{doing}, process {os.getpid()}\n", encoding="utf-8")
+            holder.write_text(f"{printable(doing)}, process {os.getpid()}\n", encoding="utf-8")
             try:
                 yield
             finally:

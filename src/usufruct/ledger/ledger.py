@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from usufruct.errors import StoreError
+from usufruct.ledger.connection import Connection
 from usufruct.ledger.schema import STEPS, TABLES, VERSION
 
 
@@ -106,7 +107,7 @@ def _back_up(ledger: Ledger, version: int) -> None:
 @contextmanager
 def _connected(where: str, path: Path, *, uri: bool = False) -> Iterator[Ledger]:
     try:
-        connection = sqlite3.connect(where, timeout=10, isolation_level=None, uri=uri)
+        connection = sqlite3.connect(where, timeout=10, isolation_level=None, uri=uri, factory=Connection)
     except sqlite3.Error as error:
         raise _unusable(path, error) from error
     try:
