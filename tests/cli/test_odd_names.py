@@ -5,8 +5,10 @@ import os
 import subprocess
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import WorldTest, run_program, zip_bytes
+from usufruct.actions.adding import look_at
 
 ODD = b"na\xffme v1".decode("utf-8", "surrogateescape")
 SHOWN = r"na\udcffme v1"
@@ -53,7 +55,7 @@ class NamesThatAreNoTextTest(WorldTest):
         self.said("repair", "beside")
         self.assertEqual(placed.read_text(), "1")
         self.said("undo")
-        self.said("remove", "beside", "na_me")
+        self.said("remove", "na_me")
         self.assertEqual(self.world.tree(), before)
         self.assertEqual(os.listdir(self.place), [])
 
@@ -99,6 +101,24 @@ class OutputTest(WorldTest):
         done = self.run_to(subprocess.PIPE, script=script)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertEqual(len(self.world.contents()), 1)
+
+    def test_a_place_of_its_own_that_cannot_be_written(self) -> None:
+        archive = self.world.archive("moon.zip", {"gels/moon.gel": "1"})
+        (self.world.folder / "file").write_text("no folder")
+        for words, code in ((["list"], 0), (["check"], 0), (["look", str(archive), "--to", "."], 0),
+                            (["add", str(archive), "--to", "."], 5)):  # fmt: skip
+            done = run_program(*words, home=self.world.folder / "file/below", cwd=self.world.folder)
+            self.assertEqual(done.returncode, code, done.stderr)
+            self.assertNotIn("Traceback", done.stdout + done.stderr)
+
+    def test_one_archive_that_makes_it_fail_keeps_no_other_from_its_turn(self) -> None:
+        archives = [self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name}) for name in ("moon", "sun")]
+        request = self.world.request()
+        fails = mock.patch("usufruct.actions.examine.Download", side_effect=[MemoryError(), RuntimeError("x"), None])
+        with fails:
+            looked = look_at(self.world.surroundings, [archives[0]] * 2, request)
+        self.assertIn("not enough memory to read moon.zip", str(looked[0].error))
+        self.assertIn("moon.zip made Usufruct fail (RuntimeError)", str(looked[1].error))
 
     def run_to(self, out: object, *words: str, script: str = "") -> "subprocess.CompletedProcess[str]":
         import sys

@@ -1,5 +1,7 @@
 """How names are compared, tidied and matched by patterns."""
 
+import random
+import signal
 import unittest
 
 from usufruct.planning.junk import can_run, is_junk, is_notes
@@ -78,7 +80,31 @@ PATTERNS = [
 ]
 
 
+def _is_match(pattern: str, name: str) -> bool:
+    if not pattern:
+        return not name
+    if pattern[0] == "*":
+        return any(_is_match(pattern[1:], name[at:]) for at in range(len(name) + 1))
+    return bool(name) and pattern[0] in ("?", name[0]) and _is_match(pattern[1:], name[1:])
+
+
 class PatternsTest(unittest.TestCase):
+    def test_stars_match_as_by_trying_all_that_they_could_stand_for(self) -> None:
+        chance = random.Random(3)
+        for _ in range(4000):
+            pattern = "".join(chance.choice("ab*?") for _ in range(chance.randint(1, 6)))
+            name = "".join(chance.choice("ab") for _ in range(chance.randint(1, 7)))
+            found = Patterns([pattern]).by_name(name) is not None
+            self.assertEqual(found, _is_match(pattern, name), (pattern, name))
+
+    def test_a_pattern_of_many_stars_ends_and_an_empty_set_matches_nothing(self) -> None:
+        signal.alarm(20)
+        self.addCleanup(signal.alarm, 0)
+        self.assertIsNone(Patterns(["*a" * 30 + "*b"]).match("a" * 250))
+        self.assertIsNone(Patterns(["**/a/" * 12 + "**/b"]).match("/".join("a" * 150)))
+        self.assertIsNone(Patterns(["a**a**a**a**a**a**b/x"]).match("a" * 250 + "/y"))
+        self.assertIsNone(Patterns(["[z-a]x"]).match("zx"))
+
     def test_what_patterns_match(self) -> None:
         for pattern, path, matches, why in PATTERNS:
             with self.subTest(why, pattern=pattern, path=path):

@@ -1,5 +1,6 @@
 """What waits in the downloads folders, and how each of it stands."""
 
+import logging
 import os
 import time
 from collections.abc import Sequence
@@ -25,6 +26,8 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.planning.competition import verdict_on
 from usufruct.planning.names import compared_versions, folded, tidy_name, version_of
 
+_log = logging.getLogger(__name__)
+_log.addHandler(logging.NullHandler())
 _LARGE_STREAM = 64 << 20
 """Bytes of a compressed tar above which it is not unpacked only to be listed here."""
 _STREAMS = (".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz", ".tbz2", ".tar.zst", ".tzst", ".tar.lz4")
@@ -255,11 +258,17 @@ def _identified(
         seen.detail = error.message
     except (ArchiveError, UsufructError) as error:
         seen.state, seen.detail = DAMAGED, error.message
+    except (Exception, MemoryError) as error:  # noqa: BLE001 - one file must not keep all others from being seen
+        _log.error("%s", path, exc_info=error)
+        seen.state, seen.detail = DAMAGED, f"it cannot be read: {type(error).__name__}"
     else:
         try:
             _fit(seen, download, applications)
         except UsufructError as error:
             seen.state, seen.detail = DAMAGED, error.message
+        except (Exception, MemoryError) as error:  # noqa: BLE001 - as above
+            _log.error("%s", path, exc_info=error)
+            seen.state, seen.detail = DAMAGED, f"it cannot be read: {type(error).__name__}"
         finally:
             download.close()
     return seen

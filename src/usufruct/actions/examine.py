@@ -1,5 +1,6 @@
 """Finding out what an archive is, where its entries would go and what they would meet there."""
 
+import logging
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -11,7 +12,7 @@ from blake3 import blake3
 from usufruct.actions.download import Download, Variant
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Archive
-from usufruct.errors import DecisionNeeded, PasswordNeeded, UnsafeArchive, UsufructError, WrongUsage
+from usufruct.errors import DecisionNeeded, MachineError, PasswordNeeded, UnsafeArchive, UsufructError, WrongUsage
 from usufruct.files.looking import digest_of
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
@@ -37,6 +38,8 @@ from usufruct.survey.contents import programs_among, rows_already_there, rows_in
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
 from usufruct.survey.links import refuse_leading_out
 
+_log = logging.getLogger(__name__)
+_log.addHandler(logging.NullHandler())
 _MOST_LOOKED_AT = 64 << 20
 """Bytes of content that are unpacked only to see whether any of it is a program."""
 
@@ -130,6 +133,9 @@ def _examined(
             result.decisions = (_password_question(needed),)
         except UsufructError as error:
             result.error = error
+        except (Exception, MemoryError) as error:  # noqa: BLE001 - one file must not keep all others from their turn
+            _log.error("%s", result.path, exc_info=error)
+            result.error = _unread(paths[0], error)
         except BaseException:
             if download:
                 download.close()
@@ -140,6 +146,18 @@ def _examined(
         if download:
             download.close()
         request = request.with_answer(safe.answer)
+
+
+def _unread(path: Path, error: BaseException) -> UsufructError:
+    if isinstance(error, MemoryError):
+        return MachineError(
+            f"There is not enough memory to read {path.name}.", remedy="Close other programs.", path=str(path)
+        )
+    return UsufructError(
+        f"{path.name} made Usufruct fail ({type(error).__name__}).",
+        remedy="Please report it, with what `usufruct -v` says of it.",
+        path=str(path),
+    )
 
 
 def _updating(request: Request, ledger: Ledger | None) -> tuple[Request, Holding | None]:

@@ -40,6 +40,7 @@ def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
         path.parent.mkdir(parents=True, exist_ok=True)
         file = RotatingFileHandler(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
     except OSError:
+        logger.addHandler(logging.NullHandler())
         return logger, path
     file.setFormatter(_Printable("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(file)

@@ -10,19 +10,45 @@ _PLAIN_SUFFIX = re.compile(r"\*(\.[a-z0-9]+)", re.IGNORECASE)
 _WILDCARD = re.compile(r"(\*+|\?|\[!?\]?[^\]]*\])")
 
 
+_MOST_FAR = 2
+"""Stars inside a component that are taken to go on over directories."""
+
+
 def _component(pattern: str, fold: bool) -> str:
-    """A regular expression for one path component of a pattern."""
-    expression = ""
+    """A regular expression for one path component of a pattern.
+
+    What stands behind a `*` is taken where it occurs first and not looked for again: it could only occur later, which
+    leaves less for the rest. Without that a pattern of many `*` would take for ever.
+    """
+    parts, stars = [""], list[str]()
     for number, piece in enumerate(_WILDCARD.split(pattern)):
         if number % 2 == 0:
-            expression += re.escape(folded(piece) if fold else spelling_key(piece)) if piece else ""
+            parts[-1] += re.escape(folded(piece) if fold else spelling_key(piece)) if piece else ""
         elif piece == "?":
-            expression += "[^/]"
+            parts[-1] += "[^/]"
         elif piece[0] == "[":
-            inside = re.sub(r"([\\&~|\[])", r"\\\1", piece[1:-1].lower())
-            expression += f"[^/{inside[1:]}]" if inside.startswith("!") else f"[{inside}]"
+            parts[-1] += _set(piece)
         else:
-            expression += ".*" if piece == "**" else "[^/]*"
+            parts.append("")
+            # Two of them go on over directories; where there are many, nobody can mean that.
+            stars.append(".*" if len(piece) > 1 and stars.count(".*") < _MOST_FAR else "[^/]*")
+    first, *rest = parts
+    if not rest:
+        return first
+    expression = first
+    for star, part in zip(stars[:-1], rest[:-1], strict=True):
+        expression += f"(?>{star}?{part})" if part else star
+    return expression + stars[-1] + rest[-1]
+
+
+def _set(piece: str) -> str:
+    """A set of characters; one that no character is in, as `[z-a]`, matches nothing."""
+    inside = re.sub(r"([\\&~|\[])", r"\\\1", piece[1:-1].lower())
+    expression = f"[^/{inside[1:]}]" if inside.startswith("!") else f"[{inside}]"
+    try:
+        re.compile(expression)
+    except re.error:
+        return "(?!)"
     return expression
 
 
@@ -38,12 +64,20 @@ def _folds(pattern: str) -> bool:
 @lru_cache(maxsize=512)
 def _path_expression(pattern: str) -> re.Pattern[str]:
     """Matches a folded path, or one above it: a pattern that matches a directory covers all below."""
-    expression = ""
-    components = pattern.strip("/").split("/")
-    for component in components[:-1]:
-        expression += r"(?:[^/]+/)*" if component == "**" else _component(component, True) + "/"
-    last = components[-1]
-    expression += "[^/]+" if last == "**" else _component(last, True)
+    runs: list[list[str]] = [[]]
+    for component in pattern.strip("/").split("/"):
+        if component == "**":
+            runs.append([])
+        else:
+            runs[-1].append(_component(component, True))
+    first, *rest = ("/".join(run) for run in runs)
+    if not rest:
+        return re.compile(first + "(?:/.*)?", re.DOTALL)
+    expression = f"{first}/" if first else ""
+    # As with `*`: what stands behind a `**` is taken where it occurs first.
+    *middle, last = rest
+    expression += "".join(f"(?>(?:[^/]+/)*?{part}/)" for part in middle if part)
+    expression += f"(?>(?:[^/]+/)*?{last}(?=/|$))" if last else "[^/]+"
     return re.compile(expression + "(?:/.*)?", re.DOTALL)
 
 
