@@ -21,7 +21,9 @@ class Settings:
     afterwards: str = _setting(KEEP, "what becomes of an archive once placed: keep, trash or store", choices=AFTERWARDS)
     store: str = _setting("", "folder that archives are stored in; empty: in Usufruct's own data")
     downloads: str = _setting("", "folders that downloads arrive in, with : between; empty: the desktop's own")
-    most_entries: int = _setting(1_000_000, "most entries of one archive", least=1)
+    most_entries: int = _setting(
+        1_000_000, "most entries of one download; a small one may hold a tenth, or one for each 100 bytes", least=1
+    )
     most_ratio: int = _setting(1_000, "how many times its size an archive may unpack to, beyond the first GiB", least=2)
     most_levels: int = _setting(3, "how deep archives inside archives are opened")
     patience: int = _setting(5, "seconds to wait for another Usufruct that is at work")
