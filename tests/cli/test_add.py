@@ -51,7 +51,7 @@ class AddTest(AddCase):
         self.assertEqual(self.names(), set())
 
     def test_what_the_best_application_leaves_is_told(self) -> None:
-        self.write("more.zip", {"gels/moon.gel": "m", "gels/sun.gel": "s", "gels/day.gel": "d", "linen.yarn": "linen"})
+        self.write("more.zip", {**{f"gels/{n}.gel": str(n) for n in range(12)}, "linen.yarn": "linen"})
         said = " ".join(self.run_words("look", "more.zip").stdout.split())
         self.assertIn("also for weftline takes 1 other file; --app lanternbox --app weftline places all", said)
 
@@ -71,7 +71,19 @@ class AddTest(AddCase):
         self.run_words(*shlex.split(command))
         self.assertEqual(self.names(), {"two moons for lanternbox"})
         self.write("other.zip", {"moon.gel": "x"})
-        self.assertIn("names no alternative", self.run_words("look", "other.zip", "--choose", "dim", code=2).stderr)
+        said = self.run_words("look", "other.zip", "--choose", "dim", "--on-clash", "replace").stderr
+        self.assertIn("--choose dim answered nothing", said)
+
+    def test_what_another_holding_placed_is_not_replaced_unasked(self) -> None:
+        for name in ("moons", "suns"):
+            self.write(f"{name}.zip", {"gels/star.gel": name, f"gels/{name}.gel": name})
+        self.run_words("add", "moons.zip")
+        said = self.run_words("add", "suns.zip", code=3).stdout
+        self.assertIn("It would replace star.gel, a file of moons, with other content.", " ".join(said.split()))
+        self.assertEqual((self.world.lanternbox / "Gels/star.gel").read_text(), "moons")
+        self.run_words("add", "suns.zip", "--on-clash", "both")
+        self.assertEqual((self.world.lanternbox / "Gels/star.gel").read_text(), "moons")
+        self.assertEqual((self.world.lanternbox / "Gels/star (2).gel").read_text(), "suns")
 
     def test_yes_takes_only_answers_that_lose_nothing(self) -> None:
         self.write("tools.zip", {"puppets/Owl/rig.toml": "r", "puppets/Owl/run.sh": "#!/bin/sh"})

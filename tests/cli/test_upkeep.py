@@ -87,7 +87,7 @@ class UpkeepTest(AddCase):
 
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
-        self.run_words("add", "moons.zip")
+        self.run_words("add", "moons.zip", "--on-clash", "replace")
         owner = self.document("whose", str(self.gels / "moon.gel"))
         self.assertEqual((owner["holding"], owner["beneath"]), ("moons", ["sky", "original"]))
         self.assertIn("of no holding", self.run_words("whose", "sky v1.zip").stdout)

@@ -24,10 +24,10 @@ class CompetitionTest(unittest.TestCase):
         assert found.layout and found.layout.application
         self.assertEqual(found.layout.application.name, "weftline")
         self.assertEqual(found.runners_up[0][0], "lanternbox")
-        self.assertIn("by pattern only", found.runners_up[0][1])
+        self.assertIn("by a pattern for an everyday type only", found.runners_up[0][1])
 
     def test_of_equal_evidence_the_most_files_win(self) -> None:
-        found = verdict(["a.weft", "b.gel", "c.gel"], LANTERNBOX, WEFTLINE)
+        found = verdict(["a.weft", *(f"{n}.gel" for n in range(10))], LANTERNBOX, WEFTLINE)
         assert found.layout and found.layout.application
         self.assertEqual(found.layout.application.name, "lanternbox")
 
@@ -38,17 +38,59 @@ class CompetitionTest(unittest.TestCase):
 
     def test_numbers_within_a_tenth_are_a_draw(self) -> None:
         entries = [f"{n}.gel" for n in range(10)] + [f"{n}.weft" for n in range(9)]
-        self.assertIsNotNone(verdict(entries, LANTERNBOX, WEFTLINE).decision)
-        self.assertIsNone(verdict(entries[:-1], LANTERNBOX, WEFTLINE).decision)
+        found = verdict(entries, LANTERNBOX, WEFTLINE).decision
+        assert found
+        self.assertIn("fit alike", found.question)
+        # More than a tenth of another's own type would stay aside: that is asked as well, in other words.
+        found = verdict(entries[:-1], LANTERNBOX, WEFTLINE).decision
+        assert found
+        self.assertIn("Weftline takes 8 of 18 files", found.question)
 
-    def test_shipped_definitions_count_only_where_none_of_the_users_fits(self) -> None:
-        shipped = replace(LANTERNBOX, name="shipped", is_shipped=True)
-        found = verdict(["Gels/b.gel", "x.weft"], shipped, WEFTLINE)
+    def test_of_a_draw_the_users_own_goes_before_the_shipped_and_the_named_before_others(self) -> None:
+        shipped = replace(TWIN, is_shipped=True)
+        found = verdict(["b.gel"], shipped, LANTERNBOX)
         assert found.layout and found.layout.application
-        self.assertEqual(found.layout.application.name, "weftline")
-        found = verdict(["Gels/b.gel"], shipped, WEFTLINE)
+        self.assertEqual(found.layout.application.name, "lanternbox")
+        listing, digests = listing_of(["b.gel"])
+        layouts = [
+            layout_of(listing, app, "pack", Choices(), digests)
+            for app in (LANTERNBOX, replace(TWIN, also=(), title="Twin theatre"))
+        ]
+        named = verdict_on(layouts, "twin-theatre_gels.zip").layout
+        assert named and named.application
+        self.assertEqual(named.application.name, "twin")
+
+    def test_the_strongest_evidence_wins_whoever_made_the_definition(self) -> None:
+        shipped = replace(LANTERNBOX, name="shipped", is_shipped=True)
+        found = verdict([*(f"Gels/{n}.gel" for n in range(20)), "x.weft"], shipped, WEFTLINE)
         assert found.layout and found.layout.application
         self.assertEqual(found.layout.application.name, "shipped")
+
+    def asked(self, entries: list[str], *applications: object) -> str:
+        found = verdict(entries, *applications)
+        self.assertIsNone(found.layout)
+        assert found.decision
+        return found.decision.question
+
+    def test_everyday_types_alone_lead_to_no_shipped_definition(self) -> None:
+        shipped = replace(LANTERNBOX, name="wallpapers", is_shipped=True)
+        scan = [*(f"page {n}.png" for n in range(8)), "rules.pdf"]
+        self.assertIn("Only everyday types of files led to wallpapers", self.asked(scan, shipped))
+
+    def test_types_alone_that_leave_most_aside_are_a_question(self) -> None:
+        self.assertIn(
+            "takes only 2 of 9 files", self.asked(["a.gel", "b.gel", *(f"{n}.dat" for n in range(7))], LANTERNBOX)
+        )
+
+    def test_a_piece_of_another_application_that_would_stay_aside_is_a_question(self) -> None:
+        entries = [*(f"Gels/{n}.gel" for n in range(20)), "Jack/data/loom.toml"]
+        self.assertIn("Jack/data/loom.toml is in a piece of weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
+
+    def test_content_below_another_applications_name_is_a_question(self) -> None:
+        other = replace(WEFTLINE, also=("Wrackline",))
+        self.assertIn(
+            "It lies below Wrackline, a name of weftline", self.asked(["Wrackline/Gels/a.gel"], LANTERNBOX, other)
+        )
 
     def test_nothing_fits(self) -> None:
         found = verdict(["song.ogg"], LANTERNBOX, WEFTLINE)

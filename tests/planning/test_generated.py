@@ -112,8 +112,8 @@ class GeneratedTest(unittest.TestCase):
         if not kept:
             return
         plain = outcome(layout(kept, "lanternbox", Choices()))
-        wrapped = outcome(layout([f"zz 9/{path}" for path in kept], "lanternbox", Choices()))
-        self.assertEqual({f"zz 9/{path}": to for path, to in plain.items()}, wrapped)
+        wrapped = outcome(layout([f"New Folder/{path}" for path in kept], "lanternbox", Choices()))
+        self.assertEqual({f"New Folder/{path}": to for path, to in plain.items()}, wrapped)
 
     @given(st.text(max_size=30))
     def test_folding_twice_is_folding_once(self, name: str) -> None:

@@ -105,10 +105,10 @@ class CatalogueTest(unittest.TestCase):
             if any(words in case["story"] for words in ABOUT_THE_TOP):
                 continue  # about the top itself, or about paths from it
             with self.subTest(case["story"]):
-                wrapped = [f"zz wrapper/{entry}" for entry in case["entries"]]
+                wrapped = [f"New Folder/{entry}" for entry in case["entries"]]
                 layout = layout_of_case(case, wrapped)
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
-                self.assertEqual(goes, {f"zz wrapper/{entry}": to for entry, to in case.get("goes", {}).items()})
+                self.assertEqual(goes, {f"New Folder/{entry}": to for entry, to in case.get("goes", {}).items()})
 
 
 if __name__ == "__main__":

@@ -278,14 +278,12 @@ def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -
     seen.format = download.archive.format
     if download.archive.facts.locks:
         seen.state = LOCKED
-    for is_shipped in (False, True):
-        layouts = [download.variant_for(one).layout for one in applications if one.is_shipped is is_shipped]
-        verdict = verdict_on(layouts)
-        if verdict.layout and verdict.layout.application:
-            seen.application = verdict.layout.application.name
-            return
-        if verdict.decision:
-            return
+    verdict = verdict_on([download.variant_for(one).layout for one in applications], download.archive.name)
+    if verdict.layout and verdict.layout.application:
+        seen.application = verdict.layout.application.name
+        return
+    if verdict.decision:
+        return
     if seen.format == "file":
         seen.state = OTHER
 

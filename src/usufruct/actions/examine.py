@@ -19,7 +19,7 @@ from usufruct.files.platform import Platform, this_platform
 from usufruct.files.printable import nameable, printable
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name
+from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name, name_of_holding
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import OnClash
 from usufruct.model.entries import EntryKind, Listing
@@ -220,7 +220,10 @@ def _examine(
     if result.plan.open_clashes:
         decisions.append(_clash_question(result.plan))
     if not result.already:
-        decisions.extend(_naming_question(result, request, ledger, download.tidy_name))
+        naming = _naming_question(result, request, ledger, download.tidy_name)
+        decisions.extend(naming)
+        if ledger and not (naming or request.clash_is_said or result.updates or result.already):
+            decisions.extend(_others_question(result.plan, ledger))
     result.decisions = tuple(decisions)
 
 
@@ -291,6 +294,36 @@ def _finds_programs(variant: Variant, request: Request) -> bool:
     return listing.programs != known
 
 
+def _others_question(plan: Plan, ledger: Ledger) -> Iterator[Decision]:
+    """What becomes of files that other holdings placed and this archive would replace: they are somebody's work too."""
+    rows: dict[int, list[int]] = {}
+    for row in plan.rows():
+        stack = plan.snapshot.found[row].stack if plan.clash(row) is Clash.REPLACES else ()
+        if stack and (holding := stack[-1].holding) is not None:
+            rows.setdefault(holding, []).append(row)
+    if not rows:
+        return
+    listing = plan.layout.listing
+    every = [row for of_one in rows.values() for row in of_one]
+    size = sum(listing.sizes[row] for row in every)
+    names = [name_of_holding(ledger, holding) for holding in rows]
+    first = plan.snapshot.found[every[0]].name
+    whose = f"{names[0]}{f' and {len(names) - 1} more holdings' if len(names) > 1 else ''}"
+    what = f"{first}, a file of {whose}," if len(every) == 1 else f"{len(every)} files of {whose}, {first} for one,"
+    answers = {"replace": OnClash.REPLACE, "beside": OnClash.BOTH, "keep": OnClash.KEEP}
+    options = [
+        Option(name=name, answer=("--on-clash", policy), files=len(every), size=size)
+        for name, policy in answers.items()
+    ]
+    if len(names) == 1:
+        options.append(Option(name="update", answer=("--update", names[0]), files=len(every), size=size))
+    yield Decision(
+        question=f"It would replace {what} with other content. Shall it replace them, stand beside them under free "
+        "names, leave them and do without its own, or take that holding's place?",
+        options=tuple(options),
+    )
+
+
 def _clash_question(plan: Plan) -> Decision:
     """What becomes of files that are there and differ, where the user wants to be asked."""
     rows, listing = plan.open_clashes, plan.layout.listing
@@ -309,22 +342,30 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
     if request.to:
         variant = download.variant_for(None)
         return variant, list(variant.layout.decisions)
-    own = [application for application in request.applications if not application.is_shipped]
-    variants = [download.variant_for(application) for application in own]
-    if not any(variant.layout.files for variant in variants):
-        # Shipped definitions count only where none of the user's fits.
-        shipped = (application for application in request.applications if application.is_shipped)
-        variants.extend(map(download.variant_for, shipped))
+    variants = list(map(download.variant_for, request.applications))
     if request.is_named and len(variants) == 1:
         return variants[0], list(variants[0].layout.decisions)
     layouts = [variant.layout for variant in variants]
-    verdict = verdict_on(layouts)
+    verdict = verdict_on(layouts, download.archive.name)
     result.runners_up = verdict.runners_up
     if verdict.layout:
         result.also_for = also_for(verdict.layout, layouts)
         best = next(variant for variant in variants if variant.layout is verdict.layout)
         return best, list(best.layout.decisions)
-    return None, [verdict.decision or _nothing_fits(request, layouts), *verdict.common]
+    if verdict.decision:
+        return None, [_with_directory(verdict.decision, result, layouts), *verdict.common]
+    return None, [_nothing_fits(request, layouts)]
+
+
+def _with_directory(decision: Decision, result: Examined, layouts: Sequence[Layout]) -> Decision:
+    """A question of which application, with the answer that it is for none."""
+    listing = layouts[0].listing
+    files = sum(map(EntryKind.DIRECTORY.__ne__, listing.kinds))
+    above = os.path.dirname(result.path)
+    none = Option(
+        name="a directory of its own", answer=("--to", above), files=files, size=sum(listing.sizes), example=above
+    )
+    return replace(decision, options=(*decision.options, none))
 
 
 def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:

@@ -33,6 +33,8 @@ class Request:
     """Several archives make one holding."""
     origin: str = ""
     """Where the archive was downloaded from, where that is known from elsewhere."""
+    clash_is_said: bool = True
+    """What becomes of files in the way was said; otherwise other holdings' files are asked about."""
     known_programs: frozenset[str] = frozenset()
     """Entries that were found to be programs when their content was read."""
     access: Access = field(default_factory=Access)
@@ -68,10 +70,12 @@ class Request:
                 case "--app":
                     named = tuple(application for application in self.applications if application.name == word)
                     request = replace(request, applications=named, is_named=True)
+                case "--to":
+                    request = replace(request, applications=(), to=word)
                 case "--update":
                     request = replace(request, update=word)
                 case "--on-clash":
-                    request = replace(request, choices=replace(choices, on_clash=OnClash(word)))
+                    request = replace(request, choices=replace(choices, on_clash=OnClash(word)), clash_is_said=True)
                 case "--as":
                     request = replace(request, name=word)
                 case _:

@@ -13,7 +13,7 @@ from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import added_document, examined_document
-from usufruct.cli.options import afterwards_of, ending, refuse_unheard, request_of, request_options
+from usufruct.cli.options import afterwards_of, ending, request_of, request_options, tell_unheard
 from usufruct.cli.progress import Watching
 from usufruct.cli.questions import answered, is_answerable, is_asking, picked, ticked
 from usufruct.cli.reports import add_report, look_report
@@ -62,7 +62,7 @@ def add(
         request = _with_picked(around, paths, request)
     if dry_run:
         looks = look_at(around, paths, request)
-        refuse_unheard(request, looks)
+        tell_unheard(request, looks)
         if as_json:
             echo_json({"archives": [examined_document(result) for result in looks]})
         else:
@@ -89,7 +89,7 @@ def add(
         results = [_asked(around, result, paths, tell, how) for result in results]
     if as_json:
         echo_json({"archives": [added_document(result) for result in results]})
-    refuse_unheard(request, [result.examined for result in results])
+    tell_unheard(request, [result.examined for result in results])
     if opens:
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
             click.launch(root)

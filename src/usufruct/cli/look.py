@@ -10,7 +10,7 @@ from usufruct.actions.gathering import gathered
 from usufruct.actions.reading import read_entry, verify
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.documents import examined_document, verified_document
-from usufruct.cli.options import access_of, archives_argument, ending, refuse_unheard, request_of, request_options
+from usufruct.cli.options import access_of, archives_argument, ending, request_of, request_options, tell_unheard
 from usufruct.cli.reports import look_report, verified_lines
 from usufruct.cli.screen import echo, echo_json, json_option, size_words
 from usufruct.cli.surroundings import surroundings
@@ -40,7 +40,7 @@ def look(
         return _verify(around, archives, options, as_json=as_json)
     request = request_of(around, options)
     results = look_at(around, gathered(archives), request)
-    refuse_unheard(request, results)
+    tell_unheard(request, results)
     if as_json:
         echo_json({"archives": [examined_document(result) for result in results]})
     else:

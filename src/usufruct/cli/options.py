@@ -16,6 +16,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.allowance import Limits
 from usufruct.archives.reading import Access
 from usufruct.cli import words
+from usufruct.cli.screen import echo
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
@@ -83,10 +84,9 @@ _OPTIONS = [
     click.option(
         "--on-clash",
         type=click.Choice([value.value for value in OnClash]),
-        default=OnClash.REPLACE.value,
-        show_default=True,
         help="What becomes of a file that is there already and differs: it is backed up and replaced, it stays, it is "
-        "replaced only by a newer one, only such files are placed, the entry goes beside it, or you are asked.",
+        "replaced only by a newer one, only such files are placed, the entry goes beside it, or you are asked. Without "
+        "it yours are replaced, and what another holding placed is asked about.",
     ),
     click.option(
         "--update",
@@ -164,6 +164,7 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
         takes_safe=options["takes_safe"],
         to=str(options["to"].expanduser().absolute()) if options["to"] else None,
         update=options["update"],
+        clash_is_said=bool(options["on_clash"]),
         name=options["name"],
         access=access_of(surroundings, options, may_ask=may_ask),
         choices=Choices(
@@ -174,23 +175,21 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
             nested=options["nested"],
             every_format=options["every_format"],
             programs=Programs(options["programs"]) if options["programs"] else None,
-            on_clash=OnClash(options["on_clash"]),
+            on_clash=OnClash(options["on_clash"] or OnClash.REPLACE),
             autostart=options["autostart"] == "allow",
             skip_unsafe=options["skip_unsafe"],
         ),
     )
 
 
-def refuse_unheard(request: Request, results: Sequence[Examined]) -> None:
-    """Raise WrongUsage for a `--choose` that named nothing, where nothing is left to ask that it could have meant."""
+def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
+    """Tell of a `--choose` that answered nothing, where nothing is left to ask that it could have meant."""
     if any(result.error or result.decisions or result.layout is None for result in results):
         return
     used = {folded_path(word.strip("/")) for result in results if result.layout for word in result.layout.used_choices}
     for word in request.choices.choose:
         if folded_path(word.strip("/")) not in used and folded_path(word) not in used:
-            raise WrongUsage(
-                f"--choose {word} names no alternative.", remedy="`usufruct look` without it shows what can be chosen."
-            )
+            echo(f"--choose {word} answered nothing: there is no such alternative in it.", err=True)
 
 
 def afterwards_of(surroundings: Surroundings, option: str | None) -> str:

@@ -32,6 +32,7 @@ class FolderForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     unless: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
     known: tuple[str, ...] = ()
+    gather: bool = True
     installed: tuple[str, ...] = ()
 
 

@@ -100,6 +100,7 @@ def _application(form: DefinitionForm, is_shipped: bool) -> Application:
                 unless=folder.unless,
                 also=folder.also,
                 known=folder.known,
+                gather=folder.gather,
                 installed=tuple(map(_expanded, folder.installed)),
             )
             for folder in form.folder
@@ -174,6 +175,8 @@ def _folder_faults(folder: FolderForm) -> list[tuple[str, str]]:
         faults.append(("installed", "installed names absolute paths, or such that begin with ~"))
     if folder.known and folder.path != ".":
         faults.append(("known", 'known means something only with path = "."'))
+    if not folder.gather and folder.arrange is not Arrange.TREE:
+        faults.append(("gather", 'gather means something only with arrange = "tree"'))
     for key, patterns in (
         ("takes", folder.takes),
         ("prefer", folder.prefer),

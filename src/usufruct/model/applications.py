@@ -46,6 +46,9 @@ class Folder:
     known: tuple[str, ...] = ()
     """With path `.`: sub-directories of the root that mean something."""
 
+    gather: bool = True
+    """In a tree: what comes by pattern from one archive keeps a directory of its own."""
+
     @property
     def is_root(self) -> bool:
         """The folder is the application's root itself."""

@@ -39,10 +39,16 @@ class Evidence(IntEnum):
     """By what an entry found its place; a higher value is stronger."""
 
     NONE = 0
-    PATTERN = 1
-    MARK = 2
-    FOLDER_NAME = 3
-    ROOT_NAME = 4
+    ANYTHING = 1
+    """A bare `*`, which claims nothing by itself."""
+    EVERYDAY = 2
+    """A pattern, for a type that very many programs use."""
+    PATTERN = 3
+    """A pattern, for a type of the application's own."""
+    MARK = 4
+    FOLDER_NAME = 5
+    ROOT_NAME = 6
+    """A name of the root, with a folder found below it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,5 +255,5 @@ class Layout:
 
     @property
     def evidence(self) -> Evidence:
-        """The strongest evidence by which any entry is placed."""
-        return Evidence(max(compress(self.evidence_of, map(_IS_PLACED, self.home_of)), default=0))
+        """The strongest evidence by which a place was found for any entry, whatever was left out of it since."""
+        return Evidence(max(self.evidence_of, default=0))

@@ -1,9 +1,16 @@
-"""Which application an archive is for: every definition is tried, the strongest evidence wins."""
+"""Which application an archive is for: every definition is tried, the strongest evidence wins and is weighed."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from operator import not_
 
+from usufruct.model.applications import Application
+from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.planning.names import folded
+
+_TENTH = 10
+_NO_CONTENT = (AsideKind.JUNK, AsideKind.NOTES)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,23 +26,100 @@ class Verdict:
     """Questions that have to be answered whichever application it is for."""
 
 
-def verdict_on(layouts: Sequence[Layout]) -> Verdict:
-    """The layout of the application that an archive fits best.
+def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
+    """The layout of the application that an archive fits best, unless a careful person would ask first.
 
-    Shipped definitions count only where none of the user's fits. The same evidence and numbers of files within
-    a tenth are a draw, which is the user's to decide.
+    The strongest evidence wins, the user's definitions and those that ship alike; then the most files, within a tenth;
+    then the user's definitions; then the application whose name the download's own name holds.
     """
-    fitting = [layout for layout in layouts if layout.files and layout.application]
-    own = [layout for layout in fitting if layout.application and not layout.application.is_shipped]
-    fitting = sorted(own or filter(_is_for_shipped, fitting), key=_strength, reverse=True)
+    fitting = [layout for layout in layouts if layout.files and layout.evidence > Evidence.ANYTHING]
     if not fitting:
         return Verdict(layout=None)
-    best, *others = fitting
-    near = [layout for layout in others if layout.evidence == best.evidence and layout.files * 10 >= best.files * 9]
-    if near:
-        common = [d for d in best.decisions if all(_asks_alike(d, layout) for layout in near)]
-        return Verdict(layout=None, decision=_draw([best, *near]), common=tuple(common))
+    evidence = max(layout.evidence for layout in fitting)
+    strongest = [layout for layout in fitting if layout.evidence == evidence]
+    most = max(map(_reached, strongest))
+    near = [layout for layout in strongest if _reached(layout) * _TENTH >= most * (_TENTH - 1)]
+    near = [layout for layout in near if not _app(layout).is_shipped] or near
+    near = [layout for layout in near if _is_named_in(_app(layout), download)] or near
+    if len(near) > 1:
+        common = [d for d in near[0].decisions if all(_asks_alike(d, layout) for layout in near)]
+        return Verdict(layout=None, decision=_draw(near), common=tuple(common))
+    best = near[0]
+    others = [layout for layout in fitting if layout is not best]
+    if doubt := _doubt(best, [layout for layout in layouts if layout is not best]):
+        return Verdict(layout=None, decision=_weighed(best, others, doubt))
     return Verdict(layout=best, runners_up=tuple((_name(layout), _loss(layout, best)) for layout in others))
+
+
+def _reached(layout: Layout) -> int:
+    """Entries that the rules found a place for, whatever is left out later."""
+    return sum(map(bool, layout.evidence_of))
+
+
+def content_of(layout: Layout) -> int:
+    """Entries that are neither junk nor notes."""
+    kinds, apart = layout.listing.kinds, (AsideKind.JUNK, AsideKind.NOTES)
+    return sum(
+        1
+        for kind, aside in zip(kinds, layout.aside_of, strict=True)
+        if kind != EntryKind.DIRECTORY and aside not in apart
+    )
+
+
+def _doubt(best: Layout, others: Sequence[Layout]) -> str:
+    """Why the winner is no matter of course, in words; empty where it is."""
+    app, reached, content = _app(best), _reached(best), content_of(best)
+    if app.is_shipped and best.evidence <= Evidence.EVERYDAY:
+        return f"only everyday types of files led to {app.name}"
+    if best.evidence <= Evidence.PATTERN and reached * 2 < content:
+        return f"{app.name} takes only {reached} of {content} files, and by their types alone"
+    for other in others:
+        if said := _left_of(best, other, content) or _lies_in(best, _app(other)):
+            return said
+    return ""
+
+
+def _left_of(best: Layout, other: Layout, content: int) -> str:
+    """What another application would miss if the winner had its way."""
+    name = _name(other)
+    left = (
+        [
+            (Evidence(strength), row)
+            for row, (strength, taken) in enumerate(zip(other.evidence_of, map(not_, best.evidence_of), strict=True))
+            if strength >= Evidence.PATTERN and taken and best.aside_of[row] not in _NO_CONTENT
+        ]
+        if other.listing is best.listing
+        else []
+    )
+    by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
+    if by_mark is not None:
+        return f"{best.listing.path(by_mark)} is in a piece of {name}, and would stay aside"
+    for strength, row in left:
+        folder = other.homes[other.home_of[row]].folder if other.home_of[row] >= 0 else None
+        if strength > Evidence.MARK and folder and (folder.mark or any(one != "*" for one in folder.takes)):
+            return f"{best.listing.path(row)} lies in a folder of {name}, and would stay aside"
+    own = sum(1 for strength, _ in left if strength == Evidence.PATTERN)
+    if own * _TENTH > content:
+        return f"{name} takes {own} of {content} files by a type of its own, and they would stay aside"
+    return ""
+
+
+def _lies_in(best: Layout, other: Application) -> str:
+    """Whether the winner's content lies below a name of another application's root."""
+    if other.is_shipped:
+        return ""  # their names are everyday words
+    app = _app(best)
+    names = {folded(name) for name in (other.name, *other.also)} - {folded(name) for name in (app.name, *app.also)}
+    for path in best.wrappers:
+        if folded(path.rpartition("/")[2]) in names:
+            return f"it lies below {path}, a name of {other.name}"
+    if best.evidence <= Evidence.PATTERN:
+        listing = best.listing
+        for directory in {listing.directory_of[row] for row in best.placed_rows()}:
+            parts = listing.directories[directory].split("/")
+            if named := next((part for part in parts if folded(part) in names), None):
+                return f"it lies below {named}, a name of {other.name}"
+    return ""
 
 
 def also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], ...]:
@@ -52,12 +136,11 @@ def also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], .
     return tuple(found)
 
 
-def _is_for_shipped(layout: Layout) -> bool:
-    """Patterns as wide as those of a shipped definition count only for an archive that is mostly of that kind."""
-    if layout.evidence > Evidence.PATTERN:
-        return True
-    others = layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
-    return layout.files >= len(others) or layout.size >= sum(layout.listing.sizes[row] for row in others)
+def _is_named_in(application: Application, download: str) -> bool:
+    said = folded(download)
+    root = application.root.replace("\\", "/").rstrip("/").rpartition("/")[2]
+    names = (application.name, application.title, root, *application.also)
+    return any(len(folded(name)) > 1 and folded(name) in said for name in names)
 
 
 def _asks_alike(decision: Decision, layout: Layout) -> bool:
@@ -65,44 +148,65 @@ def _asks_alike(decision: Decision, layout: Layout) -> bool:
     return any([option.answer for option in other.options] == answers for other in layout.decisions)
 
 
-def _strength(layout: Layout) -> tuple[int, int]:
-    return layout.evidence, layout.files
+def _app(layout: Layout) -> Application:
+    assert layout.application, "only applications compete"
+    return layout.application
 
 
 def _name(layout: Layout) -> str:
-    assert layout.application
-    return layout.application.name
+    return _app(layout).name
 
 
-def _evidence_words(layout: Layout) -> str:
-    return layout.evidence.name.lower().replace("_", " ")
+_WORDS = {
+    Evidence.ANYTHING: "taking anything",
+    Evidence.EVERYDAY: "a pattern for an everyday type",
+    Evidence.PATTERN: "a pattern for a type of its own",
+    Evidence.MARK: "a mark",
+    Evidence.FOLDER_NAME: "a folder's name",
+    Evidence.ROOT_NAME: "the root's name with a folder in it",
+}
+
+
+def evidence_words(evidence: Evidence) -> str:
+    """A kind of evidence as people read it: `a mark`."""
+    return _WORDS.get(evidence, "nothing")
 
 
 def _loss(loser: Layout, winner: Layout) -> str:
     if loser.evidence < winner.evidence:
-        return f"found by {_evidence_words(loser)} only, {_name(winner)} by {_evidence_words(winner)}"
-    return f"places {loser.files} files, {_name(winner)} {winner.files}"
+        return f"found by {evidence_words(loser.evidence)} only, {_name(winner)} by {evidence_words(winner.evidence)}"
+    if _reached(loser) * _TENTH < _reached(winner) * (_TENTH - 1):
+        return f"places {loser.files} files, {_name(winner)} {winner.files}"
+    return f"as strong, but {_name(winner)} is your own or named by the download"
 
 
 def _example(layout: Layout) -> str:
     """A destination of the application's."""
-    assert layout.application
     first = next(layout.placements)
-    return first.to if first.to.startswith("/") else f"{layout.application.root}/{first.to}"
+    return first.to if first.to.startswith("/") else f"{_app(layout).root}/{first.to}"
 
 
 def _draw(layouts: Sequence[Layout]) -> Decision:
-    names = " and ".join(_name(layout) for layout in layouts)
+    names = " and ".join(map(_name, layouts))
     return Decision(
-        question=f"{names} fit alike (by {_evidence_words(layouts[0])}). Which application is it for?",
-        options=tuple(
-            Option(
-                name=_name(layout),
-                answer=("--app", _name(layout)),
-                files=layout.files,
-                size=layout.size,
-                example=_example(layout),
-            )
-            for layout in layouts
-        ),
+        question=f"{names} fit alike (by {evidence_words(layouts[0].evidence)}). Which application is it for?",
+        options=tuple(map(_option, layouts)),
+    )
+
+
+def _weighed(best: Layout, others: Sequence[Layout], doubt: str) -> Decision:
+    """The question of a winner that is no matter of course."""
+    return Decision(
+        question=f"Is it for {_name(best)}? {doubt[0].upper()}{doubt[1:]}.",
+        options=tuple(map(_option, (best, *others))),
+    )
+
+
+def _option(layout: Layout) -> Option:
+    return Option(
+        name=_name(layout),
+        answer=("--app", _name(layout)),
+        files=layout.files,
+        size=layout.size,
+        example=_example(layout),
     )

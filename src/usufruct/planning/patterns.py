@@ -52,6 +52,11 @@ def _set(piece: str) -> str:
     return expression
 
 
+def letters_of(pattern: str) -> int:
+    """How narrow a pattern is: the characters beside its wildcards."""
+    return len("".join(_WILDCARD.split(pattern)[::2]))
+
+
 def _folds(pattern: str) -> bool:
     """Whether the pattern means the same once spaces, hyphens and underscores are ignored.
 

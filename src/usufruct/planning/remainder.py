@@ -1,40 +1,83 @@
 """What no directory speaks for: by pattern to a folder that takes it, else aside."""
 
+import posixpath
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from itertools import chain
+
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Evidence, Layout
+from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.names import folded
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.places import NOTES_REASON, joined
+from usufruct.planning.sayings import is_not_current, says_nothing
 from usufruct.planning.tree import Tree
 
 
 def place_by_pattern(layout: Layout, tree: Tree, application: Application) -> None:
-    """Give every file that is still open to the first folder, in the definition's order, that takes it."""
-    takers = [(folder, Patterns(folder.takes)) for folder in application.folders if folder.takes]
-    found: dict[str, dict[int, list[int]]] = {}
-    by_name = [takes.found_in(tree.by_form) for _, takes in takers]
-    has_paths = any(takes.has_paths for _, takes in takers)
-    rows = range(len(layout.listing)) if has_paths else sorted(set().union(*by_name))
-    content_top = _content_top(layout, tree) if has_paths else 0
+    """Give every file that is still open to the folder that takes it by its narrowest pattern."""
+    takers = _takers(application)
+    matched = _matched(layout, tree, takers)
+    named = {home.folder.name for home in layout.homes if home.folder}
     names, directories = layout.listing.names, layout.listing.directory_of
-    for row in rows:
+    found: dict[str, dict[int, list[int]]] = {}
+    for row in sorted(matched):
         if layout.listing.kinds[row] == EntryKind.DIRECTORY or not layout.is_open(row):
             continue
         if layout.reason_of[row] < 0 and row in tree.notes:
             continue
-        directory = directories[row]
-        for (folder, takes), matched in zip(takers, by_name, strict=True):
-            pattern = matched.get(row)
-            if not pattern and takes.has_paths:
-                relative = tree.relative(directory, content_top) if directory else ""
-                pattern = takes.by_path(joined(relative, names[row]))
-            if pattern:
-                layout.reason_of[row] = layout.reason(f"{folder.name} takes {pattern}")
-                found.setdefault(folder.name, {}).setdefault(directory, []).append(row)
-                break
-    for folder, _ in takers:
-        _place_found(layout, tree, folder, found.get(folder.name, {}))
+        taker = matched[row]
+        if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
+            why = f"{taker.folder.name} takes {taker.pattern}, but the archive has a directory for {taker.folder.name}"
+            layout.doubt(row, layout.reason(why))
+            continue
+        found.setdefault(taker.folder.name, {}).setdefault(directories[row], []).append(row)
+    for folder in application.folders:
+        if here := found.get(folder.name):
+            _leave_not_current(layout, tree, folder, here)
+            for row in chain(*here.values()):
+                layout.reason_of[row] = layout.reason(f"{folder.name} takes {matched[row].pattern}")
+            _place_found(layout, tree, application, folder, here)
+
+
+@dataclass(frozen=True, slots=True)
+class _Taker:
+    """One pattern of a folder."""
+
+    folder: Folder
+    pattern: str
+    patterns: Patterns
+    """The same, ready to be asked."""
+
+
+def _takers(application: Application) -> list[_Taker]:
+    """All patterns, the narrower before the wider, else in the definition's order."""
+    takers = [
+        _Taker(folder, pattern, Patterns([pattern])) for folder in application.folders for pattern in folder.takes
+    ]
+    return sorted(takers, key=lambda taker: -letters_of(taker.pattern))
+
+
+def _matched(layout: Layout, tree: Tree, takers: Sequence[_Taker]) -> dict[int, _Taker]:
+    """Row → the first of these that takes it."""
+    found: dict[int, _Taker] = {}
+    with_paths = [taker for taker in takers if taker.patterns.has_paths]
+    content_top = _content_top(layout, tree) if with_paths else 0
+    paths: list[str] = []
+    if with_paths:
+        relative = [tree.relative(directory, content_top) if directory else "" for directory in range(len(tree.rows))]
+        names, directories = layout.listing.names, layout.listing.directory_of
+        paths = [joined(relative[directory], name) for directory, name in zip(directories, names, strict=True)]
+    for taker in takers:
+        if taker.patterns.has_paths:
+            rows: Iterable[int] = (row for row, path in enumerate(paths) if taker.patterns.by_path(path))
+        else:
+            rows = taker.patterns.found_in(tree.by_form)
+        for row in rows:
+            found.setdefault(row, taker)
+    return found
 
 
 def _content_top(layout: Layout, tree: Tree) -> int:
@@ -47,7 +90,24 @@ def _content_top(layout: Layout, tree: Tree) -> int:
     return tree.common(directories) if directories else 0
 
 
-def _place_found(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
+def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
+    """Leave what lies in directories of older or unused content, where the folder takes anything outside of such."""
+    stale: dict[int, str] = {}
+    for directory in found:
+        if name := next(
+            (tree.names[here] for here in tree.chain(directory)[1:] if is_not_current(tree.names[here])), ""
+        ):
+            stale[directory] = name
+    if len(stale) == len(found):
+        return
+    for directory, name in stale.items():
+        for row in found.pop(directory):
+            layout.doubt(row, layout.reason(f"lies in {name}, which says that it is not the current content"))
+
+
+def _place_found(
+    layout: Layout, tree: Tree, application: Application, folder: Folder, found: dict[int, list[int]]
+) -> None:
     """Place the rows that a folder takes by pattern: `found` gives them by directory."""
     known = {folded(name): name for name in folder.known}
     paths: dict[int, str] = {}
@@ -55,14 +115,38 @@ def _place_found(layout: Layout, tree: Tree, folder: Folder, found: dict[int, li
         for directory in found:
             if (path := _from_known(tree, directory, known)) is not None:
                 paths[directory] = path
-        unknown = {directory for directory in found if directory not in paths}
+        unknown = {directory: rows for directory, rows in found.items() if directory not in paths}
         if unknown:
-            common = tree.common(unknown)
-            paths |= {directory: tree.relative(directory, common) for directory in unknown}
+            common = tree.common(set(unknown))
+            above = _kept_together(layout, tree, application, folder, common, unknown)
+            paths |= {directory: joined(above, tree.relative(directory, common)) for directory in unknown}
+    names = layout.listing.names
     for directory, rows in found.items():
         home = layout.home(folder, joined(folder.path, paths.get(directory, "")))
         for row in rows:
-            layout.place(row, home, layout.reason_of[row], Evidence.PATTERN)
+            layout.place(row, home, layout.reason_of[row], _evidence_of(names[row], layout, row))
+
+
+def _evidence_of(name: str, layout: Layout, row: int) -> Evidence:
+    if layout.reasons[layout.reason_of[row]].endswith(" takes *"):
+        return Evidence.ANYTHING
+    return Evidence.EVERYDAY if suffix_of(name) in EVERYDAY else Evidence.PATTERN
+
+
+def _kept_together(
+    layout: Layout, tree: Tree, application: Application, folder: Folder, common: int, found: dict[int, list[int]]
+) -> str:
+    """The directory that what came together keeps: one that says something; empty where it needs none."""
+    if folder.is_root:
+        return tree.names[common] if common in found else ""
+    if not folder.gather or sum(map(len, found.values())) == 1:
+        return ""
+    nested = layout.listing.nested
+    roots = {folded(name) for name in (*application.also, application.name, posixpath.basename(application.root))}
+    for here in reversed(tree.chain(common)[1:]):
+        if here in nested or not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
+            return tree.names[here]
+    return layout.tidy_name
 
 
 def _from_known(tree: Tree, directory: int, known: dict[str, str]) -> str | None:

@@ -1,0 +1,42 @@
+"""What directory names say: nothing at all, or that what lies there is not the current content."""
+
+import re
+
+from usufruct.planning.names import folded
+
+_NOTHING = frozenset(
+    map(
+        folded,
+        "archive archives asset assets bin bundle collection common content contents custom data default dist "
+        "distribution download downloads export extras file files folder gfx graphics image images img "
+        "media misc miscellaneous mods new newfolder other others output pack package packs part parts picture "
+        "pictures pics png public release resource resources root set sets sound sounds stuff texture textures "
+        "tmp temp unpacked untitled unzipped v zip".split(),
+    )
+)
+_NEW_FOLDER = re.compile(r"(?:new|neuer|nouveau|nuova|nueva)?(?:folder|ordner|dossier|cartella|carpeta)\(?\d*\)?")
+_NUMBER = re.compile(r"\d+")
+_HASH = re.compile(r"(?=.*\d)[0-9a-f]{8,}")
+_NOT_CURRENT = frozenset(
+    map(
+        folded,
+        "old older backup backups bak unused former formerly obsolete deprecated archived trash deleted source "
+        "sources src work works wip sicherung quellen ancien vecchio viejo".split(),
+    )
+)
+
+
+def says_nothing(name: str) -> bool:
+    """Whether a directory's name tells nothing about what is in it: a generic word, a bare number, a hash."""
+    plain = folded(name)
+    return (
+        plain in _NOTHING
+        or any(form.fullmatch(plain) is not None for form in (_NUMBER, _HASH, _NEW_FOLDER))
+        or not plain.strip("._")
+    )
+
+
+def is_not_current(name: str) -> bool:
+    """Whether a directory says that what lies in it is an older, unused or unfinished form of the content."""
+    plain = folded(name)
+    return plain in _NOT_CURRENT or plain.strip("_.()[]") in _NOT_CURRENT
