@@ -11,9 +11,9 @@ from usufruct.archives.reading import Archive, digests_of
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
-from usufruct.planning.layout import layout_of, outside_layout
+from usufruct.planning.layout import layout_of, outside_layout, pieces_of
 from usufruct.planning.names import folded, is_archive_name, tidy_name
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, letters_of
 
 WHOLE, OPENED = "whole", "opened"
 
@@ -39,6 +39,7 @@ class Download:
         self._request = request
         self._is_alone = is_alone
         self._whole: WholeFile | None = None
+        self._pieces: dict[int, dict[str, frozenset[int]]] = {}
         self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
         self.archive: Archive
         """The download as it is read by itself."""
@@ -134,7 +135,15 @@ class Download:
         choices = self._request.choices
         if application is None:
             return outside_layout(archive.listing, self.tidy_name, choices, digests)
-        return layout_of(archive.listing, application, self.tidy_name, choices, digests)
+        pieces = self._pieces_in(archive)
+        foreign = frozenset().union(*(found for name, found in pieces.items() if name != application.name))
+        return layout_of(archive.listing, application, self.tidy_name, choices, digests, foreign)
+
+    def _pieces_in(self, archive: Archive) -> dict[str, frozenset[int]]:
+        """The directories that are pieces of each application that is tried."""
+        if id(archive) not in self._pieces:
+            self._pieces[id(archive)] = pieces_of(archive.listing, self._request.applications)
+        return self._pieces[id(archive)]
 
     def _whole_file(self) -> WholeFile:
         if self._whole is None:
@@ -148,7 +157,8 @@ def _places_nothing(layout: Layout) -> bool:
 
 
 def _takes(application: Application, name: str) -> bool:
-    return any(Patterns(folder.takes).by_name(name) for folder in application.folders)
+    named = (pattern for folder in application.folders for pattern in folder.takes if letters_of(pattern))
+    return Patterns(named).by_name(name) is not None
 
 
 def _whole_or_opened(name: str, whole: Layout, opened: Layout) -> Decision:

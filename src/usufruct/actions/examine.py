@@ -36,7 +36,7 @@ from usufruct.planning.self_starting import self_starting_names, starts_by_itsel
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
-from usufruct.survey.links import refuse_leading_out
+from usufruct.survey.links import refuse_leading_out, set_dangling_aside
 
 _log = logging.getLogger(__name__)
 _log.addHandler(logging.NullHandler())
@@ -148,6 +148,16 @@ def _examined(
         request = request.with_answer(safe.answer)
 
 
+def _matches_nothing(layout: Layout, name: str) -> WrongUsage:
+    listing, pattern = layout.listing, layout.unmatched[0]
+    first = ", ".join(printable(listing.path(row)) for row in range(min(3, len(listing))))
+    more = f" and {len(listing) - 3:,} more" if len(listing) > 3 else ""
+    return WrongUsage(
+        f"{pattern} matches nothing in {name}.",
+        remedy=f"It holds {first}{more}; a pattern may be a file's name, or a path from the top as `look` shows it.",
+    )
+
+
 def _unread(path: Path, error: BaseException) -> UsufructError:
     if isinstance(error, MemoryError):
         return MachineError(
@@ -197,6 +207,8 @@ def _examine(
     if variant is None:
         return
     layout = result.layout = variant.layout
+    if layout.unmatched:
+        raise _matches_nothing(layout, archive.name)
     result.archive, result.listing = variant.archive, layout.listing
     result.application = layout.application
     root = request.to or (layout.application.root if layout.application else "")
@@ -242,6 +254,7 @@ def _meet(
             if not choices.skip_unsafe:
                 raise _unsafe(archive.name, archive.path, layout)
             continue
+        set_dangling_aside(layout, snapshot)
         if updating is not None:
             snapshot = with_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()

@@ -134,6 +134,8 @@ class Layout:
         self.decisions: list[Decision] = []
         self.used_choices: set[str] = set()
         """The `--choose` words that named an alternative."""
+        self.unmatched: tuple[str, ...] = ()
+        """Patterns of the user's that match nothing."""
         self.unsettled: set[int] = set()
         """Rows of one destination and one size, whose content must be compared before the layout is final."""
         self.home_of: array[int] = array("i", [-1]) * rows

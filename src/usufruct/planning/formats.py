@@ -1,38 +1,114 @@
 """Of one thing in several formats, only the most preferred is placed."""
 
-from usufruct.model.applications import Arrange
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from usufruct.model.applications import Arrange, Folder
 from usufruct.model.layout import AsideKind, Layout
 from usufruct.planning.names import folded
 from usufruct.planning.patterns import Patterns
+from usufruct.planning.tree import Tree
 
 
-def prefer_formats(layout: Layout) -> None:
-    """Set aside the less preferred formats of each stem, per destination directory."""
+@dataclass(slots=True)
+class _Formats:
+    """What one directory of the archive holds of a folder's preferred formats."""
+
+    folder: Folder
+    directory: int
+    stems: dict[str, dict[int, list[int]]] = field(default_factory=dict)
+    """Folded stem → rank of the format, the best 0 → rows."""
+
+    @property
+    def ranks(self) -> set[int]:
+        return {rank for ranks in self.stems.values() for rank in ranks}
+
+
+def prefer_formats(layout: Layout, tree: Tree) -> None:
+    """Set aside the less preferred formats of each stem.
+
+    They are compared within a directory, and between sibling directories of one format each.
+    """
     if not any(home.folder and home.folder.prefer for home in layout.homes):
         return
-    stems: dict[tuple[int, str], list[tuple[int, int]]] = {}
+    found = _found(layout)
+    for here in found:
+        for ranks in here.stems.values():
+            _keep_best(layout, here.folder, ranks)
+    siblings: dict[tuple[str, int], list[_Formats]] = {}
+    for here in found:
+        if len(here.ranks) == 1:
+            siblings.setdefault((here.folder.name, tree.parent(here.directory)), []).append(here)
+    for several in siblings.values():
+        _prefer_between(layout, tree, several)
+
+
+def _found(layout: Layout) -> list[_Formats]:
+    found: dict[tuple[str, int], _Formats] = {}
     ranked: dict[str, list[Patterns]] = {}
-    names = layout.listing.names
+    names, directories = layout.listing.names, layout.listing.directory_of
     for row in layout.placed_rows():
-        number = layout.home_of[row]
-        folder = layout.homes[number].folder
+        folder = layout.homes[layout.home_of[row]].folder
         if not folder or not folder.prefer or folder.arrange is Arrange.PIECES:
             continue
         ranks = ranked.setdefault(folder.name, [Patterns([pattern]) for pattern in folder.prefer])
-        name = names[row]
-        for rank, pattern in enumerate(ranks):
-            if pattern.by_name(name):
-                stem = folded(_stem(name, folder.prefer[rank]))
-                stems.setdefault((number, stem), []).append((rank, row))
-                break
-    for (number, _), found in stems.items():
-        best = min(rank for rank, _ in found)
-        for rank, row in found:
-            if rank > best:
-                folder = layout.homes[number].folder
-                assert folder
-                reason = f"{folder.name} prefers {folder.prefer[best]} of the same name"
-                layout.set_aside(row, AsideKind.OTHER_FORMAT, layout.reason(reason))
+        rank = next((rank for rank, pattern in enumerate(ranks) if pattern.by_name(names[row])), None)
+        if rank is not None:
+            here = found.setdefault((folder.name, directories[row]), _Formats(folder, directories[row]))
+            stem = folded(_stem(names[row], folder.prefer[rank]))
+            here.stems.setdefault(stem, {}).setdefault(rank, []).append(row)
+    return list(found.values())
+
+
+def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> None:
+    best = min(ranks)
+    for rank, rows in ranks.items():
+        if rank > best:
+            reason = layout.reason(f"{folder.name} prefers {folder.prefer[best]} of the same name")
+            for row in rows:
+                layout.set_aside(row, AsideKind.OTHER_FORMAT, reason)
+
+
+def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None:
+    """Keep the best of formats that lie in a directory each, where these hold the same things."""
+    several = sorted(several, key=lambda here: min(here.ranks))
+    dropped: set[int] = set()
+    for number, better in enumerate(several):
+        for worse in several[number + 1 :]:
+            if better.ranks == worse.ranks or better.directory in dropped:
+                continue
+            common = set(_agreeing(tree, better, worse))
+            if common and 2 * len(common) >= min(len(better.stems), len(worse.stems)):
+                for stem in common:
+                    _keep_best(layout, better.folder, better.stems[stem] | worse.stems[stem])
+                dropped.update((worse.directory,))
+                for here in (better, worse):
+                    _drop_directory(layout, tree, here)
+
+
+def _agreeing(tree: Tree, one: _Formats, other: _Formats) -> Iterator[str]:
+    """The stems that both hold. A bare number is one only where the directories' names say their formats."""
+    say = all(_says_format(tree.names[here.directory], here) for here in (one, other))
+    for stem in one.stems:
+        if stem in other.stems and (say or not stem.isdecimal()):
+            yield stem
+
+
+def _says_format(name: str, here: _Formats) -> bool:
+    suffix = here.folder.prefer[min(here.ranks)].rpartition(".")[2]
+    return folded(suffix) in folded(name)
+
+
+def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
+    """What says only the format is no part of the destination."""
+    name = tree.names[here.directory]
+    for ranks in here.stems.values():
+        for rows in ranks.values():
+            for row in rows:
+                home = layout.homes[layout.home_of[row]] if layout.home_of[row] >= 0 else None
+                if home and home.path.rpartition("/")[2] == name and home.path != here.folder.path:
+                    layout.move(row, home.folder, home.path.rpartition("/")[0], home.piece)
+    layout.wrappers.setdefault(tree.path(here.directory), "says only the format of what lies in it")
 
 
 def _stem(name: str, pattern: str) -> str:

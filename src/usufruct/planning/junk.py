@@ -36,94 +36,36 @@ _FIRSTS, _LASTS = frozenset("_.$@#~"), frozenset("~")
 """With one of these a name of such a form begins, or ends."""
 
 _TEXT = frozenset(
-    [
-        "",
-        "txt",
-        "text",
-        "md",
-        "markdown",
-        "rst",
-        "rtf",
-        "pdf",
-        "html",
-        "htm",
-        "doc",
-        "docx",
-        "odt",
-        "asc",
-        "adoc",
-        "org",
-        "1st",
-        "de",
-        "en",
-        "es",
-        "fr",
-        "it",
-        "ja",
-        "nl",
-        "pl",
-        "pt",
-        "ru",
-        "zh",
-        "ofl",
-        "mit",
-        "gpl",
-        "gpl2",
-        "gpl3",
-        "lgpl",
-        "bsd",
-        "cc0",
-        "apache",
-        "lesser",
-    ]
-)
+    ["", *"txt text md markdown rst rtf pdf html htm doc docx odt asc adoc org 1st tex log "
+    "de en es fr it ja nl pl pt ru zh ofl mit gpl gpl2 gpl3 lgpl bsd cc0 apache lesser".split()]
+)  # fmt: skip
 _ALWAYS_NOTES = frozenset(["nfo", "diz", "url", "webloc"])
-_IMAGES = frozenset(["png", "jpg", "jpeg", "gif", "webp", "bmp", "tif", "tiff", "avif"])
-_BEGINS = re.compile(r"readme|licen[cs]e|changelog")
+_IMAGES = frozenset("png jpg jpeg gif webp bmp tif tiff avif".split())
+_READABLE = _IMAGES | _TEXT - {""}
+_MOST_WORDS = 4
+"""Words of a name that is one of notes as a whole: `Please read me first`."""
+_SIGNS_IN_FRONT = re.compile(r"^[\W\d_]+")
+_BEGINS = re.compile(
+    r"readme|read(?:this|it)?first|readthis|licen[cs]e|licen[cstz]|lizenz|liesmich|lisezmoi|leggimi|leeme|leiame|leesmij"
+    r"|changelog|versionhistory|releasenotes|whatsnew|termsofuse|nutzungsbedingungen|przeczytaj|czytaj|licencja"
+    r"|прочти|прочитай|читать|лицензия|読んで|お読み|はじめに|説明|ライセンス|利用規約|请读|請讀|说明|說明|使用说明|许可|授权|읽어|라이선스|라이센스"
+)
 _FIRST_WORDS = frozenset(
-    [
-        "copying",
-        "copyright",
-        "credit",
-        "credits",
-        "author",
-        "authors",
-        "contributors",
-        "acknowledgements",
-        "acknowledgments",
-        "install",
-        "installation",
-        "installing",
-        "instructions",
-        "howto",
-        "fontlog",
-        "ofl",
-        "eula",
-        "lisezmoi",
-        "liesmich",
-        "leeme",
-        "leggimi",
-        "releasenotes",
-    ]
+    "copying copyright copyrights credit credits author authors contributors acknowledgements acknowledgments install "
+    "installation installing instructions instruction howto fontlog ofl eula disclaimer attribution danksagung "
+    "urheber autoren installationsanleitung anleitung instrucciones instalacion istruzioni".split()
 )
 _WHOLE = frozenset(
-    [
-        "changes",
-        "history",
-        "news",
-        "notice",
-        "terms",
-        "version",
-        "about",
-        "manifest",
-        "usage",
-        "manual",
-        "faq",
-        "thanks",
-        "todo",
-    ]
+    "changes history news notice notices terms version versions about manifest usage manual faq thanks todo info "
+    "credits authors copyright help support donate checksums sha256sums sha1sums md5sums md5 autores auteurs autori "
+    "hinweise".split()
 )
-_PREVIEW_NAMES = re.compile(r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?)(?:\W*\d*\W*)")
+_PREVIEW_NAMES = re.compile(r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?|vorschau)(?:\W*\d*\W*)")
+_OF_NOTES = frozenset(
+    "doc docs documentation documents manual manuals handbook readme readmes license licenses licence licences legal "
+    "preview previews screenshot screenshots thumbnail thumbnails thumbs dokumentation lizenzen vorschau".split()
+)
+"""Names of directories of notes and previews."""
 
 _PROGRAMS = frozenset(
     # Windows.
@@ -134,6 +76,8 @@ _PROGRAMS = frozenset(
     # macOS.
     "app command workflow terminal dylib kext prefpane pkg mpkg scpt scptd".split()
 )
+_OTHERS_TOO = frozenset("bin so out com run sys drv".split())
+"""Suffixes of programs that other files have as well: only their mode or content tells."""
 _LIBRARY = re.compile(r"\.so(?:\.\d+)+$", re.IGNORECASE)
 """A shared library with its version behind."""
 
@@ -156,22 +100,42 @@ def may_be_notes(suffix: str) -> bool:
     return len(suffix) < 2 or suffix[1:] in _TEXT or suffix[1:] in _IMAGES or suffix[1:] in _ALWAYS_NOTES
 
 
-def is_notes(name: str) -> bool:
-    """A readme, licence and the like, or a preview image: written for people, not for the application."""
+def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
+    """A readme, licence and the like, or a preview image: written for people, not for the application.
+
+    With `by_whole_name` the name must be that of notes as a whole: `Authors of gardens.txt` is not.
+    """
     stem, dot, suffix = name.rpartition(".")
     if not dot or not stem:
         stem, suffix = name, ""
     suffix = suffix.lower()
     if suffix in _TEXT:
+        plain = _SIGNS_IN_FRONT.sub("", folded(stem))
         words = re.findall(r"[^\W\d_]+", stem.lower())
-        return bool(
-            _BEGINS.match(folded(stem))
-            or not _FIRST_WORDS.isdisjoint({*words[:1], "".join(words[:2])})
-            or (len(words) == 1 and words[0] in _WHOLE)
+        if len(words) == 1 and (words[0] in _WHOLE or words[0] in _FIRST_WORDS):
+            return True
+        begins = _BEGINS.match(plain)
+        if begins:
+            return not by_whole_name or len(words) <= _MOST_WORDS
+        together = "".join(words[:2])
+        return (
+            together in _FIRST_WORDS and len(words) == 2
+            if by_whole_name
+            else not _FIRST_WORDS.isdisjoint({*words[:1], together})
         )
     if suffix in _IMAGES:
         return _PREVIEW_NAMES.fullmatch(folded(stem)) is not None
     return suffix in _ALWAYS_NOTES
+
+
+def is_directory_of_notes(name: str) -> bool:
+    """A directory of documentation, licences or previews."""
+    return _SIGNS_IN_FRONT.sub("", folded(name)) in _OF_NOTES
+
+
+def can_be_read(name: str) -> bool:
+    """What a person can read or look at: a text, a document, a picture."""
+    return suffix_of(name) in _READABLE
 
 
 def may_hold_programs(names: Sequence[str]) -> bool:
@@ -187,7 +151,9 @@ def can_run(name: str, *, is_marked: bool) -> bool:
     without modes mark every picture as executable.
     """
     suffix = suffix_of(name)
-    if suffix in _PROGRAMS or (suffix.isdecimal() and _LIBRARY.search(name)):
+    if suffix in _PROGRAMS and suffix not in _OTHERS_TOO:
+        return True
+    if suffix.isdecimal() and _LIBRARY.search(name):
         return True
     return is_marked and suffix not in EVERYDAY
 

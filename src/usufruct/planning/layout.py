@@ -1,6 +1,6 @@
 """From an archive's entries to a Layout: the rules in their order."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
@@ -10,9 +10,9 @@ from usufruct.planning.alternatives import settle_alternatives, unify_spellings
 from usufruct.planning.formats import prefer_formats
 from usufruct.planning.into import place_into
 from usufruct.planning.links import judge_links
-from usufruct.planning.names import spelling_key
-from usufruct.planning.places import Places, folder_named
-from usufruct.planning.remainder import place_by_pattern, set_rest_aside
+from usufruct.planning.names import folded, spelling_key, tidy_name
+from usufruct.planning.places import Places, folder_named, marks_of
+from usufruct.planning.remainder import place_by_pattern, set_notes_aside, set_rest_aside
 from usufruct.planning.selection import judge_programs, leave_out, set_junk_aside
 from usufruct.planning.tree import Tree
 
@@ -25,25 +25,38 @@ def layout_of(
     tidy_name: str,
     choices: Choices,
     digests: Mapping[int, bytes] = NOTHING_KNOWN,
+    foreign: Set[int] = frozenset(),
 ) -> Layout:
     """Where each entry of an archive belongs in an application.
 
-    `digests` maps rows to content digests, where known; see `Layout.unsettled`.
+    `digests` maps rows to content digests, where known; see `Layout.unsettled`. `foreign` are directories that are
+    pieces of other applications, see `pieces_of`.
     """
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
     set_junk_aside(layout, tree, application.leave)
-    places = Places(layout, tree, application)
+    places = Places(layout, tree, application, foreign)
     if choices.into is not None:
         folder = folder_named(application, choices.into)
         assert folder, "the folder was looked up before"
         place_into(layout, tree, places, folder)
     else:
         places.read_top(TOP)
-        place_by_pattern(layout, tree, application)
+        set_notes_aside(layout, tree)
+        place_by_pattern(layout, tree, application, places.foreign)
     set_rest_aside(layout, tree, application)
     _settle(layout, tree, choices, digests, application)
     return layout
+
+
+def pieces_of(listing: Listing, applications: Iterable[Application]) -> dict[str, frozenset[int]]:
+    """Application → the directories that a mark of its makes pieces."""
+    tree = Tree.of(listing)
+    found = {}
+    for application in applications:
+        marks = marks_of(tree, application).values()
+        found[application.name] = frozenset(directory for marked in marks for directory in marked)
+    return found
 
 
 def outside_layout(
@@ -97,7 +110,7 @@ def _innermost_repeat(layout: Layout, tree: Tree, top: int) -> int:
         children = [child for child in tree.children[top] if _holds_open_rows(layout, tree, child)]
         if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[top]):
             return top
-        if tree.folded[children[0]] != tree.folded[top]:
+        if folded(tidy_name(tree.names[children[0]])) != folded(tidy_name(tree.names[top])):
             return top
         top = children[0]
 
@@ -118,7 +131,7 @@ def _settle(
     if application:
         judge_programs(layout, application, choices)
         if not choices.every_format:
-            prefer_formats(layout)
+            prefer_formats(layout, tree)
     unify_spellings(layout)
     settle_alternatives(layout, tree, choices, digests)
     judge_links(layout)

@@ -3,6 +3,7 @@
 import re
 import unicodedata
 from collections.abc import Sequence
+from functools import lru_cache
 
 _IGNORED = str.maketrans("", "", " -_")
 
@@ -41,6 +42,24 @@ def folded_path(path: str) -> str:
     if path.isascii() and not any(c in path for c in " -_"):
         return path.lower()
     return "/".join(map(folded, path.split("/")))
+
+
+_NUMBER_IN_FRONT = re.compile(r"^\d+[\s._)-]*")
+
+
+@lru_cache(maxsize=4096)
+def likenesses(name: str) -> tuple[str, ...]:
+    """What a directory's name is like, folded, the nearest first.
+
+    That is: without a number in front, without a version behind, singular for plural and plural for singular.
+    """
+    plain = _NUMBER_IN_FRONT.sub("", name) or name
+    forms = dict.fromkeys([folded(plain), folded(_split_version(plain)[0])])
+    for form in list(forms):
+        for other in (form.removesuffix("s"), f"{form}s", re.sub("ies$", "y", form), re.sub("y$", "ies", form)):
+            if other and other != form:
+                forms.setdefault(other)
+    return tuple(form for form in forms if form != folded(name))
 
 
 # Written out, and compiled when first used: commands that only read the ledger start without them.

@@ -3,13 +3,13 @@
 The outermost directory that means something decides for all below it; what stands above it only wraps.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from dataclasses import dataclass, field
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Evidence, Layout
-from usufruct.planning.names import folded, folded_path
+from usufruct.planning.names import folded, folded_path, likenesses
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Tree
 
@@ -101,16 +101,41 @@ def _above(tree: Tree, directory: int, parts: list[Patterns]) -> int:
 class Places:
     """Walks an archive's directories once and gives every entry below a meaningful one its place."""
 
-    def __init__(self, layout: Layout, tree: Tree, application: Application) -> None:
+    def __init__(self, layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()) -> None:
         self.layout = layout
         self.tree = tree
         self.application = application
         self.names = _Names.of(application)
         self.marks = marks_of(tree, application)
+        own = {directory for found in self.marks.values() for directory in found}
+        self.foreign = foreign - own
+        """Pieces of other applications: names in them mean nothing, and nothing is torn out of them."""
+        self._add_likenesses()
         self.notes = layout.reason(NOTES_REASON)
         self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
         self._telling = self._telling_directories()
         self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
+
+    def _add_likenesses(self) -> None:
+        """Let a likeness count where no directory has a folder's name, or the root's, to the letter."""
+        by_name = self.tree.directories_by_name
+        exact = {folder.name for name, folder in self.names.single.items() if name in by_name}
+        has_root = any(parts[-1] in by_name for parts in self.names.root)
+        single, roots = (
+            dict(self.names.single),
+            {parts[0]: name for parts, name in self.names.root.items() if len(parts) == 1},
+        )
+        for plain, directories in by_name.items():
+            if not plain or plain in single or plain in roots:
+                continue
+            for like in likenesses(self.tree.names[directories[0]]):
+                folder = single.get(like)
+                if folder and folder.name not in exact and like != plain:
+                    self.names.single[plain] = folder
+                    break
+                if not has_root and like in roots:
+                    self.names.root[(plain,)] = roots[like]
+                    break
 
     def _telling_directories(self) -> set[int]:
         """The directories that may mean something, and those above them: nothing else needs a visit."""
@@ -130,7 +155,8 @@ class Places:
     def read_top(self, top: int, done: frozenset[int] = frozenset()) -> None:
         """Read a directory as the archive's top; `done` are sub-trees read already."""
         if not (marked := self._marked(top)):
-            self._read_wrapper(top, done)
+            if top not in self.foreign:
+                self._read_wrapper(top, done)
             return
         folder, mark = marked
         apart = set(done)
@@ -151,12 +177,12 @@ class Places:
     def _read_wrapper(self, directory: int, done: frozenset[int]) -> None:
         """Look for meaning in what lies directly in a directory that has none itself."""
         for child in self.tree.children[directory]:
-            if child in done or child not in self._telling:
+            if child in done or child not in self._telling or child in self.foreign:
                 continue
             if name := self._root_named(child):
                 self._note_wrapper(directory)
                 self._read_root(child, name)
-            elif meant := self._folder_named(child):
+            elif child not in self.tree.of_notes and (meant := self._folder_named(child)):
                 self._note_wrapper(directory)
                 self._read_named(child, *meant)
             elif (marked := self._marked(child)) and child in self.layout.listing.nested:
@@ -305,11 +331,13 @@ class Places:
         takes = Patterns(()) if takes_all else self._takes[folder.name]
         home = reason = -1
         is_anything = not takes
+        # Where a name says whose the directory is, only a whole name makes notes of a file.
+        notes = self.tree.whole_notes if evidence >= Evidence.FOLDER_NAME else self.tree.notes
         for row in self.tree.rows[here]:
             if not layout.is_open(row):
                 continue
             name = names[row]
-            if notes_apart and row in self.tree.notes:
+            if notes_apart and row in notes:
                 layout.set_aside(row, AsideKind.NOTES, self.notes)
             elif is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
                 if home < 0:

@@ -1,7 +1,7 @@
 """What no directory speaks for: by pattern to a folder that takes it, else aside."""
 
 import posixpath
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 from dataclasses import dataclass
 from itertools import chain
 
@@ -16,8 +16,12 @@ from usufruct.planning.sayings import is_not_current, says_nothing
 from usufruct.planning.tree import Tree
 
 
-def place_by_pattern(layout: Layout, tree: Tree, application: Application) -> None:
-    """Give every file that is still open to the folder that takes it by its narrowest pattern."""
+def place_by_pattern(layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()) -> None:
+    """Give every file that is still open to the folder that takes it by its narrowest pattern.
+
+    Nothing is torn out of the pieces of other applications, which `foreign` names.
+    """
+    torn = {below for piece in foreign for below in tree.below(piece)}
     takers = _takers(application)
     matched = _matched(layout, tree, takers)
     named = {home.folder.name for home in layout.homes if home.folder}
@@ -26,7 +30,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application) -> No
     for row in sorted(matched):
         if layout.listing.kinds[row] == EntryKind.DIRECTORY or not layout.is_open(row):
             continue
-        if layout.reason_of[row] < 0 and row in tree.notes:
+        if (layout.reason_of[row] < 0 and row in tree.notes) or directories[row] in torn:
             continue
         taker = matched[row]
         if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
@@ -40,6 +44,15 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application) -> No
             for row in chain(*here.values()):
                 layout.reason_of[row] = layout.reason(f"{folder.name} takes {matched[row].pattern}")
             _place_found(layout, tree, application, folder, here)
+
+
+def set_notes_aside(layout: Layout, tree: Tree) -> None:
+    """Set aside what lies in directories of notes, but for what a name or a mark below them spoke for."""
+    reason = layout.reason(NOTES_REASON)
+    for directory in tree.of_notes:
+        for row in tree.rows[directory]:
+            if layout.is_open(row):
+                layout.set_aside(row, AsideKind.NOTES, reason)
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.planning.dangers import programs_in
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.places import joined
 from usufruct.planning.tree import Tree
 
@@ -39,13 +39,27 @@ def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
     return layout.reason(f"{pattern} is left out by the application's definition") if pattern else -1
 
 
+def _matches(layout: Layout, pattern: str) -> bool:
+    """Whether a pattern of the user's matches anything: an entry, or a path as the plan shows it."""
+    patterns, listing = Patterns([pattern]), layout.listing
+    return any(patterns.match(listing.path(row)) for row in range(len(listing))) or any(
+        patterns.match(_shown_path(layout, row)) for row in layout.placed_rows()
+    )
+
+
+def _shown_path(layout: Layout, row: int) -> str:
+    home = layout.homes[layout.home_of[row]].path
+    return f"{home}/{layout.name(row)}" if home else layout.name(row)
+
+
 def leave_out(layout: Layout, choices: Choices) -> None:
     """Take out the placements that `--only` does not name or `--skip` does."""
+    layout.unmatched = tuple(pattern for pattern in (*choices.only, *choices.skip) if not _matches(layout, pattern))
     if choices.only:
         only = Patterns(choices.only)
         reason = layout.reason(f"not among --only {' '.join(choices.only)}")
         for row in list(layout.placed_rows()):
-            if not only.match(layout.listing.path(row)):
+            if not (only.match(layout.listing.path(row)) or only.match(_shown_path(layout, row))):
                 layout.set_aside(row, AsideKind.LEFT_OUT, reason)
     if choices.picked is not None:
         picked, reason = frozenset(choices.picked), layout.reason("not picked")
@@ -55,8 +69,15 @@ def leave_out(layout: Layout, choices: Choices) -> None:
     if choices.skip:
         skip = Patterns(choices.skip)
         for row in list(layout.placed_rows()):
-            if pattern := skip.match(layout.listing.path(row)):
+            if pattern := skip.match(layout.listing.path(row)) or skip.match(_shown_path(layout, row)):
                 layout.set_aside(row, AsideKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
+
+
+def _is_expected(layout: Layout, row: int) -> bool:
+    """Whether the folder that the row goes to names its type among what it takes."""
+    folder = layout.homes[layout.home_of[row]].folder
+    named = [pattern for pattern in folder.takes if letters_of(pattern)] if folder else []
+    return bool(named) and Patterns(named).by_name(layout.listing.names[row]) is not None
 
 
 def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
@@ -65,7 +86,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     if policy is Programs.ALLOW:
         return
     listing = layout.listing
-    programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0]
+    programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0 and not _is_expected(layout, row)]
     if not programs:
         return
     if policy is Programs.REFUSE:

@@ -6,7 +6,7 @@ from functools import cached_property
 from weakref import WeakKeyDictionary
 
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.planning.junk import is_junk, is_notes, may_be_notes, may_hold_junk
+from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
 from usufruct.planning.names import folded, is_archive_name, spelling_key
 from usufruct.planning.patterns import NamesByForm
 
@@ -67,6 +67,22 @@ class Tree:
         plain = set(range(len(self.listing))).difference(*by_suffix.values())
         names = self.listing.names
         return frozenset(row for row in (*candidates, *plain) if is_notes(names[row]))
+
+    @cached_property
+    def whole_notes(self) -> frozenset[int]:
+        """Those of the notes whose whole names say so."""
+        names = self.listing.names
+        return frozenset(row for row in self.notes if is_notes(names[row], by_whole_name=True))
+
+    @cached_property
+    def of_notes(self) -> frozenset[int]:
+        """Directories of notes and previews and all below them; none where there is nothing else."""
+        below = bytearray(len(self.names))
+        for directory in range(1, len(self.names)):
+            below[directory] = below[self.parent(directory)] or is_directory_of_notes(self.names[directory])
+        apart = self.junk | self.notes
+        has_more = any(row not in apart for here, rows in enumerate(self.rows) if not below[here] for row in rows)
+        return frozenset(here for here, is_below in enumerate(below) if is_below) if has_more else frozenset()
 
     @cached_property
     def junk(self) -> frozenset[int]:

@@ -3,7 +3,7 @@
 import os
 
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Layout
+from usufruct.model.layout import AsideKind, Layout
 from usufruct.model.snapshot import Snapshot
 
 
@@ -25,4 +25,41 @@ def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
         if os.path.commonpath((reached, here.base)) != here.base:
             layout.refuse(row, f"it is a link to {target}, which leads out of the destination, to {reached}")
             found = True
+    return found
+
+
+def set_dangling_aside(layout: Layout, snapshot: Snapshot) -> None:
+    """Set links aside that point to what is neither placed nor there: they would lead nowhere."""
+    kinds, targets = layout.listing.kinds, layout.listing.targets
+    links = [row for row in layout.placed_rows() if kinds[row] == EntryKind.LINK] if targets else []
+    if not links:
+        return
+    there = _destinations(layout, snapshot)
+    while links:
+        dangling = []
+        for row in links:
+            here = snapshot.surveyed(layout.home_of[row])
+            reached = os.path.normpath(os.path.join(here.path, targets[row]))
+            if reached not in there and not os.path.lexists(reached):
+                dangling.append(row)
+        for row in dangling:
+            there.discard(f"{snapshot.surveyed(layout.home_of[row]).path}/{layout.name(row)}")
+            why = f"is a link to {targets[row]}, which is neither placed nor there"
+            layout.set_aside(row, AsideKind.NOT_TAKEN, layout.reason(why))
+        # A link to a link that was set aside leads nowhere either.
+        links = [row for row in links if row not in dangling] if dangling else []
+
+
+def _destinations(layout: Layout, snapshot: Snapshot) -> set[str]:
+    """The paths of all that is placed, and of the directories above."""
+    found: set[str] = set()
+    for number, rows in enumerate(layout.rows_by_home()):
+        if rows:
+            here = snapshot.surveyed(number)
+            found.update(f"{here.path}/{layout.name(row)}" for row in rows)
+            path = here.path
+            while path not in found and len(path) > len(here.base):
+                found.add(path)
+                path = os.path.dirname(path)
+            found.add(here.base)
     return found

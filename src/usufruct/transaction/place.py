@@ -27,7 +27,7 @@ from usufruct.model.layout import AsideKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
-from usufruct.planning.junk import HEAD, begins_program, may_be_program
+from usufruct.planning.junk import HEAD, begins_program, can_be_read, may_be_program
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
@@ -42,6 +42,8 @@ _BATCH = 10_000
 """Rows entered into the ledger at once."""
 _LARGEST_NOTE = 1 << 20
 """Bytes; larger notes are not kept with the record."""
+_MOST_NOTES = 20 << 20
+"""Bytes of all notes of a holding."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,13 +327,16 @@ def _disk_state(path: str, step: Replace | Renew) -> FileState:
 def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Iterator[Note]:
     """Keep the archive's notes with the record."""
     listing = plan.layout.listing
-    rows = [
-        aside.row
-        for aside in plan.layout.asides
-        if aside.kind is AsideKind.NOTES
-        and listing.kinds[aside.row] == EntryKind.FILE
-        and listing.sizes[aside.row] <= _LARGEST_NOTE
-    ]
+    rows, size = [], 0
+    for kind in (AsideKind.NOTES, AsideKind.NOT_TAKEN):
+        for row in plan.layout.rows_aside(kind):
+            # What nothing takes but a person can read or look at may be what explains the rest.
+            is_kept = kind is AsideKind.NOTES or can_be_read(listing.names[row])
+            if is_kept and listing.kinds[row] == EntryKind.FILE and listing.sizes[row] <= _LARGEST_NOTE:
+                size += listing.sizes[row]
+                if size <= _MOST_NOTES:
+                    rows.append(row)
+    rows.sort()
     if not rows:
         return
     top = f"{work.edges.notes}/{holding}"

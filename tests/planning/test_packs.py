@@ -1,0 +1,132 @@
+"""Packs as people publish them, with twelve definitions installed: see packs.toml."""
+
+import random
+import re
+import tomllib
+import unittest
+from itertools import product
+from pathlib import Path
+
+import usufruct.definitions
+from tests.planning.test_layouts import asides_of, listing_of
+from usufruct.definitions.load import load_application
+from usufruct.model.applications import Application
+from usufruct.model.choices import Choices
+from usufruct.model.layout import Layout
+from usufruct.planning.competition import Verdict, verdict_on
+from usufruct.planning.layout import layout_of, pieces_of
+from usufruct.planning.names import tidy_name
+
+HERE = Path(__file__).parent
+PACKS = tomllib.loads((HERE / "packs.toml").read_text(encoding="utf-8"))["pack"]
+OWN = [load_application(file) for file in sorted((HERE / "applications").glob("*.toml"))]
+SHIPPED = [
+    load_application(file, is_shipped=True)
+    for file in sorted(Path(usufruct.definitions.__file__).with_name("shipped").glob("*.toml"))
+]
+_BRACES = re.compile(r"\{([^{}]*)\}")
+
+
+def spread(text: str) -> list[str]:
+    """Every path that braces stand for, in order."""
+    parts = _BRACES.split(text)
+    choices = [[part] if number % 2 == 0 else _each(part) for number, part in enumerate(parts)]
+    return ["".join(chosen) for chosen in product(*choices)]
+
+
+def _each(inside: str) -> list[str]:
+    if ".." in inside:
+        first, last = map(int, inside.split(".."))
+        return [str(number) for number in range(first, last + 1)]
+    return inside.split(",")
+
+
+def entries_of(pack: dict) -> list[str]:
+    entries = [entry for text in pack["entries"] for entry in spread(text)]
+    for sign, words in pack.get("expand", {}).items():
+        formats = dict(word.split("=") for word in words.split())
+        entries = [
+            entry.replace(sign, next(suffix for name, suffix in formats.items() if f"/{name}/" in entry))
+            for entry in entries
+        ]
+    return entries
+
+
+def applications_of(pack: dict) -> list[Application]:
+    own = [one for one in OWN if one.name in pack.get("apps", [one.name for one in OWN])]
+    return [*own, *SHIPPED]
+
+
+def judged(pack: dict, entries: list[str]) -> tuple[Verdict, list[Layout]]:
+    listing, digests = listing_of(entries)
+    tidy = tidy_name(pack["download"])
+    applications = applications_of(pack)
+    pieces = pieces_of(listing, applications)
+    layouts = []
+    for app in applications:
+        foreign = {here for name, found in pieces.items() if name != app.name for here in found}
+        layouts.append(layout_of(listing, app, tidy, Choices(), digests, foreign))
+    return verdict_on(layouts, pack["download"]), layouts
+
+
+class PacksTest(unittest.TestCase):
+    def test_each_goes_where_a_careful_person_would_put_it_or_is_asked_about(self) -> None:
+        for pack in PACKS:
+            with self.subTest(pack["story"]):
+                entries = entries_of(pack)
+                verdict, _ = judged(pack, entries)
+                if "asks" in pack:
+                    self.assertIsNone(verdict.layout)
+                    said = verdict.decision.question if verdict.decision else "it fits none"
+                    self.assertIn(pack["asks"].lower(), said.lower())
+                    continue
+                self.assertIsNotNone(verdict.layout, verdict.decision)
+                layout = verdict.layout
+                assert layout and layout.application
+                self.assertEqual(layout.application.name, pack["for"])
+                goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
+                expected = {
+                    entry: to for texts in pack["goes"].items() for entry, to in zip(*map(spread, texts), strict=True)
+                }
+                self.assertEqual(goes, expected)
+                aside = {
+                    kind: sorted(path for text in texts for path in spread(text))
+                    for kind, texts in pack.get("aside", {}).items()
+                }
+                self.assertEqual(asides_of(layout), aside)
+
+    def test_no_entry_is_lost_without_a_word(self) -> None:
+        for pack in PACKS:
+            entries = entries_of(pack)
+            for layout in judged(pack, entries)[1]:
+                told = {one.row for one in layout.placements} | {one.row for one in layout.asides}
+                self.assertEqual(len(told) + len(layout.refused), len(entries), pack["story"])
+
+    def test_the_order_of_entries_changes_nothing(self) -> None:
+        for number, pack in enumerate(PACKS):
+            entries = entries_of(pack)
+            shuffled = random.Random(number).sample(entries, len(entries))
+            with self.subTest(pack["story"]):
+                self.assertEqual(self.outcome(pack, entries), self.outcome(pack, shuffled))
+
+    def test_wrappers_that_say_nothing_change_nothing(self) -> None:
+        for pack in PACKS:
+            entries = entries_of(pack)
+            wrapped = [f"New Folder/files/{entry}" for entry in entries]
+            with self.subTest(pack["story"]):
+                plain, inner = self.outcome(pack, entries), self.outcome(pack, wrapped)
+                self.assertEqual(plain[0], inner[0])
+                self.assertEqual(sorted(plain[1].values()), sorted(inner[1].values()))
+
+    def outcome(self, pack: dict, entries: list[str]) -> tuple[str, dict[str, str]]:
+        verdict, _ = judged(pack, entries)
+        if not verdict.layout or not verdict.layout.application:
+            return "", {}
+        layout = verdict.layout
+        assert layout.application
+        goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
+        return layout.application.name, goes
+
+
+if __name__ == "__main__":
+    unittest.main()
