@@ -1,8 +1,9 @@
 """Entries of one archive that want the same destination: duplicates, or alternatives the user chooses from."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import chain
+from itertools import chain, combinations, permutations
 
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
@@ -24,6 +25,8 @@ class _Group:
     """Name → the directory whose sub-tree it is."""
     clashes: list[list[int]] = field(default_factory=list)
     """Rows of one destination each."""
+    is_partial: bool = False
+    """They meet in less than half of the smaller one: only what meets is asked about, the rest of all goes in."""
 
 
 def unify_spellings(layout: Layout) -> None:
@@ -138,7 +141,29 @@ def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_G
             for side in sides:
                 group.options[tree.names[side] if side != parent else HERE] = side
         group.clashes.append(rows)
+    for group in groups.values():
+        group.is_partial = group.parent >= 0 and _meet_in_little(layout, tree, group)
     return [groups[parent] for parent in sorted(groups)]
+
+
+def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
+    """Whether no two alternatives meet in half of the smaller one."""
+    directories = layout.listing.directory_of
+    names = {directory: name for name, directory in group.options.items()}
+    meets: Counter[tuple[str, str]] = Counter()
+    for rows in group.clashes:
+        met = sorted({names[_side(tree, directories[row], group.parent)] for row in rows})
+        meets.update(combinations(met, 2))
+    sizes = {name: len(_rows_of(layout, tree, group, name)) for name in group.options}
+    return all(2 * count < min(sizes[one], sizes[other]) for (one, other), count in meets.items())
+
+
+def _meeting_rows(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
+    """The rows of an option that meet others: files, and pieces as a whole."""
+    own = _rows_of(layout, tree, group, name)
+    meeting = {row for rows in group.clashes for row in rows}.intersection(own)
+    pieces = {layout.homes[layout.home_of[row]].piece for row in meeting} - {""}
+    return [row for row in own if row in meeting or layout.homes[layout.home_of[row]].piece in pieces]
 
 
 def _side(tree: Tree, directory: int, parent: int) -> int:
@@ -167,6 +192,7 @@ def _sorted_options(group: _Group) -> list[str]:
 def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     """Carry out the user's choice for a group; False if there is none."""
     wanted = {folded_path(word.strip("/")): word for word in choices.choose}
+    places_all = "all" in wanted
     chosen = []
     for name in _sorted_options(group):
         path = folded_path(f"{tree.path(group.parent)}/{name}") if group.parent > 0 else folded(name)
@@ -180,13 +206,39 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     if group.parent < 0:
         kept, left = _kept_by_order(group, chosen)
     else:
+        rows_of = _meeting_rows if group.is_partial else _rows_of
+        if not places_all:
+            chosen.sort(key=lambda name: _order_of(tree, group, name, choices))
         kept = [_rows_of(layout, tree, group, name) for name in chosen]
-        left = [row for name in group.options if name not in chosen for row in _rows_of(layout, tree, group, name)]
+        left = [row for name in group.options if name not in chosen for row in rows_of(layout, tree, group, name)]
     for row in left:
         layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+    if group.parent >= 0 and not places_all:
+        _lay_over(layout, kept, chosen)
+        return True
     for number in range(1, len(kept)):
         _move_to_free_names(layout, [row for rows in kept[:number] for row in rows], kept[number])
     return True
+
+
+def _order_of(tree: Tree, group: _Group, name: str, choices: Choices) -> int:
+    """Which of the user's words named the option: the later lies over the earlier."""
+    words = [folded_path(word.strip("/")) for word in choices.choose]
+    path = folded_path(f"{tree.path(group.parent)}/{name}") if group.parent > 0 else folded(name)
+    return min((number for number, word in enumerate(words) if word in (folded(name), path)), default=len(words))
+
+
+def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
+    """Of several chosen, let each lie over those before it: what meets there gives way."""
+    taken: set[tuple[str, str]] = set()
+    for rows, name in zip(reversed(kept), reversed(chosen), strict=True):
+        mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
+        for row, destination in mine.items():
+            if destination in taken:
+                layout.set_aside(
+                    row, AsideKind.NOT_CHOSEN, layout.reason(f"another chosen one lies over that of {name}")
+                )
+        taken.update(mine.values())
 
 
 def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], list[int]]:
@@ -239,13 +291,16 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
     home = layout.homes[layout.home_of[row]]
     example = f"{home.path}/{layout.name(row)}" if home.path else layout.name(row)
     options = []
+    rows_of = _meeting_rows if group.is_partial else _rows_of
+    reached = {name: _rows_of(layout, tree, group, name) for name in group.options} if group.parent >= 0 else {}
     for name in _sorted_options(group):
-        rows = _rows_of(layout, tree, group, name)
+        rows = rows_of(layout, tree, group, name)
         size = sum(layout.listing.sizes[row] for row in rows)
         shown = layout.listing.path(rows[0]) if rows else ""
         options.append(Option(name=name, answer=("--choose", name), files=len(rows), size=size, example=shown))
-    every = sum(option.files for option in options)
-    total = sum(option.size for option in options)
+    options.extend(_laid_over(layout, reached))
+    every = sum(option.files for option in options if " + " not in option.name)
+    total = sum(option.size for option in options if " + " not in option.name)
     options.append(Option(name="all", answer=("--choose", "all"), files=every, size=total))
     if group.parent < 0:
         question = f"{len(group.clashes)} destinations occur more than once, {example} for one. Which shall be placed?"
@@ -254,7 +309,24 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
         *first, last = _sorted_options(group)
         names = f"{', '.join(first)} and {last}"
         question = f"{names}{where} are alternatives: they would land on the same files, {example} for one. Which?"
+        if group.is_partial:
+            count = len(group.clashes)
+            what = f"{count} files, {example} for one," if count > 1 else example
+            question = (
+                f"{names}{where} meet in {what} and differ there. Whose shall be placed? All else of them goes in."
+            )
     return Decision(question=question, options=tuple(options))
+
+
+def _laid_over(layout: Layout, reached: Mapping[str, Sequence[int]]) -> Iterator[Option]:
+    """Two alternatives of which one lies within the other's destinations, as an option over a core does."""
+    places = {name: {_destination(layout, row) for row in rows} for name, rows in reached.items()}
+    for upper, lower in permutations(places, 2):
+        if len(places[upper]) < len(places[lower]) and places[upper] and places[upper] <= places[lower]:
+            rows = {_destination(layout, row): row for name in (lower, upper) for row in reached[name]}.values()
+            size = sum(layout.listing.sizes[row] for row in rows)
+            answer = ("--choose", lower, "--choose", upper)
+            yield Option(name=f"{lower} + {upper}", answer=answer, files=len(rows), size=size)
 
 
 def _count_once(layout: Layout, rows: list[int]) -> None:
