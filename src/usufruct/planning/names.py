@@ -3,7 +3,6 @@
 import re
 import unicodedata
 from collections.abc import Sequence
-from functools import lru_cache
 
 _IGNORED = str.maketrans("", "", " -_")
 
@@ -47,7 +46,6 @@ def folded_path(path: str) -> str:
 _NUMBER_IN_FRONT = re.compile(r"^\d+[\s._)-]*")
 
 
-@lru_cache(maxsize=4096)
 def likenesses(name: str) -> tuple[str, ...]:
     """What a directory's name is like, folded, the nearest first.
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Evidence, Layout
-from usufruct.planning.names import folded, folded_path, likenesses
+from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Tree
 
@@ -118,24 +118,20 @@ class Places:
 
     def _add_likenesses(self) -> None:
         """Let a likeness count where no directory has a folder's name, or the root's, to the letter."""
-        by_name = self.tree.directories_by_name
+        by_name, alike = self.tree.directories_by_name, self.tree.names_by_likeness
         exact = {folder.name for name, folder in self.names.single.items() if name in by_name}
-        has_root = any(parts[-1] in by_name for parts in self.names.root)
-        single, roots = (
-            dict(self.names.single),
-            {parts[0]: name for parts, name in self.names.root.items() if len(parts) == 1},
-        )
-        for plain, directories in by_name.items():
-            if not plain or plain in single or plain in roots:
-                continue
-            for like in likenesses(self.tree.names[directories[0]]):
-                folder = single.get(like)
-                if folder and folder.name not in exact and like != plain:
-                    self.names.single[plain] = folder
-                    break
-                if not has_root and like in roots:
-                    self.names.root[(plain,)] = roots[like]
-                    break
+        roots = {parts[0]: name for parts, name in self.names.root.items() if len(parts) == 1}
+        known = self.names.single.keys() | roots.keys()
+        for name, folder in list(self.names.single.items()):
+            if folder.name not in exact:
+                for plain in alike.get(name, ()):
+                    if plain not in known:
+                        self.names.single.setdefault(plain, folder)
+        if not any(parts[-1] in by_name for parts in self.names.root):
+            for root, called in roots.items():
+                for plain in alike.get(root, ()):
+                    if plain not in self.names.single:
+                        self.names.root[plain,] = called
 
     def _telling_directories(self) -> set[int]:
         """The directories that may mean something, and those above them: nothing else needs a visit."""

@@ -7,7 +7,7 @@ from weakref import WeakKeyDictionary
 
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
-from usufruct.planning.names import folded, is_archive_name, spelling_key
+from usufruct.planning.names import folded, is_archive_name, likenesses, spelling_key
 from usufruct.planning.patterns import NamesByForm
 
 _trees: "WeakKeyDictionary[Listing, Tree]" = WeakKeyDictionary()
@@ -52,6 +52,15 @@ class Tree:
         found: dict[str, list[int]] = {}
         for directory, name in enumerate(self.folded):
             found.setdefault(name, []).append(directory)
+        return found
+
+    @cached_property
+    def names_by_likeness(self) -> dict[str, list[str]]:
+        """What directories' names are like → these names, as they are compared."""
+        found: dict[str, list[str]] = {}
+        for plain, directories in self.directories_by_name.items():
+            for like in likenesses(self.names[directories[0]]) if plain else ():
+                found.setdefault(like, []).append(plain)
         return found
 
     @cached_property
