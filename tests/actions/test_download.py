@@ -40,6 +40,33 @@ class NestedTest(WorldTest):
         entries = {added.examined.layout.listing.path(row) for row in added.examined.layout.placed_rows()}
         self.assertIn("more.zip/moon.gel", entries)
 
+    def test_a_picture_and_check_sums_beside_it_keep_no_archive_closed(self) -> None:
+        files = {"Owls.zip": zip_bytes({"Owl/rig.toml": "r", "Owl/head.svg": "h"}), "SHA256SUMS.txt": "0 Owls.zip",
+                 "shop.png": "picture"}  # fmt: skip
+        self.world.add_files("owls and more.zip", files)
+        self.assertLessEqual({"Puppets/Owl/rig.toml", "Puppets/Owl/head.svg"}, set(self.world.contents()))
+
+    def test_what_is_inside_counts_where_it_says_more_than_what_lies_beside(self) -> None:
+        inner = zip_bytes({"Owl/rig.toml": "r"})
+        self.world.add_files("owls.zip", {"sample.gel": "g", "Owls.zip": inner})
+        self.assertEqual(set(self.world.contents()), {"Puppets/Owl/rig.toml", "Gels/sample.gel"})
+
+    def test_parts_that_are_named_together_complete_one_another_and_the_later_lies_over_the_earlier(self) -> None:
+        parts = [
+            self.world.archive("disk 1.zip", {"Owl/rig.toml": "r", "Owl/index.json": "one"}),
+            self.world.archive("disk 2.zip", {"Owl/wing.svg": "w", "Owl/index.json": "one and two"}),
+        ]
+        request = replace(self.world.request(), together=True)
+        added = add_archives(self.world.surroundings, parts, request, lambda _: None)
+        self.assertEqual([one.state for one in added], ["added"])
+        self.assertEqual(
+            self.world.contents(),
+            {"Puppets/Owl/rig.toml": "r", "Puppets/Owl/wing.svg": "w", "Puppets/Owl/index.json": "one and two"},
+        )
+        layout = added[0].examined.layout
+        assert layout
+        self.assertIn("what comes later lies over", " ".join(aside.reason for aside in layout.asides))
+
     def test_two_archives_inside_that_clash_are_alternatives_by_their_names(self) -> None:
         other = zip_bytes({"moon.gel": "another moon", "sun.gel": "another sun"})
         archive = self.world.archive("both.zip", {"Warm v1.zip": GELS, "Cold v1.zip": other})

@@ -99,12 +99,15 @@ class Download:
         for _ in range(self._request.access.limits.levels):
             rows = self._archives_in(layout)
             insists = self._request.choices.nested
-            if not rows or not (insists or _places_nothing(layout)):
+            if not rows or not (insists or _may_be_wrapped(layout)):
                 break
             inside = self._open_inside(archive, rows, insist=insists)
             if inside is None:
                 break
-            archive, layout = inside, self._layout(inside, application)
+            opened = self._layout(inside, application)
+            if not insists and layout.evidence > Evidence.EVERYDAY and opened.evidence <= layout.evidence:
+                break  # what lies outside is as strong, so the archives inside are a part of it
+            archive, layout = inside, opened
         return Variant(layout, archive)
 
     def _archives_in(self, layout: Layout) -> tuple[int, ...]:
@@ -151,9 +154,14 @@ class Download:
         return self._whole
 
 
-def _places_nothing(layout: Layout) -> bool:
-    """Whether the archive holds nothing to place, whatever the user's patterns leave out."""
-    return not layout.files and not {AsideKind.LEFT_OUT, AsideKind.NOT_CHOSEN}.intersection(layout.aside_of)
+def _may_be_wrapped(layout: Layout) -> bool:
+    """Whether the content may be in the archives inside: nothing but types of files speaks for what lies outside.
+
+    What the user's patterns leave out was there to be placed.
+    """
+    if layout.evidence > Evidence.PATTERN or layout.application is None:
+        return False
+    return not {AsideKind.LEFT_OUT, AsideKind.NOT_CHOSEN}.intersection(layout.aside_of)
 
 
 def _takes(application: Application, name: str) -> bool:

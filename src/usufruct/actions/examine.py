@@ -366,13 +366,15 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
         best = next(variant for variant in variants if variant.layout is verdict.layout)
         return best, list(best.layout.decisions)
     if verdict.decision:
-        return None, [_with_directory(verdict.decision, result, layouts), *verdict.common]
-    return None, [_nothing_fits(request, layouts)]
+        return None, [_with_directory(verdict.decision, result), *verdict.common]
+    return None, [_with_directory(_nothing_fits(request, layouts), result)]
 
 
-def _with_directory(decision: Decision, result: Examined, layouts: Sequence[Layout]) -> Decision:
+def _with_directory(decision: Decision, result: Examined) -> Decision:
     """A question of which application, with the answer that it is for none."""
-    listing = layouts[0].listing
+    listing = result.listing
+    if listing is None:
+        return decision
     files = sum(map(EntryKind.DIRECTORY.__ne__, listing.kinds))
     above = os.path.dirname(result.path)
     none = Option(
@@ -384,7 +386,9 @@ def _with_directory(decision: Decision, result: Examined, layouts: Sequence[Layo
 def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
     if not request.applications:
         return Decision(
-            question="No application is defined yet. Where shall it go? `--to DIR` places it without one.", options=()
+            question="No application is defined yet. Where shall it go? `usufruct app learn FOLDER` makes a definition "
+            "of a folder that has such content.",
+            options=(),
         )
     own = [application for application in request.applications if not application.is_shipped]
     looked = tuple(

@@ -116,6 +116,7 @@ def opened_together(archives: Sequence[Archive]) -> Compound:
     size = sum(archive.size for archive in archives)
     allowance = Allowance(archives[0].allowance.limits, archives[0].name, archives[0].path, size)
     together = Compound(archives[0], size=size, facts=facts, allowance=allowance)
+    together.listing.are_parts = True
     taken: set[str] = set()
     for archive in archives:
         name = archive.name if archive.name not in taken else free_name(archive.name, taken)

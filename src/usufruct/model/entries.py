@@ -77,6 +77,8 @@ class Listing:
         self.refused: list[Refusal] = []
         self.nested: dict[int, str] = {}
         """Directories that are archives opened in turn → the tidy name they are compared by."""
+        self.are_parts = False
+        """The archives directly at the top were named one by one, to complete one another: the later lies over."""
         self._numbers: dict[str, int] = {"": TOP}
 
     @classmethod

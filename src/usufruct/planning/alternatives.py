@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from itertools import chain, combinations, permutations
 
 from usufruct.model.choices import Choices
-from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.planning.names import folded, folded_path, free_name, spelling_key, spelling_keys
 from usufruct.planning.tree import Tree
@@ -191,6 +191,10 @@ def _sorted_options(group: _Group) -> list[str]:
 
 def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     """Carry out the user's choice for a group; False if there is none."""
+    if _are_parts(layout, group):
+        parts = sorted(group.options, key=group.options.__getitem__)
+        _lay_over(layout, [_rows_of(layout, tree, group, name) for name in parts], parts)
+        return True
     wanted = {folded_path(word.strip("/")): word for word in choices.choose}
     places_all = "all" in wanted
     chosen = []
@@ -221,6 +225,12 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     return True
 
 
+def _are_parts(layout: Layout, group: _Group) -> bool:
+    """Whether the alternatives are archives that were named together: the one named later lies over the earlier."""
+    listing = layout.listing
+    return listing.are_parts and group.parent == TOP and set(group.options.values()) <= listing.nested.keys()
+
+
 def _order_of(tree: Tree, group: _Group, name: str, choices: Choices) -> int:
     """Which of the user's words named the option: the later lies over the earlier."""
     words = [folded_path(word.strip("/")) for word in choices.choose]
@@ -235,9 +245,7 @@ def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
         mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
         for row, destination in mine.items():
             if destination in taken:
-                layout.set_aside(
-                    row, AsideKind.NOT_CHOSEN, layout.reason(f"another chosen one lies over that of {name}")
-                )
+                layout.set_aside(row, AsideKind.NOT_CHOSEN, layout.reason(f"what comes later lies over that of {name}"))
         taken.update(mine.values())
 
 

@@ -113,6 +113,7 @@ class Places:
         self._add_likenesses()
         self.notes = layout.reason(NOTES_REASON)
         self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
+        self._pieces = self._pieces_by_name()
         self._telling = self._telling_directories()
         self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
 
@@ -133,12 +134,26 @@ class Places:
                     if plain not in self.names.single:
                         self.names.root[plain,] = called
 
+    def _pieces_by_name(self) -> dict[str, tuple[int, Folder]]:
+        """Name as it is compared → the uppermost piece that is called so, and its folder."""
+        found: dict[str, tuple[int, Folder]] = {}
+        for folder in self.application.folders:
+            for directory in sorted(self.marks.get(folder.name, {})):
+                if directory != TOP and self.tree.folded[directory] not in self.names.single:
+                    found.setdefault(self.tree.folded[directory], (directory, folder))
+        return found
+
+    def _holds_piece(self, directory: int) -> bool:
+        marked = set().union(*(found.keys() for found in self.marks.values()))
+        return not marked.isdisjoint(self.tree.below(directory))
+
     def _telling_directories(self) -> set[int]:
         """The directories that may mean something, and those above them: nothing else needs a visit."""
         lasts = {parts[-1] for parts in (*self.names.root, *self.names.several)} | self.names.single.keys()
         by_name = self.tree.directories_by_name
         telling = {directory for name in lasts for directory in by_name.get(name, ())}
         telling.update(directory for found in self.marks.values() for directory in found)
+        telling.update(directory for name in self._pieces for directory in by_name[name])
         found: set[int] = set()
         for directory in telling:
             while directory >= 0 and directory not in found:
@@ -188,6 +203,11 @@ class Places:
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
                 self.place_piece(child, folder, self.tree.names[child], why, Evidence.MARK)
+            elif (part_of := self._pieces.get(self.tree.folded[child])) and not self._holds_piece(child):
+                self._note_wrapper(directory)
+                piece, folder = part_of
+                why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
+                self.place_piece(child, folder, self.tree.names[piece], why, Evidence.MARK)
             else:
                 self._read_wrapper(child, done)
 
@@ -359,6 +379,10 @@ class Places:
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
                 self.place_piece(child, folder, self.tree.names[child], f"{why}; holds {mark}", evidence)
+            elif directory == top and not self._folder_named(child) and not self._holds_piece(child):
+                # What a piece gets later, a patch or a part of it, has no mark of its own.
+                lies = f"{why}; holds no {' or '.join(folder.mark)}: it goes in as it lies, as a part of a piece would"
+                self.place_piece(child, folder, self.tree.names[child], lies, Evidence.EVERYDAY)
             else:
                 self._read_group(child, top, folder, why, evidence, done)
 
