@@ -64,7 +64,11 @@ class AddTest(AddCase):
         self.assertTrue((self.world.folder / "apps/Weftline/Yarns/a.dat").exists())
 
     def test_the_answer_that_is_shown_is_the_answer(self) -> None:
-        self.write("two moons.zip", {"moon/dim/moon.gel": "d", "moon/bright/moon.gel": "bb", "gels/setup.sh": "#!x"})
+        self.write(
+            "two moons.zip",
+            {"moon/dim/moon.gel": "d", "moon/bright/moon.gel": "bb", "gels/setup.sh": "#!x", "a.doc": "x"},
+        )
+        self.run_words("add", "two moons.zip", "--skip", "*.nowhere", code=2)
         said = self.run_words("add", "two moons.zip", "--skip", "*.doc", code=3).stdout
         command = next(line for line in said.splitlines() if line.split()[:1] == ["answer"]).split("usufruct ")[1]
         self.assertIn("--skip '*.doc'", command)
@@ -106,14 +110,12 @@ class AddTest(AddCase):
         (self.downloads / "empty").mkdir()
         self.run_words("add", "empty", code=2)
 
-    def test_several_archives_together_are_one_holding_and_clash_before_anything_is_touched(self) -> None:
+    def test_several_archives_together_are_one_holding_and_the_later_lies_over_the_earlier(self) -> None:
         self.write("Owl pack.zip", {"Owl/rig.toml": "one", "Owl/a.svg": "a"})
         self.write("Owl colours.zip", {"Owl/rig.toml": "two"})
-        said = self.run_words("add", "--together", "Owl pack.zip", "Owl colours.zip", code=3).stdout
-        self.assertIn("alternatives", said)
-        self.assertEqual(self.world.contents(), {})
-        self.run_words("add", "--together", "Owl pack.zip", "Owl colours.zip", "--choose", "Owl pack", "--as", "owls")
-        self.assertEqual(self.world.contents(), {"Puppets/Owl/rig.toml": "one", "Puppets/Owl/a.svg": "a"})
+        said = self.run_words("add", "--together", "Owl pack.zip", "Owl colours.zip", "--as", "owls").stdout
+        self.assertIn("what comes later lies over that of Owl pack", said)
+        self.assertEqual(self.world.contents(), {"Puppets/Owl/rig.toml": "two", "Puppets/Owl/a.svg": "a"})
         self.assertEqual(self.names(), {"owls for lanternbox"})
 
     def test_one_of_several_archives_does_not_hold_up_the_others(self) -> None:

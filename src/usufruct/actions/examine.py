@@ -206,9 +206,9 @@ def _examine(
     result.decisions = tuple(decisions)
     if variant is None:
         return
+    if variant.layout.unmatched:
+        raise _matches_nothing(variant.layout, archive.name)
     layout = result.layout = variant.layout
-    if layout.unmatched:
-        raise _matches_nothing(layout, archive.name)
     result.archive, result.listing = variant.archive, layout.listing
     result.application = layout.application
     root = request.to or (layout.application.root if layout.application else "")

@@ -4,6 +4,7 @@ from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.planning.dangers import programs_in
+from usufruct.planning.junk import can_run
 from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.places import joined
 from usufruct.planning.tree import Tree
@@ -74,10 +75,16 @@ def leave_out(layout: Layout, choices: Choices) -> None:
 
 
 def _is_expected(layout: Layout, row: int) -> bool:
-    """Whether the folder that the row goes to names its type among what it takes."""
+    """Whether the folder that the row goes to names its type among what it takes.
+
+    The archive's executable mark says nothing then; that the content is a program's does, unless the type is one.
+    """
+    name = layout.listing.names[row]
+    if row in layout.listing.programs and not can_run(name, is_marked=False):
+        return False
     folder = layout.homes[layout.home_of[row]].folder
     named = [pattern for pattern in folder.takes if letters_of(pattern)] if folder else []
-    return bool(named) and Patterns(named).by_name(layout.listing.names[row]) is not None
+    return bool(named) and Patterns(named).by_name(name) is not None
 
 
 def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:

@@ -27,7 +27,7 @@ from usufruct.model.layout import AsideKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
-from usufruct.planning.junk import HEAD, begins_program, can_be_read, may_be_program
+from usufruct.planning.junk import HEAD, begins_program, can_be_read, can_run, may_be_program
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
@@ -183,7 +183,9 @@ def _refuse_programs(contents: _Contents) -> None:
     """Raise ProgramsFound for staged files that are programs though their names do not tell."""
     listing, found = contents.listing, []
     for row in contents.plan.rows():
-        if listing.kinds[row] == EntryKind.FILE and may_be_program(listing.names[row]):
+        name = listing.names[row]
+        # What its very name calls a program was judged by the rules.
+        if listing.kinds[row] == EntryKind.FILE and may_be_program(name) and not can_run(name, is_marked=False):
             try:
                 with open(contents.staged_path(row), "rb", buffering=0) as file:
                     if begins_program(file.read(HEAD)):
