@@ -13,6 +13,8 @@ from usufruct.planning.tree import Tree
 
 HERE = "."
 """The alternative that stands directly above the others."""
+_MOST_COMPARED = 24
+"""Alternatives that are compared two by two; nobody chooses among more with care."""
 FIRST, LAST = "first", "last"
 
 
@@ -148,6 +150,8 @@ def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_G
 
 def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
     """Whether no two alternatives meet in half of the smaller one."""
+    if len(group.options) > _MOST_COMPARED:
+        return False
     directories = layout.listing.directory_of
     names = {directory: name for name, directory in group.options.items()}
     meets: Counter[tuple[str, str]] = Counter()
@@ -220,8 +224,7 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     if group.parent >= 0 and not places_all:
         _lay_over(layout, kept, chosen)
         return True
-    for number in range(1, len(kept)):
-        _move_to_free_names(layout, [row for rows in kept[:number] for row in rows], kept[number])
+    _move_to_free_names(layout, kept)
     return True
 
 
@@ -260,8 +263,8 @@ def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], l
     return [[rows[-1] for rows in ordered]], [row for rows in ordered for row in rows[:-1]]
 
 
-def _move_to_free_names(layout: Layout, earlier: list[int], later: list[int]) -> None:
-    """Rename what of `later` has a destination of `earlier`: files one by one, a piece as a whole."""
+def _move_to_free_names(layout: Layout, kept: list[list[int]]) -> None:
+    """Rename what has a destination of rows kept before it: files one by one, a piece as a whole."""
     taken: dict[str, set[str]] = {}
     for row in layout.placed_rows():
         home = layout.homes[layout.home_of[row]]
@@ -269,24 +272,27 @@ def _move_to_free_names(layout: Layout, earlier: list[int], later: list[int]) ->
         if home.piece:
             above, _, name = home.piece.rpartition("/")
             taken.setdefault(spelling_key(above), set()).add(spelling_key(name))
-    there = {_destination(layout, row) for row in earlier}
-    moved: dict[str, str] = {}
-    for row in later:
-        home = layout.homes[layout.home_of[row]]
-        if home.piece and home.piece not in moved and _destination(layout, row) in there:
-            above, _, name = home.piece.rpartition("/")
-            free = free_name(name, taken[spelling_key(above)])
-            taken[spelling_key(above)].add(spelling_key(free))
-            moved[home.piece] = f"{above}/{free}" if above else free
-    for row in later:
-        home = layout.homes[layout.home_of[row]]
-        if home.piece in moved:
-            piece = moved[home.piece]
-            layout.move(row, home.folder, piece + home.path[len(home.piece) :], piece)
-        elif _destination(layout, row) in there:
-            names = taken[spelling_key(home.path)]
-            layout.renamed[row] = free_name(layout.name(row), names)
-            names.add(spelling_key(layout.renamed[row]))
+    begun: dict[str, dict[str, int]] = {}
+    there: set[tuple[str, str]] = set()
+    for later in kept:
+        moved: dict[str, str] = {}
+        for row in later:
+            home = layout.homes[layout.home_of[row]]
+            if home.piece and home.piece not in moved and _destination(layout, row) in there:
+                above, _, name = home.piece.rpartition("/")
+                free = free_name(name, taken[spelling_key(above)], begun.setdefault(f"{above}/", {}))
+                taken[spelling_key(above)].add(spelling_key(free))
+                moved[home.piece] = f"{above}/{free}" if above else free
+        for row in later:
+            home = layout.homes[layout.home_of[row]]
+            if home.piece in moved:
+                piece = moved[home.piece]
+                layout.move(row, home.folder, piece + home.path[len(home.piece) :], piece)
+            elif _destination(layout, row) in there:
+                names = taken[spelling_key(home.path)]
+                layout.renamed[row] = free_name(layout.name(row), names, begun.setdefault(home.path, {}))
+                names.add(spelling_key(layout.renamed[row]))
+        there.update(_destination(layout, row) for row in later)
 
 
 def _destination(layout: Layout, row: int) -> tuple[str, str]:
@@ -328,6 +334,8 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
 
 def _laid_over(layout: Layout, reached: Mapping[str, Sequence[int]]) -> Iterator[Option]:
     """Two alternatives of which one lies within the other's destinations, as an option over a core does."""
+    if len(reached) > _MOST_COMPARED:
+        return
     places = {name: {_destination(layout, row) for row in rows} for name, rows in reached.items()}
     for upper, lower in permutations(places, 2):
         if len(places[upper]) < len(places[lower]) and places[upper] and places[upper] <= places[lower]:

@@ -9,6 +9,9 @@ from usufruct.planning.names import folded
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Tree
 
+_MOST_DIRECTORIES, _AT_LEAST = 24, 2
+"""Sibling directories that may hold a format each: more of them are the things themselves."""
+
 
 @dataclass(slots=True)
 class _Formats:
@@ -71,6 +74,8 @@ def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> N
 
 def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None:
     """Keep the best of formats that lie in a directory each, where these hold the same things."""
+    if len(several) > _MOST_DIRECTORIES or len({min(here.ranks) for here in several}) < _AT_LEAST:
+        return
     several = sorted(several, key=lambda here: min(here.ranks))
     dropped: set[int] = set()
     for number, better in enumerate(several):

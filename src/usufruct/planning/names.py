@@ -135,14 +135,19 @@ def _split_version(file_name: str) -> tuple[str, str]:
         name = rest
 
 
-def free_name(name: str, taken: "set[str]") -> str:
-    """`gel (2).csv` for `gel.csv`: the first such name whose spelling key is not in `taken`."""
+def free_name(name: str, taken: "set[str]", begun: "dict[str, int] | None" = None) -> str:
+    """`gel (2).csv` for `gel.csv`: the first such name whose spelling key is not in `taken`.
+
+    `begun` remembers for each name how far the numbers are taken, where many are looked for.
+    """
     stem, dot, suffix = name.rpartition(".")
     if not stem:
         stem, dot, suffix = name, "", ""
-    number = 2
+    number = begun.get(name, 2) if begun else 2
     while spelling_key(candidate := f"{stem} ({number}){dot}{suffix}") in taken:
         number += 1
+    if begun is not None:
+        begun[name] = number + 1
     return candidate
 
 

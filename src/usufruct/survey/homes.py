@@ -143,6 +143,8 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
     """Give pieces that meet others of their name free ones, beside them on disk."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
+    taken: dict[str, set[str]] = {}
+    pieces_here = {spelling_key(piece.rpartition("/")[2]) for piece in {one.piece for one in layout.homes} if piece}
     for row in list(layout.placed_rows()):
         home = layout.homes[layout.home_of[row]]
         if home.piece not in pieces:
@@ -152,10 +154,11 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
             depth = len(home.path.split("/")) - len(home.piece.split("/"))
             above = parts[: len(parts) - depth - 1]
             directory, _ = disk.place(base, above)
-            taken = {spelling_key(name) for name in disk.listed(directory)}
-            taken |= {spelling_key(one.piece.rpartition("/")[2]) for one in layout.homes if one.piece}
+            if directory not in taken:
+                taken[directory] = {spelling_key(name) for name in disk.listed(directory)} | pieces_here
             parent, _, name = home.piece.rpartition("/")
-            called = free_name(name, taken)
+            called = free_name(name, taken[directory])
+            taken[directory].add(spelling_key(called))
             free[home.piece] = f"{parent}/{called}" if parent else called
         layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
 
