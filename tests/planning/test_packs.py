@@ -84,6 +84,9 @@ class PacksTest(unittest.TestCase):
                 layout = verdict.layout
                 assert layout and layout.application
                 self.assertEqual(layout.application.name, pack["for"])
+                questions = " ".join(decision.question for decision in layout.decisions)
+                self.assertIn(pack.get("inside", ""), questions)
+                self.assertEqual(bool(questions), "inside" in pack, questions)
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 expected = {
                     entry: to for texts in pack["goes"].items() for entry, to in zip(*map(spread, texts), strict=True)

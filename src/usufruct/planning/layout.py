@@ -15,6 +15,7 @@ from usufruct.planning.places import Places, folder_named, marks_of
 from usufruct.planning.remainder import place_by_pattern, set_notes_aside, set_rest_aside
 from usufruct.planning.selection import judge_programs, leave_out, set_junk_aside
 from usufruct.planning.tree import Tree
+from usufruct.planning.variants import settle_variants
 
 NOTHING_KNOWN: Mapping[int, bytes] = {}
 
@@ -133,6 +134,8 @@ def _settle(
         if not choices.every_format:
             prefer_formats(layout, tree)
     unify_spellings(layout)
+    if application:
+        settle_variants(layout, tree, choices)
     settle_alternatives(layout, tree, choices, digests)
     judge_links(layout)
     _refuse_files_in_the_way(layout)
