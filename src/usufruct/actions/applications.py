@@ -9,7 +9,7 @@ from usufruct.errors import WrongUsage
 from usufruct.files.platform import this_platform
 from usufruct.model.applications import Application
 from usufruct.planning.names import folded
-from usufruct.planning.places import folder_named
+from usufruct.planning.places import folder_and_below
 
 
 def known_applications(surroundings: Surroundings) -> list[Application]:
@@ -39,7 +39,9 @@ def application_named(applications: Sequence[Application], name: str) -> Applica
 
 def applications_with_folder(applications: Sequence[Application], folder: str) -> list[Application]:
     """Those that have a folder of this name, the user's own before shipped ones; one, unless several were named."""
-    found = [application for application in applications if folder_named(application, folder)]
+    if any(part in ("..", ".") for part in folder.replace("\\", "/").split("/")):
+        raise WrongUsage(f"--into {folder} leads out of the folder.", remedy="Name a folder, and directories in it.")
+    found = [application for application in applications if folder_and_below(application, folder)]
     found = [application for application in found if not application.is_shipped] or found
     if len(found) == 1 or (found and len(found) == len(applications)):
         return found

@@ -108,6 +108,7 @@ def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
         *((("--pick",),) if choices.picked is not None else ()),
         *((("--into", choices.into),) if choices.into else ()),
         *(("--choose", name) for name in choices.choose),
+        *((("--flat",),) if choices.flat else ()),
         *((("--nested",),) if choices.nested else ()),
         *((("--every-format",),) if choices.every_format else ()),
         *((("--programs", choices.programs.value),) if choices.programs else ()),

@@ -70,9 +70,10 @@ _OPTIONS = [
         "--into",
         metavar="FOLDER",
         shell_complete=words.folders,
-        help="Put everything into this folder of the application.",
+        help="Put everything into this folder of the application, or into a directory in it: FOLDER/SUB.",
     ),
     click.option("--to", metavar="DIR", type=click.Path(path_type=Path), help="Place under this directory instead."),
+    click.option("--flat", is_flag=True, help="With --to: drop every directory that holds nothing but one other."),
     click.option(
         "--only", metavar="PATTERN", multiple=True, help="Only entries of this path or file name; repeatable."
     ),
@@ -152,6 +153,8 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
                 f"--to and --{option.removesuffix('s')} contradict each other: --to places without an application.",
                 remedy="Give one of them.",
             )
+    if options["flat"] and not options["to"]:
+        raise WrongUsage("--flat belongs to --to.", remedy="An application's definition says how its folders lie.")
     applications = [] if options["to"] else known_applications(surroundings)
     if options["apps"]:
         applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
@@ -173,6 +176,7 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
             into=options["into"],
             choose=options["choose"],
             nested=options["nested"],
+            flat=options["flat"],
             every_format=options["every_format"],
             programs=Programs(options["programs"]) if options["programs"] else None,
             on_clash=OnClash(options["on_clash"] or OnClash.REPLACE),

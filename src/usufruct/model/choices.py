@@ -34,7 +34,9 @@ class Choices:
     picked: tuple[str, ...] | None = None
     """Paths of the only entries that take part; None: all."""
     into: str | None = None
-    """The folder that all content goes to, by its name."""
+    """The folder that all content goes to, by its name, and a directory in it."""
+    flat: bool = False
+    """Without an application: drop every directory that holds nothing but one other."""
     choose: tuple[str, ...] = ()
     """Names of alternatives, or `all`."""
     nested: bool = False

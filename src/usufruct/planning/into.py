@@ -3,24 +3,29 @@
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
 from usufruct.model.layout import Evidence, Layout
-from usufruct.planning.places import Places
+from usufruct.planning.places import Places, joined
+from usufruct.planning.remainder import telling_name
 from usufruct.planning.tree import Tree
 
 
-def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder) -> None:
-    """Read all content as lying below the folder's name, whatever the folder takes.
+def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder, sub: str = "") -> None:
+    """Read all content as lying below the folder's name, whatever the folder takes, or in a directory `sub` of it.
 
-    Directories common to all of it are dropped. In a pieces folder those are only the ones above a piece; where
-    nothing is marked, each directory is a piece, and loose files make one under the archive's name.
+    Directories common to all of it are dropped; in a tree folder the deepest one stays, unless `sub` says where. In a
+    pieces folder those are only the ones above a piece; where nothing is marked, each directory is a piece, and loose
+    files make one under the archive's name. With `sub` nothing is made a piece.
     """
-    why = f"you said --into {folder.name}"
+    why = f"you said --into {joined(folder.name, sub)}"
     content = {here for here, rows in enumerate(tree.rows) if any(_is_content(layout, tree, row) for row in rows)}
     if not content:
         return
-    if folder.arrange is not Arrange.PIECES:
+    if folder.arrange is not Arrange.PIECES or sub:
         top = tree.common(content)
         _drop(layout, tree, top)
-        places.read_folder(top, folder, why, Evidence.FOLDER_NAME, takes_all=True)
+        if folder.arrange is Arrange.TREE and not sub and folder.gather and not folder.is_root:
+            alone = sum(1 for here in content for row in tree.rows[here] if _is_content(layout, tree, row)) == 1
+            sub = "" if alone else telling_name(layout, tree, top)
+        places.read_folder(top, folder, why, Evidence.FOLDER_NAME, takes_all=True, sub=sub)
     elif places.marks.get(folder.name):
         places.read_folder(TOP, folder, why, Evidence.FOLDER_NAME)
         _place_unmarked(layout, tree, places, folder, why)

@@ -11,7 +11,7 @@ from usufruct.planning.formats import prefer_formats
 from usufruct.planning.into import place_into
 from usufruct.planning.links import judge_links
 from usufruct.planning.names import folded, spelling_key, tidy_name
-from usufruct.planning.places import Places, folder_named, marks_of
+from usufruct.planning.places import Places, folder_and_below, marks_of
 from usufruct.planning.remainder import place_by_pattern, set_notes_aside, set_rest_aside
 from usufruct.planning.selection import judge_programs, leave_out, set_junk_aside
 from usufruct.planning.tree import Tree
@@ -38,9 +38,9 @@ def layout_of(
     set_junk_aside(layout, tree, application.leave)
     places = Places(layout, tree, application, foreign)
     if choices.into is not None:
-        folder = folder_named(application, choices.into)
-        assert folder, "the folder was looked up before"
-        place_into(layout, tree, places, folder)
+        named = folder_and_below(application, choices.into)
+        assert named, "the folder was looked up before"
+        place_into(layout, tree, places, *named)
     else:
         places.read_top(TOP)
         set_notes_aside(layout, tree)
@@ -75,8 +75,8 @@ def outside_layout(
     tops = {_top_name(listing, row) for row in rows}
     if len(tops) == 1 and not any(layout.is_open(row) for row in tree.rows[TOP]):
         top = next(child for child in tree.children[TOP] if tree.names[child] in tops)
-        inner = _innermost_repeat(layout, tree, top)
-        base, above = inner, tree.names[top]
+        inner = _innermost_repeat(layout, tree, top, is_flat=choices.flat)
+        base, above = inner, tree.names[inner if choices.flat else top]
         why = f"the archive's one top directory, {above}, goes in under its own name"
         if inner != top:
             layout.wrappers[tree.path(top)] = "repeats its own name inside"
@@ -90,6 +90,8 @@ def outside_layout(
             if layout.is_open(row):
                 if home < 0:
                     relative = tree.relative(directory, base)
+                    if choices.flat:
+                        relative = _without_wrappers(layout, tree, directory, base)
                     home = layout.home(None, f"{above}/{relative}" if relative else above)
                 layout.place(row, home, reason, Evidence.NONE)
     _settle(layout, tree, choices, digests, None)
@@ -100,18 +102,28 @@ def outside_layout(
     return layout
 
 
+def _without_wrappers(layout: Layout, tree: Tree, directory: int, base: int) -> str:
+    """A directory's path below another without those that hold nothing but one other."""
+    kept = []
+    for here in tree.chain(directory)[len(tree.chain(base)) :]:
+        children = [child for child in tree.children[here] if _holds_open_rows(layout, tree, child)]
+        if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[here]):
+            kept.append(tree.names[here])
+    return "/".join(kept)
+
+
 def _top_name(listing: Listing, row: int) -> str:
     directory = listing.directories[listing.directory_of[row]]
     return directory.partition("/")[0] if directory else ""
 
 
-def _innermost_repeat(layout: Layout, tree: Tree, top: int) -> int:
-    """The deepest directory below `top` that only repeats its name."""
+def _innermost_repeat(layout: Layout, tree: Tree, top: int, *, is_flat: bool) -> int:
+    """The deepest directory below `top` that only repeats its name, or that is all there is where it `is_flat`."""
     while True:
         children = [child for child in tree.children[top] if _holds_open_rows(layout, tree, child)]
         if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[top]):
             return top
-        if folded(tidy_name(tree.names[children[0]])) != folded(tidy_name(tree.names[top])):
+        if not is_flat and folded(tidy_name(tree.names[children[0]])) != folded(tidy_name(tree.names[top])):
             return top
         top = children[0]
 

@@ -290,10 +290,11 @@ class Places:
         done: frozenset[int] = frozenset(),
         *,
         takes_all: bool = False,
+        sub: str = "",
     ) -> None:
         """Place what lies below a directory whose content is the folder's.
 
-        `takes_all` sets aside what the folder says it takes.
+        `takes_all` sets aside what the folder says it takes; `sub` is a directory in the folder that it goes to.
         """
         while evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
             self.layout.wrappers.setdefault(
@@ -301,7 +302,7 @@ class Places:
                 f"holds nothing but {self.tree.names[inner]}, a name of {folder.name} too",
             )
             directory = inner
-        if folder.arrange is Arrange.PIECES:
+        if folder.arrange is Arrange.PIECES and not sub:
             if mark := self.marks.get(folder.name, {}).get(directory):
                 piece_why = f"{why}; it holds {mark} itself, so it is one piece under the archive's name"
                 self.place_piece(directory, folder, self.tidy_name_at(directory), piece_why, evidence, done)
@@ -311,10 +312,10 @@ class Places:
         for here in self.tree.below(directory, done):
             relative = self.tree.relative(here, directory)
             if folder.arrange is Arrange.LOOSE:
-                path = joined(folder.path, "")
+                path = joined(folder.path, sub)
                 self._place_files(here, relative, folder, path, why, evidence, notes_apart=True, takes_all=takes_all)
             else:
-                path = joined(folder.path, in_known_spelling(folder, relative))
+                path = joined(folder.path, in_known_spelling(folder, joined(sub, relative)))
                 self._place_files(
                     here, relative, folder, path, why, evidence, notes_apart=not relative, takes_all=takes_all
                 )
@@ -410,6 +411,15 @@ class Places:
                 if layout.is_open(row):
                     above = joined(piece, self.tree.relative(here, directory)).rpartition("/")[0]
                     layout.place(row, layout.home(folder, above, piece), reason, evidence)
+
+
+def folder_and_below(application: Application, wanted: str) -> tuple[Folder, str] | None:
+    """The folder that `FOLDER/SUB/DIRECTORY` names, and what stands behind; the longest name counts."""
+    parts = [part for part in wanted.replace("\\", "/").split("/") if part]
+    for count in range(len(parts), 0, -1):
+        if folder := folder_named(application, "/".join(parts[:count])):
+            return folder, "/".join(parts[count:])
+    return None
 
 
 def folder_named(application: Application, name: str) -> Folder | None:

@@ -43,7 +43,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
             _leave_not_current(layout, tree, folder, here)
             for row in chain(*here.values()):
                 layout.reason_of[row] = layout.reason(f"{folder.name} takes {matched[row].pattern}")
-            _place_found(layout, tree, application, folder, here)
+            _place_found(layout, tree, folder, here)
 
 
 def set_notes_aside(layout: Layout, tree: Tree) -> None:
@@ -118,9 +118,7 @@ def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[i
             layout.doubt(row, layout.reason(f"lies in {name}, which says that it is not the current content"))
 
 
-def _place_found(
-    layout: Layout, tree: Tree, application: Application, folder: Folder, found: dict[int, list[int]]
-) -> None:
+def _place_found(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
     """Place the rows that a folder takes by pattern: `found` gives them by directory."""
     known = {folded(name): name for name in folder.known}
     paths: dict[int, str] = {}
@@ -131,7 +129,7 @@ def _place_found(
         unknown = {directory: rows for directory, rows in found.items() if directory not in paths}
         if unknown:
             common = tree.common(set(unknown))
-            above = _kept_together(layout, tree, application, folder, common, unknown)
+            above = _kept_together(layout, tree, folder, common, unknown)
             paths |= {directory: joined(above, tree.relative(directory, common)) for directory in unknown}
     names = layout.listing.names
     for directory, rows in found.items():
@@ -146,17 +144,21 @@ def _evidence_of(name: str, layout: Layout, row: int) -> Evidence:
     return Evidence.EVERYDAY if suffix_of(name) in EVERYDAY else Evidence.PATTERN
 
 
-def _kept_together(
-    layout: Layout, tree: Tree, application: Application, folder: Folder, common: int, found: dict[int, list[int]]
-) -> str:
+def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: dict[int, list[int]]) -> str:
     """The directory that what came together keeps: one that says something; empty where it needs none."""
     if folder.is_root:
         return tree.names[common] if common in found else ""
     if not folder.gather or sum(map(len, found.values())) == 1:
         return ""
-    nested = layout.listing.nested
-    roots = {folded(name) for name in (*application.also, application.name, posixpath.basename(application.root))}
-    for here in reversed(tree.chain(common)[1:]):
+    return telling_name(layout, tree, common)
+
+
+def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
+    """The name of a directory, or of the nearest above it that says something; the archive's tidy name if none does."""
+    nested, application = layout.listing.nested, layout.application
+    names = (*application.also, application.name, posixpath.basename(application.root)) if application else ()
+    roots = {folded(name) for name in names}
+    for here in reversed(tree.chain(directory)[1:]):
         if here in nested or not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
             return tree.names[here]
     return layout.tidy_name

@@ -44,7 +44,9 @@ def settle_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
 
 def _variants(layout: Layout, tree: Tree) -> Iterator[list[int]]:
     """Groups of sibling directories that hold the same things in another size, language and the like."""
-    for parent, children in _used(layout, tree).items():
+    used = _used(layout, tree)
+    for parent in sorted(used, key=tree.path):
+        children = used[parent]
         if len(children) < 2:
             continue
         alike: dict[str, list[int]] = {}
