@@ -52,6 +52,7 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         "origin": result.origin or None,
         "facts": facts_document(result),
         "application": result.application.name if result.application else None,
+        "evidence": layout.evidence.name.lower().replace("_", "-") if layout and result.application else None,
         "holding": result.holding or None,
         "updates": result.updates.name if result.updates else None,
         "already_added": result.already is not None,

@@ -19,6 +19,7 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Decision, Home, Layout
 from usufruct.model.plan import Clash, Plan
 from usufruct.model.settings import TRASH
+from usufruct.planning.competition import evidence_words
 
 _CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
 _MARKS = Marks(
@@ -80,7 +81,8 @@ def _headline(result: Examined) -> str:
 def _destination_line(result: Examined) -> str:
     holding = styled(printable(result.holding), "title")
     if result.application:
-        return f"{_INDENT}for {result.application.title}, as {holding}"
+        by = f", told by {evidence_words(result.layout.evidence)}" if result.layout and result.layout.files else ""
+        return f"{_INDENT}for {result.application.title}, as {holding}{by}"
     return f"{_INDENT}without an application, as {holding}"
 
 
