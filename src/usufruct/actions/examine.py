@@ -391,9 +391,9 @@ def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
             options=(),
         )
     own = [application for application in request.applications if not application.is_shipped]
-    looked = tuple(
-        f"{application.name} looked for {sought(application)}" for application in own or request.applications
-    )
+    looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
+    if not own:
+        looked = ("`usufruct app learn FOLDER` makes a definition of a folder that has such content already",)
     unsafe = " Some of its entries are unsafe." if any(layout.refused for layout in layouts) else ""
     options = [
         option
