@@ -43,6 +43,13 @@ class LearningTest(unittest.TestCase):
         self.assertEqual(shapes(grouped)["p"][:3], ("P", Arrange.PIECES, ("rig.toml",)))
         self.assertIn("2 groups", grouped.folders[0].evidence[1])
 
+    def test_the_mark_is_what_is_called_as_the_folder_is_and_no_picture_that_each_piece_has_too(self) -> None:
+        found = learned(*(f"Plots/{n}/{f}" for n in ("Bean Row", "Herb Spiral", "Arch") for f in
+                          ("plot.yml", "soil.png", "bed.yml")))  # fmt: skip
+        self.assertEqual(shapes(found)["plots"][2], ("plot.yml",))
+        found = learned(*(f"Beds/{n}/{f}" for n in ("North", "South") for f in ("a.json", "soil.png", "leaf.png")))
+        self.assertEqual(shapes(found)["beds"][2], ("a.json",))
+
     def test_a_directory_of_directories_that_differ_in_kind_is_several_folders(self) -> None:
         found = learned("Setup/Yarns/a.yarn", "Setup/Threads/b.thread", "Other/Yarns/c.wool")
         self.assertEqual({path for path, *_ in shapes(found).values()}, {"Setup/Yarns", "Setup/Threads", "Other"})

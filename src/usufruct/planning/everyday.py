@@ -1,10 +1,12 @@
 """Everyday types: what very many programs use, so that it tells little about which application it is for."""
 
-EVERYDAY = frozenset(
+MEDIA = frozenset(
     # Pictures.
     "png jpg jpeg gif bmp tif tiff webp avif heic svg ico psd xcf tga "
     # Sound and video.
-    "wav mp3 ogg oga opus flac aac m4a wma aif aiff mid midi mp4 m4v mkv webm avi mov wmv ogv mpg mpeg "
+    "wav mp3 ogg oga opus flac aac m4a wma aif aiff mid midi mp4 m4v mkv webm avi mov wmv ogv mpg mpeg".split()
+)
+EVERYDAY = MEDIA.union(
     # Texts and documents.
     "txt text md markdown rst rtf pdf doc docx odt ods odp xls xlsx ppt pptx epub tex log nfo diz "
     # Web and data.

@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 from usufruct.model.applications import Arrange
 from usufruct.model.entries import TOP, Listing
 from usufruct.planning.dangers import programs_in
+from usufruct.planning.everyday import MEDIA, suffix_of
 from usufruct.planning.junk import is_junk, is_notes
-from usufruct.planning.names import folded, free_name, spelling_key
+from usufruct.planning.names import folded, free_name, likenesses, spelling_key
 from usufruct.planning.tree import Tree
 
 _ENOUGH = 0.9
@@ -75,6 +76,15 @@ class _Look:
     def __init__(self, tree: Tree) -> None:
         self.tree = tree
         self.listing = tree.listing
+        self._below: dict[int, int] = {}
+
+    def _count_below(self, directory: int) -> int:
+        """How many files of content are in a directory and below it, reckoned once."""
+        if not self._below:
+            for here in reversed(range(len(self.tree.rows))):
+                inner = sum(self._below[child] for child in self.tree.children[here])
+                self._below[here] = len(self.rows_in(here)) + inner
+        return self._below[directory]
 
     def rows_in(self, directory: int) -> list[int]:
         """The content directly in a directory: neither junk nor notes."""
@@ -103,7 +113,7 @@ class _Look:
         """The folder if its content comes in pieces: directories that all hold a file of one name or type."""
         rows = self.rows_below(directory)
         for mark, pieces in self._marks(directory):
-            inside = sum(len(self.rows_below(piece)) for piece in pieces)
+            inside = self._explained(pieces)
             groups = {self.tree.parent(piece) for piece in pieces} - {directory}
             if len(pieces) > 1 and inside >= _ENOUGH * len(rows) and (may_group or not groups):
                 evidence = [f"{len(pieces)} directories that hold {mark}, with {inside} of {_files(len(rows))} here"]
@@ -129,7 +139,8 @@ class _Look:
                     holders.setdefault(suffix, []).append(here)
         found = []
         for mark, pieces in holders.items():
-            if any(above in pieces for piece in pieces for above in self.tree.chain(piece)[:-1]):
+            every = set(pieces)
+            if any(above in every for piece in pieces for above in self.tree.chain(piece)[:-1]):
                 continue  # a piece lies in no other
             found.append((mark, pieces))
             parents = [self.tree.parent(piece) for piece in pieces]
@@ -137,11 +148,15 @@ class _Look:
             if len(called) == 1 and len(set(parents)) == len(parents) and directory not in parents:
                 found.append((f"{self.tree.names[pieces[0]]}/{mark}", parents))
         types = self._types(self.rows_below(directory))
-        # More files explained, then of a rarer type, then a name rather than a type.
+        called = {folded(self.tree.names[directory]), *likenesses(self.tree.names[directory])}
+        # More files explained, then called as the folder is, then no picture or sound, then of a rarer type, then a
+        # name rather than a type.
         return sorted(
             found,
             key=lambda one: (
                 -self._explained(one[1]),
+                folded(one[0].rpartition("/")[2].partition(".")[0]) not in called,
+                suffix_of(one[0]) in MEDIA,
                 types[_type_of(one[0])],
                 "*" in one[0],
                 len(one[0]),
@@ -150,7 +165,7 @@ class _Look:
         )
 
     def _explained(self, pieces: list[int]) -> int:
-        return sum(len(self.rows_below(piece)) for piece in pieces)
+        return sum(map(self._count_below, pieces))
 
     def _types(self, rows: Iterable[int]) -> Counter[str]:
         """`*.gel` → how many."""
