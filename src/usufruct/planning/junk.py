@@ -23,7 +23,7 @@ _JUNK_NAMES = frozenset(
 )
 _JUNK_FORMS = re.compile(
     r"__macosx|\.ds_store|\._.*|\.appledouble|\.apdisk|\.lsoverride|\.localized|\.volumeicon\.icns"
-    r"|\.spotlight-v100|\.trashes|\.trash-\d+|\.fseventsd|\.temporaryitems|\.documentrevisions-v100"
+    r"|\.thumbnails|\.spotlight-v100|\.trashes|\.trash-\d+|\.fseventsd|\.temporaryitems|\.documentrevisions-v100"
     r"|\$recycle\.bin|\.directory|@eadir|#recycle|\.fuse_hidden.*|\.nfs[0-9a-f]{8,}"
     r"|.*~|~\$.*|\.~lock\..*#|\.#.*|#.*#|\.[^/]*\.sw[opx]"
     r"|\.git|\.gitignore|\.gitattributes|\.gitmodules|\.svn|\.hg|\.hgignore|\.bzr"

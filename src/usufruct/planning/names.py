@@ -5,13 +5,17 @@ import unicodedata
 from collections.abc import Sequence
 
 _IGNORED = str.maketrans("", "", " -_")
+_SPACES = "\u00a0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a\u200b\u202f\u205f\u3000"
+_HYPHENS = "\u00ad\u2010\u2011\u2012\u2013\u2014\u2015\u2043\u2212\ufe63\uff0d\uff3f"
+_ALL_IGNORED = str.maketrans("", "", f" -_{_SPACES}{_HYPHENS}")
+"""All kinds of spaces, hyphens and underscores."""
 
 
 def folded(name: str) -> str:
     """One path component as it is compared: without case, Unicode form, spaces, hyphens and underscores."""
     if name.isascii():
         return name.lower().translate(_IGNORED) or name.lower()
-    return spelling_key(name).translate(_IGNORED) or spelling_key(name)
+    return spelling_key(name).translate(_ALL_IGNORED) or spelling_key(name)
 
 
 def spelling_key(name: str) -> str:
