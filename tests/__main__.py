@@ -1,0 +1,56 @@
+"""All tests, several modules at once: `python -m tests [--at-once N] [WORDS...]`; words choose modules by name."""
+
+import argparse
+import os
+import re
+import subprocess
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor, as_completed
+from pathlib import Path
+
+HERE = Path(__file__).parent
+_LONG = ("test_walks", "test_killed_stories", "test_interruptions", "test_guide", "test_fuzzing", "test_program")
+"""Begun first, so that none of them is left for the end."""
+
+
+def modules(words: list[str]) -> list[str]:
+    """Names of the modules to run, the long ones first."""
+    found = [".".join(file.relative_to(HERE.parent).with_suffix("").parts) for file in HERE.rglob("test_*.py")]
+    chosen = [name for name in found if not words or any(word in name for word in words)]
+    return sorted(chosen, key=lambda name: (not name.endswith(_LONG), name))
+
+
+def run(name: str) -> tuple[str, int, str, float]:
+    """Run one module in a process of its own; gives its name, exit code, what it said, and its seconds."""
+    begun = time.monotonic()
+    words = [sys.executable, "-m", "unittest", name]
+    done = subprocess.run(words, cwd=HERE.parent, capture_output=True, text=True, errors="replace", check=False)
+    return name, done.returncode, done.stdout + done.stderr, time.monotonic() - begun
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--at-once", type=int, default=os.cpu_count() or 1)
+    parser.add_argument("words", nargs="*")
+    words = parser.parse_args()
+    tests = failed = 0
+    begun = time.monotonic()
+    chosen = modules(words.words)
+    with ThreadPoolExecutor(words.at_once) as pool:
+        for job in as_completed([pool.submit(run, name) for name in chosen]):
+            name, code, said, seconds = job.result()
+            count = re.search(r"^Ran (\d+) test", said, re.MULTILINE)
+            tests += int(count[1]) if count else 0
+            sys.stdout.write(f"{'fine  ' if code == 0 else 'FAILED'}  {seconds:6.1f} s  {name}\n")
+            if code:
+                failed += 1
+                sys.stdout.write(said)
+            sys.stdout.flush()
+    sys.stdout.write(f"\nRan {tests} tests in {time.monotonic() - begun:.1f}s\n\n")
+    sys.stdout.write(f"FAILED (modules={failed})\n" if failed else "OK\n")
+    raise SystemExit(bool(failed) or not tests)
+
+
+if __name__ == "__main__":
+    main()
