@@ -147,6 +147,14 @@ class HostileTest(ArchiveCase):
         with self.assertRaisesRegex(UnsafeArchive, "more than 7 entries"):
             opened_inside(outer, [0, 1], access(), insist=True)
 
+    def test_what_is_opened_for_one_definition_is_no_part_of_what_another_opens(self) -> None:
+        inner = tar_bytes(dict.fromkeys("abc", "x"))
+        outer = self.opened(zip_bytes({"1.tar": inner, "2.tar": inner}), how=access(limits=Limits(entries=7)))
+        for rows in ([0], [1], [0]):
+            found = opened_inside(outer, rows, access(), insist=True)
+            assert found
+            found.close()
+
     def test_names_are_counted_before_they_are_kept(self) -> None:
         long = dict.fromkeys((f"{number}/{'n' * 200}" for number in range(50)), "x")
         for content in (zip_bytes(long), tar_bytes(long)):

@@ -2,6 +2,7 @@
 
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
+from copy import copy
 from dataclasses import replace
 from pathlib import Path
 
@@ -132,7 +133,8 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
     UnsafeArchive for nesting that unpacks to more than anything of the outer's size does.
     """
     inner: dict[int, Archive] = {}
-    kept, allowance = _Kept(), outer.allowance
+    # Another definition may have other archives opened: what these demand is no part of that.
+    kept, allowance = _Kept(), copy(outer.allowance)
     # Each archive inside would hold a file open, and its plain bytes are at hand anyway.
     access = replace(access, spool=None)
     try:
@@ -155,6 +157,7 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
         kept.close()
         return None
     opened = Compound(outer, size=outer.size, facts=outer.facts, allowance=allowance, keeps=outer, kept=kept)
+    opened.listing.are_parts = outer.listing.are_parts
     opened.take(outer, "", frozenset(inner))
     for row, archive in inner.items():
         opened.take(archive, outer.listing.path(row))
