@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
-from usufruct.model.layout import AsideKind, Evidence, Layout
+from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Tree
@@ -23,6 +23,8 @@ class _Names:
     root: dict[tuple[str, ...], str] = field(default_factory=dict)
     """Components of a name of the root → as written."""
     single: dict[str, Folder] = field(default_factory=dict)
+    shared: dict[str, list[Folder]] = field(default_factory=dict)
+    """Names that are alike of two folders and more."""
     several: dict[tuple[str, ...], Folder] = field(default_factory=dict)
     """Names of two and more components."""
     paths: dict[str, Folder] = field(default_factory=dict)
@@ -43,8 +45,10 @@ class _Names:
                 names.paths.setdefault(folded_path(folder.path), folder)
             for name in own:
                 names._enter(name, folder)
+        own_words = frozenset(names.single)
         for folder in application.folders:
-            if not folder.is_root:
+            last = folded_path(folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2])
+            if not folder.is_root and last not in own_words:
                 names._enter(folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2], folder)
         return names
 
@@ -52,8 +56,10 @@ class _Names:
         parts = tuple(folded_path(name.strip("/")).split("/"))
         if len(parts) > 1:
             self.several.setdefault(parts, folder)
-        elif parts[0]:
-            self.single.setdefault(parts[0], folder)
+        elif parts[0] and self.single.setdefault(parts[0], folder) is not folder:
+            rivals = self.shared.setdefault(parts[0], [self.single[parts[0]]])
+            if folder not in rivals:
+                rivals.append(folder)
 
     def are_of(self, folder: Folder, name: str) -> bool:
         """Whether a folded name is one of the folder's."""
@@ -247,6 +253,11 @@ class Places:
     def _read_named(self, directory: int, folder: Folder, name: str) -> None:
         """A directory with a folder's name; longer names that begin at it go to their own folders."""
         first = self.tree.folded[directory]
+        if rivals := self.names.shared.get(first):
+            fitting = [rival for rival in rivals if self._fits(directory, rival)]
+            folder = (fitting or rivals)[0]
+            if len(fitting) != 1:
+                self.layout.decisions.append(self._which_folder(directory, fitting or rivals))
         apart: set[int] = set()
         for parts, other in self.names.several.items():
             if other is folder or parts[0] != first:
@@ -258,6 +269,26 @@ class Places:
                     self.read_folder(below, other, f"lay in {longer}, a name of {other.name}", Evidence.FOLDER_NAME)
         why = f"lay in {name}, a name of {folder.name}"
         self.read_folder(directory, folder, why, Evidence.FOLDER_NAME, frozenset(apart))
+
+    def _fits(self, directory: int, folder: Folder) -> bool:
+        """Whether all content below a directory is what a folder takes."""
+        if folder.arrange is Arrange.PIECES:
+            return not self.marks.get(folder.name, {}).keys().isdisjoint(self.tree.below(directory))
+        takes, names = self._takes[folder.name], self.layout.listing.names
+        content = (row for here in self.tree.below(directory) for row in self._plain_rows(here))
+        return not takes or all(takes.by_name(names[row]) for row in content if self.layout.is_open(row))
+
+    def _which_folder(self, directory: int, folders: list[Folder]) -> Decision:
+        """The question of a directory whose name is that of several folders."""
+        listing = self.layout.listing
+        rows = [row for here in self.tree.below(directory) for row in self._plain_rows(here)]
+        size = sum(listing.sizes[row] for row in rows)
+        options = tuple(
+            Option(name=one.name, answer=("--into", one.name), files=len(rows), size=size, example=one.path)
+            for one in folders
+        )
+        names = " and ".join(one.name for one in folders)
+        return Decision(question=f"{self.tree.names[directory]} may be {names}. Which is meant?", options=options)
 
     def _read_root(self, root: int, name: str) -> None:
         """A directory with the root's name: the folders are looked for by their paths from there."""
