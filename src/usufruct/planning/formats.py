@@ -54,7 +54,9 @@ def _found(layout: Layout) -> list[_Formats]:
         folder = layout.homes[layout.home_of[row]].folder
         if not folder or not folder.prefer or folder.arrange is Arrange.PIECES:
             continue
-        ranks = ranked.setdefault(folder.name, [Patterns([pattern]) for pattern in folder.prefer])
+        if folder.name not in ranked:
+            ranked[folder.name] = [Patterns([pattern]) for pattern in folder.prefer]
+        ranks = ranked[folder.name]
         rank = next((rank for rank, pattern in enumerate(ranks) if pattern.by_name(names[row])), None)
         if rank is not None:
             here = found.setdefault((folder.name, directories[row]), _Formats(folder, directories[row]))

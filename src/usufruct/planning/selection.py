@@ -2,6 +2,7 @@
 
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
+from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.planning.dangers import programs_in
 from usufruct.planning.junk import can_run
@@ -19,20 +20,22 @@ def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> N
         return
     patterns = Patterns(leave)
     why_below = [-1] * len(tree.names)
-    names = layout.listing.names
-    for directory, rows in enumerate(tree.rows):
-        if directory:
-            why_below[directory] = why_below[tree.parent(directory)]
-            if why_below[directory] < 0:
-                why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
-        for row in rows:
-            if row in tree.junk:
-                continue
-            why = why_below[directory]
-            if why < 0:
-                why = _left(layout, patterns, names[row], joined(tree.path(directory), names[row]))
-            if why >= 0:
-                layout.set_aside(row, AsideKind.JUNK, why)
+    names, directories = layout.listing.names, layout.listing.directory_of
+    for directory in range(1, len(tree.names)):
+        why_below[directory] = why_below[tree.parent(directory)]
+        if why_below[directory] < 0:
+            why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
+    # Only a pattern with a path, or a directory that is left out, makes it needful to look at every entry.
+    looks_at_all = patterns.has_paths or any(why >= 0 for why in why_below)
+    for row in range(len(names)) if looks_at_all else sorted(patterns.found_in(tree.by_form)):
+        if row in tree.junk or layout.listing.kinds[row] == EntryKind.DIRECTORY:
+            continue
+        directory = directories[row]
+        why = why_below[directory]
+        if why < 0:
+            why = _left(layout, patterns, names[row], joined(tree.path(directory), names[row]))
+        if why >= 0:
+            layout.set_aside(row, AsideKind.JUNK, why)
 
 
 def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
