@@ -36,6 +36,10 @@ class _Fields:
         self.at = 0
 
     def vint(self) -> int:
+        at = self.at
+        if at < len(self.data) and self.data[at] < 0x80:
+            self.at = at + 1  # as most are
+            return self.data[at]
         value, shift = 0, 0
         while shift < 70:
             if self.at >= len(self.data):

@@ -140,7 +140,7 @@ def can_be_read(name: str) -> bool:
 
 def may_hold_programs(names: Sequence[str]) -> bool:
     """Whether any of these names may be one of a file that can run, likewise."""
-    suffixes = {name.rpartition(".")[2].lower() for name in names}
+    suffixes = {name.rpartition(".")[2].lower() for name in names if "." in name}
     return not _PROGRAMS.isdisjoint(suffixes) or any(suffix.isdecimal() for suffix in suffixes)
 
 

@@ -55,13 +55,19 @@ def likenesses(name: str) -> tuple[str, ...]:
 
     That is: without a number in front, without a version behind, singular for plural and plural for singular.
     """
-    plain = _NUMBER_IN_FRONT.sub("", name) or name
-    forms = dict.fromkeys([folded(plain), folded(_split_version(plain)[0])])
+    own = folded(name)
+    forms = dict.fromkeys([own])
+    if any(map(str.isdigit, name)):
+        plain = _NUMBER_IN_FRONT.sub("", name) or name
+        forms |= dict.fromkeys([folded(plain), folded(_split_version(plain)[0])])
     for form in list(forms):
-        for other in (form.removesuffix("s"), f"{form}s", re.sub("ies$", "y", form), re.sub("y$", "ies", form)):
-            if other and other != form:
-                forms.setdefault(other)
-    return tuple(form for form in forms if form != folded(name))
+        if form.endswith("ies"):
+            forms.setdefault(f"{form[:-3]}y")
+        if form.endswith("s"):
+            forms.setdefault(form[:-1])
+        else:
+            forms.setdefault(f"{form[:-1]}ies" if form.endswith("y") else f"{form}s")
+    return tuple(form for form in forms if form and form != own)
 
 
 # Written out, and compiled when first used: commands that only read the ledger start without them.

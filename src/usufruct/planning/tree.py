@@ -10,6 +10,8 @@ from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may
 from usufruct.planning.names import folded, is_archive_name, likenesses, spelling_key
 from usufruct.planning.patterns import NamesByForm
 
+_MOST_NAMES = 20_000
+"""Different names of directories beyond which none is looked at for what it is like."""
 _trees: "WeakKeyDictionary[Listing, Tree]" = WeakKeyDictionary()
 
 
@@ -58,6 +60,8 @@ class Tree:
     def names_by_likeness(self) -> dict[str, list[str]]:
         """What directories' names are like → these names, as they are compared."""
         found: dict[str, list[str]] = {}
+        if len(self.directories_by_name) > _MOST_NAMES:
+            return found
         for plain, directories in self.directories_by_name.items():
             for like in likenesses(self.names[directories[0]]) if plain else ():
                 found.setdefault(like, []).append(plain)
