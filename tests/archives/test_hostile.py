@@ -14,11 +14,11 @@ import zlib
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.rar_writer import Member, RarWriter, vint
 from tests.archives.zip_writer import Item, zip_of
-from tests.fuzzing.bombs import header, seven_with_link, tar_of_sparse_files
+from tests.fuzzing.bombs import header, seven_of, seven_with_link, tar_of_sparse_files
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.allowance import Limits
 from usufruct.archives.nested import opened_inside
-from usufruct.errors import ArchiveError, DamagedArchive, MachineError, UnsafeArchive
+from usufruct.errors import ArchiveError, DamagedArchive, MachineError, UnreadableArchive, UnsafeArchive
 from usufruct.model.entries import EntryKind
 
 OUT = ["../up", "/abs", "C:\\x", "C:relative", "a/../../b", "..", "a/..", "x\\..\\..\\y", "\\\\server\\share\\x"]
@@ -192,6 +192,13 @@ class HostileTest(ArchiveCase):
         plain = lzma.compress(bytes(1000), lzma.FORMAT_ALONE)
         with self.assertRaisesRegex(UnsafeArchive, "unpacking it would take 128 MB of memory"):
             self.opened(plain[:1] + struct.pack("<L", 0xC0000000) + plain[5:], "x.lzma")
+
+    def test_a_locked_header_of_a_7z_by_a_method_nobody_reads_is_named(self) -> None:
+        bzip2, lock = b"\x03\x04\x02\x02", b"\x24\x06\xf1\x07\x01\x02\x01\x00"
+        folder = b"\x02" + bzip2 + lock + b"\x00\x01"
+        header = b"\x17\x06\x00\x01\x09\x20\x00\x07\x0b\x01\x00" + folder + b"\x0c\x10\x20\x00\x00"
+        with self.assertRaisesRegex(UnreadableArchive, "is packed with method 040202, which cannot be read"):
+            self.opened(seven_of(bytes(32), header), how=access("moth"))
 
     def test_a_link_of_a_7z_with_an_endless_target_is_damage(self) -> None:
         with self.assertRaisesRegex(DamagedArchive, "the link link has a target of 1,048,576 bytes"):

@@ -235,9 +235,13 @@ def seven_of_header(plain: Iterable[bytes], packed_streams: bytes = b"") -> byte
         b"\x07\x0b\x01\x00\x01" + coder + b"\x0c" + seven_number(size) + b"\x0a\x01" + struct.pack("<L", checksum)
         + b"\x00\x00"
     )  # fmt: skip
-    start = struct.pack("<QQL", len(packed_streams) + len(packed), len(encoded), zlib.crc32(encoded))
-    head = b"7z\xbc\xaf\x27\x1c\0\4" + struct.pack("<L", zlib.crc32(start)) + start
-    return head + packed_streams + packed + encoded
+    return seven_of(packed_streams + packed, encoded)
+
+
+def seven_of(streams: bytes, header: bytes) -> bytes:
+    """A 7z of these packed streams and this header, as it is."""
+    start = struct.pack("<QQL", len(streams), len(header), zlib.crc32(header))
+    return b"7z\xbc\xaf\x27\x1c\0\4" + struct.pack("<L", zlib.crc32(start)) + start + streams + header
 
 
 def seven_of_empty_entries(count: int) -> bytes:

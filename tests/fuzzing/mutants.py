@@ -15,7 +15,7 @@ import zstandard
 
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
-from tests.fuzzing.bombs import RECORD, pax_field, seven_of_header
+from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.library import library_version
 
@@ -31,28 +31,13 @@ PLAIN = {name: content for name, content in FILES.items() if not content.startsw
 _MEMBERS = [Member(name, content) for name, content in PLAIN.items()]
 _ITEMS = [Item(name.encode(), content, PASSWORD, flags=0x800) for name, content in PLAIN.items()]
 _AES_ITEMS = [Item(name.encode(), content, PASSWORD, 32, flags=0x800) for name, content in PLAIN.items()]
-_NUMBERS = (
-    0,
-    1,
-    2,
-    7,
-    0x7F,
-    0x80,
-    0xFF,
-    0xFFFF,
-    0x7FFFFFFF,
-    0x80000000,
-    0xFFFFFFFF,
-    1 << 40,
-    (1 << 63) - 1,
-    (1 << 64) - 1,
-)
+_NUMBERS = (0, 1, 2, 7, 0x7F, 0x80, 0xFF, 0xFFFF, 1 << 31, 1 << 40, *((1 << n) - 1 for n in (31, 32, 63, 64)))
 Chance = random.Random
 
 
-def _seven(password: str | None = None, *, packs_header: bool = True) -> bytes:
+def _seven(password: str | None = None, *, packs_header: bool = True, hides_names: bool = False) -> bytes:
     buffer = io.BytesIO()
-    with py7zr.SevenZipFile(buffer, "w", password=password) as archive:
+    with py7zr.SevenZipFile(buffer, "w", password=password, header_encryption=hides_names) as archive:
         archive.set_encoded_header_mode(packs_header)
         for name, content in PLAIN.items():
             archive.writestr(content, name)
@@ -87,6 +72,7 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "7z": _seven,
     "7z, plain header": lambda: _seven(packs_header=False),
     "7z, locked": lambda: _seven(PASSWORD),
+    "7z, hidden": lambda: _seven(PASSWORD, hides_names=True),
     "tar": _tar,
     "tar.gz": lambda: gzip.compress(_tar(), mtime=0),
     "tar.bz2": lambda: bz2.compress(_tar()),
@@ -249,8 +235,7 @@ def seven_fields(content: bytes, chance: Chance) -> bytes:
                 header[at:at] = chance.randbytes(chance.randint(1, 4))
     if chance.random() < 0.3:
         return seven_of_header([bytes(header)], streams)
-    start = struct.pack("<QQL", len(streams), len(header), zlib.crc32(header))
-    return content[:8] + struct.pack("<L", zlib.crc32(start)) + start + streams + bytes(header)
+    return seven_of(streams, bytes(header))
 
 
 def _within(

@@ -39,7 +39,8 @@ class Download:
         self._request = request
         self._is_alone = is_alone
         self._whole: WholeFile | None = None
-        self._pieces: dict[int, dict[str, frozenset[int]]] = {}
+        self._pieces: dict[int, frozenset[int]] = {}
+        """Archive → the directories that are pieces of any application that is tried."""
         self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
         self.archive: Archive
         """The download as it is read by itself."""
@@ -138,15 +139,9 @@ class Download:
         choices = self._request.choices
         if application is None:
             return outside_layout(archive.listing, self.tidy_name, choices, digests)
-        pieces = self._pieces_in(archive)
-        foreign = frozenset().union(*(found for name, found in pieces.items() if name != application.name))
-        return layout_of(archive.listing, application, self.tidy_name, choices, digests, foreign)
-
-    def _pieces_in(self, archive: Archive) -> dict[str, frozenset[int]]:
-        """The directories that are pieces of each application that is tried."""
         if id(archive) not in self._pieces:
             self._pieces[id(archive)] = pieces_of(archive.listing, self._request.applications)
-        return self._pieces[id(archive)]
+        return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._pieces[id(archive)])
 
     def _whole_file(self) -> WholeFile:
         if self._whole is None:

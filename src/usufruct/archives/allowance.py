@@ -54,8 +54,8 @@ class Allowance:
             is_for_size = self._most < self.limits.entries
             raise self._too_much(
                 f"it holds more than {self._most:,} entries{', too many for its size' if is_for_size else ''}",
-                f"most-entries={10 * self.limits.entries}",
-            )
+                "most-entries", self.limits.entries,
+            )  # fmt: skip
 
     def may_enter(self, count: int) -> None:
         """Raise for entries that would be too many, before any is read."""
@@ -67,7 +67,7 @@ class Allowance:
         self._fields += more
         if self._fields > _FIELDS_FOR_EACH * self._most:
             raise self._too_much(
-                "its headers hold more fields than any archive needs", f"most-entries={10 * self.limits.entries}"
+                "its headers hold more fields than any archive needs", "most-entries", self.limits.entries
             )
 
     def keep(self, more: int) -> None:
@@ -107,21 +107,15 @@ class Allowance:
 
     def _refuse_ratio(self, total: int, ratio: int) -> None:
         if total > max(self.limits.free, self._size * ratio):
-            raise self._too_much(
-                f"it unpacks to more than {ratio:,} times its size", f"most-ratio={10 * self.limits.ratio}"
-            )
+            raise self._too_much(f"it unpacks to more than {ratio:,} times its size", "most-ratio", self.limits.ratio)
 
-    def _too_much(self, what: str, setting: str) -> UnsafeArchive:
+    def _too_much(self, what: str, setting: str, limit: int) -> UnsafeArchive:
+        raised = f"`usufruct settings set {setting} {10 * limit}`"
+        return self._harmful(what, f" If you trust it, {raised} raises the limit.")
+
+    def _harmful(self, what: str, more: str = "") -> UnsafeArchive:
         return UnsafeArchive(
             f"{self._name} is refused: {what}, as one made to do harm.",
-            remedy="Do not use it; get it from another place. "
-            f"If you trust it, `usufruct settings set {setting.replace('=', ' ')}` raises the limit.",
-            path=self._path,
-        )
-
-    def _harmful(self, what: str) -> UnsafeArchive:
-        return UnsafeArchive(
-            f"{self._name} is refused: {what}, as one made to do harm.",
-            remedy="Do not use it; get it from another place.",
+            remedy=f"Do not use it; get it from another place.{more}",
             path=self._path,
         )

@@ -92,14 +92,7 @@ class SevenArchive:
 
     def _read_listing(self) -> None:
         try:
-            headers = read_headers(self._source, None, self.allowance)
-        except HeaderLocked:
-            self.facts.hides_names = True
-            found: dict[str, Headers] = {}
-            self._password = self._access.passwords.first_fitting(
-                self.name, lambda password: self._opens_header(password, found)
-            )
-            headers = found[self._password]
+            headers = self._read_headers()
         except SevenFault as fault:
             raise self._damaged(fault) from fault
         except UnknownMethod as unknown:
@@ -116,6 +109,17 @@ class SevenArchive:
         self.facts.locked_entries = methods[_LOCK]
         self.facts.is_solid = any(folder.streams > 1 for folder in headers.folders)
         self._read_targets(headers)
+
+    def _read_headers(self) -> Headers:
+        try:
+            return read_headers(self._source, None, self.allowance)
+        except HeaderLocked:
+            self.facts.hides_names = True
+        found: dict[str, Headers] = {}
+        self._password = self._access.passwords.first_fitting(
+            self.name, lambda password: self._opens_header(password, found)
+        )
+        return found[self._password]
 
     def _enter(self, entry: Entry) -> None:
         mode = entry.attributes >> 16 if entry.attributes & _UNIX_MODES else 0

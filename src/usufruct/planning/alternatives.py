@@ -1,7 +1,7 @@
 """Entries of one archive that want the same destination: duplicates, or alternatives the user chooses from."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from itertools import chain, combinations, permutations
 
@@ -165,9 +165,13 @@ def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
 def _meeting_rows(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
     """The rows of an option that meet others: files, and pieces as a whole."""
     own = _rows_of(layout, tree, group, name)
-    meeting = {row for rows in group.clashes for row in rows}.intersection(own)
-    pieces = {layout.homes[layout.home_of[row]].piece for row in meeting} - {""}
-    return [row for row in own if row in meeting or layout.homes[layout.home_of[row]].piece in pieces]
+    return _with_pieces(layout, own, {row for rows in group.clashes for row in rows}.intersection(own))
+
+
+def _with_pieces(layout: Layout, own: Sequence[int], rows: Set[int]) -> list[int]:
+    """Of an option's own rows these, and all of the pieces that they are part of."""
+    pieces = {layout.homes[layout.home_of[row]].piece for row in rows} - {""}
+    return [row for row in own if row in rows or layout.homes[layout.home_of[row]].piece in pieces]
 
 
 def _side(tree: Tree, directory: int, parent: int) -> int:
@@ -214,11 +218,12 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
     if group.parent < 0:
         kept, left = _kept_by_order(group, chosen)
     else:
-        rows_of = _meeting_rows if group.is_partial else _rows_of
         if not places_all:
             chosen.sort(key=lambda name: _order_of(tree, group, name, choices))
+            if group.is_partial:
+                return _give_way(layout, tree, group, chosen)
         kept = [_rows_of(layout, tree, group, name) for name in chosen]
-        left = [row for name in group.options if name not in chosen for row in rows_of(layout, tree, group, name)]
+        left = [row for name in group.options if name not in chosen for row in _rows_of(layout, tree, group, name)]
     for row in left:
         layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
     if group.parent >= 0 and not places_all:
@@ -226,6 +231,26 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
         return True
     _move_to_free_names(layout, kept)
     return True
+
+
+def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> bool:
+    """Where alternatives meet in little, let what meets a chosen one give way to it, a piece as a whole.
+
+    Of several chosen the later stays. False if none of what meets is a chosen one's.
+    """
+    names = {directory: name for name, directory in group.options.items()}
+    directories = layout.listing.directory_of
+    out: set[int] = set()
+    for rows in group.clashes:
+        met = {names[_side(tree, directories[row], group.parent)]: row for row in rows}
+        stays = next((name for name in reversed(chosen) if name in met), None)
+        for name, row in met.items() if stays else ():
+            if name != stays:
+                out.update(_with_pieces(layout, _rows_of(layout, tree, group, name), {row}))
+    reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
+    for row in out:
+        layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+    return bool(out)
 
 
 def _are_parts(layout: Layout, group: _Group) -> bool:

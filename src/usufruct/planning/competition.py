@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from operator import not_
 
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
@@ -56,19 +55,15 @@ def _reached(layout: Layout) -> int:
     return sum(map(bool, layout.evidence_of))
 
 
-def content_of(layout: Layout) -> int:
+def _content(layout: Layout) -> int:
     """Entries that are neither junk nor notes."""
-    kinds, apart = layout.listing.kinds, (AsideKind.JUNK, AsideKind.NOTES)
-    return sum(
-        1
-        for kind, aside in zip(kinds, layout.aside_of, strict=True)
-        if kind != EntryKind.DIRECTORY and aside not in apart
-    )
+    pairs = zip(layout.listing.kinds, layout.aside_of, strict=True)
+    return sum(1 for kind, aside in pairs if kind != EntryKind.DIRECTORY and aside not in _NO_CONTENT)
 
 
 def _doubt(best: Layout, others: Sequence[Layout]) -> str:
     """Why the winner is no matter of course, in words; empty where it is."""
-    app, reached, content = _app(best), _reached(best), content_of(best)
+    app, reached, content = _app(best), _reached(best), _content(best)
     if app.is_shipped and best.evidence <= Evidence.EVERYDAY:
         return f"only everyday types of files led to {app.name}"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
@@ -81,16 +76,14 @@ def _doubt(best: Layout, others: Sequence[Layout]) -> str:
 
 def _left_of(best: Layout, other: Layout, content: int) -> str:
     """What another application would miss if the winner had its way."""
+    if other.listing is not best.listing:
+        return ""
     name = _name(other)
-    left = (
-        [
-            (Evidence(strength), row)
-            for row, (strength, taken) in enumerate(zip(other.evidence_of, map(not_, best.evidence_of), strict=True))
-            if strength >= Evidence.PATTERN and taken and best.aside_of[row] not in _NO_CONTENT
-        ]
-        if other.listing is best.listing
-        else []
-    )
+    left = [
+        (Evidence(strength), row)
+        for row, (strength, reached) in enumerate(zip(other.evidence_of, best.evidence_of, strict=True))
+        if strength >= Evidence.PATTERN and not reached and best.aside_of[row] not in _NO_CONTENT
+    ]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
     if by_mark is not None:
         return f"{best.listing.path(by_mark)} is in a piece of {name}, and would stay aside"

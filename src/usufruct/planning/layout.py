@@ -31,7 +31,7 @@ def layout_of(
     """Where each entry of an archive belongs in an application.
 
     `digests` maps rows to content digests, where known; see `Layout.unsettled`. `foreign` are directories that are
-    pieces of other applications, see `pieces_of`.
+    pieces of any application, see `pieces_of`; its own are left out.
     """
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
@@ -50,14 +50,11 @@ def layout_of(
     return layout
 
 
-def pieces_of(listing: Listing, applications: Iterable[Application]) -> dict[str, frozenset[int]]:
-    """Application → the directories that a mark of its makes pieces."""
+def pieces_of(listing: Listing, applications: Iterable[Application]) -> frozenset[int]:
+    """The directories that a mark of any of these applications makes pieces."""
     tree = Tree.of(listing)
-    found = {}
-    for application in applications:
-        marks = marks_of(tree, application).values()
-        found[application.name] = frozenset(directory for marked in marks for directory in marked)
-    return found
+    every = (marked for application in applications for marked in marks_of(tree, application).values())
+    return frozenset(directory for marked in every for directory in marked)
 
 
 def outside_layout(

@@ -11,7 +11,7 @@ from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
-from usufruct.planning.tree import Tree
+from usufruct.planning.tree import Marks, Tree
 
 NOTES_REASON = "kept with the record, to be read with `show`"
 
@@ -47,9 +47,9 @@ class _Names:
                 names._enter(name, folder)
         own_words = frozenset(names.single)
         for folder in application.folders:
-            last = folded_path(folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2])
-            if not folder.is_root and last not in own_words:
-                names._enter(folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2], folder)
+            last = folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2]
+            if not folder.is_root and folded(last) not in own_words:
+                names._enter(last, folder)
         return names
 
     def _enter(self, name: str, folder: Folder) -> None:
@@ -66,12 +66,14 @@ class _Names:
         return self.single.get(name) is folder
 
 
-Marks = dict[str, dict[int, str]]
-"""Folder name → directory → path below it of the file that marks it as a piece of that folder."""
-
-
 def marks_of(tree: Tree, application: Application) -> Marks:
-    """The directories that are pieces, for each folder that arranges by pieces."""
+    """The directories that are pieces, for each folder that arranges by pieces; looked for once in a tree."""
+    if application not in tree.marks:
+        tree.marks[application] = _marks_in(tree, application)
+    return tree.marks[application]
+
+
+def _marks_in(tree: Tree, application: Application) -> Marks:
     marks: Marks = {}
     names, directory_of, kinds = tree.listing.names, tree.listing.directory_of, tree.listing.kinds
 
@@ -114,6 +116,8 @@ class Places:
         self.names = _Names.of(application)
         self.marks = marks_of(tree, application)
         own = {directory for found in self.marks.values() for directory in found}
+        self._holding = self._with_those_above(own)
+        """The application's pieces, and all that hold one."""
         self.foreign = foreign - own
         """Pieces of other applications: names in them mean nothing, and nothing is torn out of them."""
         self._add_likenesses()
@@ -149,19 +153,17 @@ class Places:
                     found.setdefault(self.tree.folded[directory], (directory, folder))
         return found
 
-    def _holds_piece(self, directory: int) -> bool:
-        marked = set().union(*(found.keys() for found in self.marks.values()))
-        return not marked.isdisjoint(self.tree.below(directory))
-
     def _telling_directories(self) -> set[int]:
         """The directories that may mean something, and those above them: nothing else needs a visit."""
         lasts = {parts[-1] for parts in (*self.names.root, *self.names.several)} | self.names.single.keys()
         by_name = self.tree.directories_by_name
         telling = {directory for name in lasts for directory in by_name.get(name, ())}
-        telling.update(directory for found in self.marks.values() for directory in found)
         telling.update(directory for name in self._pieces for directory in by_name[name])
+        return self._holding | self._with_those_above(telling)
+
+    def _with_those_above(self, directories: Set[int]) -> set[int]:
         found: set[int] = set()
-        for directory in telling:
+        for directory in directories:
             while directory >= 0 and directory not in found:
                 found.add(directory)
                 directory = self.tree.parent(directory)
@@ -209,7 +211,7 @@ class Places:
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
                 self.place_piece(child, folder, self.tree.names[child], why, Evidence.MARK)
-            elif (part_of := self._pieces.get(self.tree.folded[child])) and not self._holds_piece(child):
+            elif (part_of := self._pieces.get(self.tree.folded[child])) and child not in self._holding:
                 self._note_wrapper(directory)
                 piece, folder = part_of
                 why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
@@ -253,7 +255,8 @@ class Places:
     def _read_named(self, directory: int, folder: Folder, name: str) -> None:
         """A directory with a folder's name; longer names that begin at it go to their own folders."""
         first = self.tree.folded[directory]
-        if rivals := self.names.shared.get(first):
+        # A longer name is one folder's alone.
+        if "/" not in name and (rivals := self.names.shared.get(first)):
             fitting = [rival for rival in rivals if self._fits(directory, rival)]
             folder = (fitting or rivals)[0]
             if len(fitting) != 1:
@@ -411,7 +414,7 @@ class Places:
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
                 self.place_piece(child, folder, self.tree.names[child], f"{why}; holds {mark}", evidence)
-            elif directory == top and not self._folder_named(child) and not self._holds_piece(child):
+            elif directory == top and not self._folder_named(child) and child not in self._holding:
                 # What a piece gets later, a patch or a part of it, has no mark of its own.
                 lies = f"{why}; holds no {' or '.join(folder.mark)}: it goes in as it lies, as a part of a piece would"
                 self.place_piece(child, folder, self.tree.names[child], lies, Evidence.EVERYDAY)

@@ -1,9 +1,8 @@
 """What no directory speaks for: by pattern to a folder that takes it, else aside."""
 
 import posixpath
-from collections.abc import Iterable, Sequence, Set
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass
-from itertools import chain
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
@@ -41,9 +40,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
     for folder in application.folders:
         if here := found.get(folder.name):
             _leave_not_current(layout, tree, folder, here)
-            for row in chain(*here.values()):
-                layout.reason_of[row] = layout.reason(f"{folder.name} takes {matched[row].pattern}")
-            _place_found(layout, tree, folder, here)
+            _place_found(layout, tree, folder, here, matched)
 
 
 def set_notes_aside(layout: Layout, tree: Tree) -> None:
@@ -118,7 +115,9 @@ def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[i
             layout.doubt(row, layout.reason(f"lies in {name}, which says that it is not the current content"))
 
 
-def _place_found(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
+def _place_found(
+    layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]], matched: Mapping[int, _Taker]
+) -> None:
     """Place the rows that a folder takes by pattern: `found` gives them by directory."""
     known = {folded(name): name for name in folder.known}
     paths: dict[int, str] = {}
@@ -135,11 +134,13 @@ def _place_found(layout: Layout, tree: Tree, folder: Folder, found: dict[int, li
     for directory, rows in found.items():
         home = layout.home(folder, joined(folder.path, paths.get(directory, "")))
         for row in rows:
-            layout.place(row, home, layout.reason_of[row], _evidence_of(names[row], layout, row))
+            pattern = matched[row].pattern
+            reason = layout.reason(f"{folder.name} takes {pattern}")
+            layout.place(row, home, reason, _evidence_of(pattern, names[row]))
 
 
-def _evidence_of(name: str, layout: Layout, row: int) -> Evidence:
-    if layout.reasons[layout.reason_of[row]].endswith(" takes *"):
+def _evidence_of(pattern: str, name: str) -> Evidence:
+    if not letters_of(pattern):
         return Evidence.ANYTHING
     return Evidence.EVERYDAY if suffix_of(name) in EVERYDAY else Evidence.PATTERN
 

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from functools import cached_property
 from weakref import WeakKeyDictionary
 
+from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
 from usufruct.planning.names import folded, is_archive_name, likenesses, spelling_key
@@ -12,6 +13,8 @@ from usufruct.planning.patterns import NamesByForm
 
 _MOST_NAMES = 20_000
 """Different names of directories beyond which none is looked at for what it is like."""
+Marks = dict[str, dict[int, str]]
+"""Folder name → directory → path below it of the file that marks it as a piece of that folder."""
 _trees: "WeakKeyDictionary[Listing, Tree]" = WeakKeyDictionary()
 
 
@@ -33,6 +36,8 @@ class Tree:
             self.children[listing.parents[number]].append(number)
         self.rows: list[array[int]] = [array("I") for _ in range(count)]
         """Files and links directly in each directory."""
+        self.marks: dict[Application, Marks] = {}
+        """What was looked for already."""
         self.empty_rows: dict[int, int] = {}
         """Directory → the row that names it, for directories the archive names itself."""
         for row, (directory, kind) in enumerate(zip(listing.directory_of, listing.kinds, strict=True)):

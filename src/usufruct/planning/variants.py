@@ -27,16 +27,22 @@ _MOST = 24
 def settle_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
     """Leave out the variants that were not chosen; ask where nothing was, though a tree would hold them all."""
     words = {folded_path(word.strip("/")): word for word in choices.choose}
+    # The same names in several places are one question.
+    alike: dict[tuple[str, ...], dict[str, list[int]]] = {}
     for directories in _variants(layout, tree):
-        names = {tree.names[directory]: directory for directory in directories}
+        called = sorted((tree.names[directory], directory) for directory in directories)
+        names = alike.setdefault(tuple(name for name, _ in called), {})
+        for name, directory in called:
+            names.setdefault(name, []).append(directory)
+    for names in alike.values():
         chosen = [name for name in names if folded(name) in words]
         layout.used_choices.update(words[folded(name)] for name in chosen)
         if "all" in words:
             layout.used_choices.add(words["all"])
         elif chosen:
             reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
-            for name, directory in names.items():
-                for row in _rows_below(layout, tree, directory) if name not in chosen else ():
+            for name, places in names.items():
+                for row in _rows_below(layout, tree, *places) if name not in chosen else ():
                     layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
         else:
             layout.decisions.append(_question(layout, tree, names))
@@ -116,14 +122,15 @@ def _stem(layout: Layout, tree: Tree, row: int, top: int) -> str:
     return f"{folded_path(below)}/{''.join(words)}"
 
 
-def _rows_below(layout: Layout, tree: Tree, directory: int) -> list[int]:
-    return [row for here in tree.below(directory) for row in tree.rows[here] if layout.home_of[row] >= 0]
+def _rows_below(layout: Layout, tree: Tree, *directories: int) -> list[int]:
+    every = (here for directory in directories for here in tree.below(directory))
+    return [row for here in every for row in tree.rows[here] if layout.home_of[row] >= 0]
 
 
-def _question(layout: Layout, tree: Tree, names: dict[str, int]) -> Decision:
+def _question(layout: Layout, tree: Tree, names: dict[str, list[int]]) -> Decision:
     options = []
     for name in sorted(names, key=folded):
-        rows = _rows_below(layout, tree, names[name])
+        rows = _rows_below(layout, tree, *names[name])
         size = sum(layout.listing.sizes[row] for row in rows)
         shown = layout.listing.path(rows[0])
         options.append(Option(name=name, answer=("--choose", name), files=len(rows), size=size, example=shown))
