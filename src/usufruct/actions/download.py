@@ -116,7 +116,7 @@ class Download:
             names = layout.listing.names
             nested = self._request.choices.nested
             return tuple(row for row in layout.placed_rows() if nested and is_archive_name(names[row]))
-        return tuple(row for row, kind in enumerate(layout.aside_of) if kind == AsideKind.ARCHIVE)
+        return tuple(layout.rows_aside(AsideKind.ARCHIVE))
 
     def _open_inside(self, archive: Archive, rows: tuple[int, ...], *, insist: bool) -> Archive | None:
         key = id(archive), rows

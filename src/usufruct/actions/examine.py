@@ -5,6 +5,7 @@ import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from blake3 import blake3
@@ -29,10 +30,10 @@ from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.model.plan import Clash, Plan
 from usufruct.planning.clashes import pieces_beside, plan_of
 from usufruct.planning.competition import also_for, verdict_on
-from usufruct.planning.junk import may_be_program
+from usufruct.planning.junk import only_content_tells
 from usufruct.planning.layout import into_options, sought
 from usufruct.planning.names import compared_versions, folded, free_name, spelling_key, version_of
-from usufruct.planning.self_starting import self_starting_names, starts_by_itself
+from usufruct.planning.questions import autostart_question, clash_question, others_question
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
@@ -42,6 +43,7 @@ _log = logging.getLogger(__name__)
 _log.addHandler(logging.NullHandler())
 _MOST_LOOKED_AT = 64 << 20
 """Bytes of content that are unpacked only to see whether any of it is a program."""
+_MOST_FILES_LOOKED_AT = 1000
 
 
 @dataclass(slots=True, kw_only=True)
@@ -201,7 +203,7 @@ def _examine(
     result.listing = archive.listing
     result.holding = request.name or nameable(download.tidy_name)
     variant, decisions = _find_variant(result, download, request)
-    if variant and _finds_programs(variant, request):
+    if variant and _finds_programs(variant, request, for_adding=for_adding):
         variant, decisions = _find_variant(result, download, request)
     result.decisions = tuple(decisions)
     if variant is None:
@@ -227,15 +229,16 @@ def _examine(
             result.is_installed = True
     _meet(result, variant.archive, request, ledger, root, is_open=is_open)
     assert result.plan, "it was just made"
-    if not request.choices.autostart and (question := _autostart_question(result.plan)):
+    if not request.choices.autostart and (question := autostart_question(result.plan)):
         decisions.append(question)
     if result.plan.open_clashes:
-        decisions.append(_clash_question(result.plan))
+        decisions.append(clash_question(result.plan))
     if not result.already:
         naming = _naming_question(result, request, ledger, download.tidy_name)
         decisions.extend(naming)
-        if ledger and not (naming or request.clash_is_said or result.updates or result.already):
-            decisions.extend(_others_question(result.plan, ledger))
+        is_asked = not (naming or request.clash_is_said or result.updates or result.already)
+        if ledger and is_asked and (question := others_question(result.plan, partial(name_of_holding, ledger))):
+            decisions.append(question)
     result.decisions = tuple(decisions)
 
 
@@ -265,31 +268,11 @@ def _meet(
         move_pieces(layout, snapshot, pieces)
 
 
-def _autostart_question(plan: Plan) -> Decision | None:
-    """Whether files may go where they are run or read by themselves."""
-    bound: list[str] = []
-    size = 0
-    for number, rows in enumerate(plan.rows_by_home()):
-        if not rows:
-            continue
-        path = plan.snapshot.surveyed(number).path
-        names = {row: plan.name(row) for row in rows}
-        own = set(names.values()) if starts_by_itself(path) else set(self_starting_names(names.values()))
-        bound.extend(f"{path}/{name}" for name in sorted(own))
-        size += sum(plan.layout.listing.sizes[row] for row, name in names.items() if name in own)
-    if not bound:
-        return None
-    what = f"{bound[0]} is" if len(bound) == 1 else f"{len(bound)} files, {bound[0]} for one, are"
-    allow = Option(name="allow", answer=("--autostart", "allow"), files=len(bound), size=size, example=bound[0])
-    return Decision(
-        question=f"{what} bound for a place from which the system, a login or a shell runs or reads files by itself. "
-        "Place them there?",
-        options=(allow,),
-    )
+def _finds_programs(variant: Variant, request: Request, *, for_adding: bool) -> bool:
+    """Look at content whose names do not tell whether it can run; True if the listing knows more programs now.
 
-
-def _finds_programs(variant: Variant, request: Request) -> bool:
-    """Look at content whose names do not tell whether it can run; True if the listing knows more programs now."""
+    What is to be added is looked at as it is unpacked, and not twice; what is only shown, where that takes a moment.
+    """
     layout, listing = variant.layout, variant.layout.listing
     application = layout.application
     if application is None or (request.choices.programs or application.programs) is Programs.ALLOW:
@@ -298,56 +281,14 @@ def _finds_programs(variant: Variant, request: Request) -> bool:
     if request.known_programs:
         listing.programs.update(row for row in layout.placed_rows() if listing.path(row) in request.known_programs)
     names, kinds = listing.names, listing.kinds
-    rows = [row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and may_be_program(names[row])]
-    # A packed stream must be unpacked up to the last of them; what is much more is looked at as it is placed.
+    rows = [row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and only_content_tells(names[row])]
+    # A packed stream must be unpacked up to the last of them.
     looked_at = rows if variant.archive.is_divisible else range(len(listing))
-    if rows and sum(map(listing.sizes.__getitem__, looked_at)) <= _MOST_LOOKED_AT:
+    size = sum(map(listing.sizes.__getitem__, looked_at))
+    if not for_adding and 0 < len(rows) <= _MOST_FILES_LOOKED_AT and size <= _MOST_LOOKED_AT:
         with request.access.passwords.known_only():
             listing.programs.update(programs_among(variant.archive, rows))
     return listing.programs != known
-
-
-def _others_question(plan: Plan, ledger: Ledger) -> Iterator[Decision]:
-    """What becomes of files that other holdings placed and this archive would replace: they are somebody's work too."""
-    rows: dict[int, list[int]] = {}
-    for row in plan.rows():
-        stack = plan.snapshot.found[row].stack if plan.clash(row) is Clash.REPLACES else ()
-        if stack and (holding := stack[-1].holding) is not None:
-            rows.setdefault(holding, []).append(row)
-    if not rows:
-        return
-    listing = plan.layout.listing
-    every = [row for of_one in rows.values() for row in of_one]
-    size = sum(listing.sizes[row] for row in every)
-    names = [name_of_holding(ledger, holding) for holding in rows]
-    first = plan.snapshot.found[every[0]].name
-    whose = f"{names[0]}{f' and {len(names) - 1} more holdings' if len(names) > 1 else ''}"
-    what = f"{first}, a file of {whose}," if len(every) == 1 else f"{len(every)} files of {whose}, {first} for one,"
-    answers = {"replace": OnClash.REPLACE, "beside": OnClash.BOTH, "keep": OnClash.KEEP}
-    options = [
-        Option(name=name, answer=("--on-clash", policy), files=len(every), size=size)
-        for name, policy in answers.items()
-    ]
-    if len(names) == 1:
-        options.append(Option(name="update", answer=("--update", names[0]), files=len(every), size=size))
-    yield Decision(
-        question=f"It would replace {what} with other content. Shall it replace them, stand beside them under free "
-        "names, leave them and do without its own, or take that holding's place?",
-        options=tuple(options),
-    )
-
-
-def _clash_question(plan: Plan) -> Decision:
-    """What becomes of files that are there and differ, where the user wants to be asked."""
-    rows, listing = plan.open_clashes, plan.layout.listing
-    size = sum(listing.sizes[row] for row in rows)
-    first = f"{listing.path(rows[0])}{f' and {len(rows) - 1} more' if len(rows) > 1 else ''}"
-    what = "a file is there already that differs" if len(rows) == 1 else "files are there already that differ"
-    options = [
-        Option(name=name, answer=("--on-clash", name), files=len(rows), size=size)
-        for name in (OnClash.REPLACE, OnClash.KEEP, OnClash.NEWER, OnClash.BOTH)
-    ]
-    return Decision(question=f"For {first} {what}. What shall become of them?", options=tuple(options))
 
 
 def _find_variant(result: Examined, download: Download, request: Request) -> tuple[Variant | None, list[Decision]]:
@@ -384,12 +325,6 @@ def _with_directory(decision: Decision, result: Examined) -> Decision:
 
 
 def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
-    if not request.applications:
-        return Decision(
-            question="No application is defined yet. Where shall it go? `usufruct app learn FOLDER` makes a definition "
-            "of a folder that has such content.",
-            options=(),
-        )
     own = [application for application in request.applications if not application.is_shipped]
     looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
     if not own:

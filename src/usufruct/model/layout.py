@@ -144,6 +144,7 @@ class Layout:
         self.evidence_of = bytearray(rows)
         self.renamed: dict[int, str] = {}
         """Rows that get another name than their own."""
+        self._has_doubts = False
         self._home_numbers: dict[tuple[str, str, str], int] = {}
         self._reason_numbers: dict[str, int] = {}
 
@@ -180,6 +181,26 @@ class Layout:
         """Remember why an open row found no place where its directory pointed, should it find no other."""
         if self.is_open(row):
             self.reason_of[row] = reason
+            self._has_doubts = True
+
+    def set_open_aside(self, kind: AsideKind, reason: int) -> None:
+        """Set aside every file and link that is open still, for what was doubted of it or else for this reason."""
+        if self.homes or self._has_doubts:
+            kinds = self.listing.kinds
+            for row in self.open_rows():
+                if kinds[row] != EntryKind.DIRECTORY:
+                    self.aside_of[row] = kind
+                    if self.reason_of[row] < 0:
+                        self.reason_of[row] = reason
+            return
+        # Nearly all definitions mean nothing to an archive: that must not take a step for each of its entries.
+        said = [(row, self.reason_of[row]) for row in compress(range(len(self.aside_of)), self.aside_of)]
+        self.aside_of = self.aside_of.translate(bytes([kind, *range(1, 256)]))
+        self.reason_of = array("i", [reason]) * len(self.aside_of)
+        for row, why in said:
+            self.reason_of[row] = why
+        for row in compress(range(len(self.aside_of)), map(EntryKind.DIRECTORY.__eq__, self.listing.kinds)):
+            self.aside_of[row], self.reason_of[row] = 0, -1
 
     def is_open(self, row: int) -> bool:
         """The row has neither a place nor a reason yet."""

@@ -76,7 +76,7 @@ def _doubt(best: Layout, others: Sequence[Layout]) -> str:
 
 def _left_of(best: Layout, other: Layout, content: int) -> str:
     """What another application would miss if the winner had its way."""
-    if other.listing is not best.listing:
+    if other.listing is not best.listing or other.evidence < Evidence.PATTERN:
         return ""
     name = _name(other)
     left = [

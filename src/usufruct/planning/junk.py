@@ -173,6 +173,10 @@ def begins_program(head: bytes) -> bool:
     return head.startswith(_WINDOWS) and len(head) >= HEAD and b"\0" in head
 
 
-def may_be_program(name: str) -> bool:
-    """Whether only a look at its content tells if a file is a program: it is of no everyday type."""
-    return suffix_of(name) not in EVERYDAY
+_TOLD = EVERYDAY | (_PROGRAMS - _OTHERS_TOO)
+
+
+def only_content_tells(name: str) -> bool:
+    """Whether only a look at its content tells if a file is a program: its name is of no type that says so."""
+    suffix = suffix_of(name)
+    return suffix not in _TOLD and not (suffix.isdecimal() and _LIBRARY.search(name))

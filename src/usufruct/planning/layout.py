@@ -187,7 +187,7 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
 def into_options(layout: Layout, application: Application) -> tuple[Option, ...]:
     """All content into one folder or another, where the archive has any."""
     rows = layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
-    size = sum(layout.listing.sizes[row] for row in rows)
+    size = sum(map(layout.listing.sizes.__getitem__, rows))
     words = ("--app", application.name, "--into")
     return tuple(
         Option(name=folder.name, answer=(*words, folder.name), files=len(rows), size=size, example=folder.path)

@@ -80,9 +80,13 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
     def found_by(path: str) -> Iterator[tuple[int, int]]:
         """Files that the last component matches, each with the directory above the components before it."""
         *above, last = [Patterns([part]) for part in path.split("/")]
+        pieces: dict[int, int] = {}
         for row in sorted(last.found_in(tree.by_form)):
-            if kinds[row] != EntryKind.DIRECTORY and (piece := _above(tree, directory_of[row], above)) >= 0:
-                yield row, piece
+            directory = directory_of[row]
+            if directory not in pieces:
+                pieces[directory] = _above(tree, directory, above)
+            if pieces[directory] >= 0 and kinds[row] != EntryKind.DIRECTORY:
+                yield row, pieces[directory]
 
     for folder in application.folders:
         if not folder.mark:
@@ -91,7 +95,7 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
         matches = sorted(match for mark in folder.mark for match in found_by(mark))
         for row, piece in matches:
             found.setdefault(piece, joined(tree.relative(directory_of[row], piece), names[row]))
-        for barred in folder.unless:
+        for barred in folder.unless if found else ():
             for _, piece in found_by(barred):
                 found.pop(piece, None)
     return marks

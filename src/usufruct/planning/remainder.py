@@ -181,18 +181,11 @@ def set_rest_aside(layout: Layout, tree: Tree, application: Application) -> None
     notes = layout.reason(NOTES_REASON)
     inside = layout.reason("an archive inside the archive; --nested opens it")
     unmet = layout.reason(f"no folder of {application.name} takes it")
-    kinds, doubts = layout.listing.kinds, layout.reason_of
-    special = tree.notes | tree.archives
-    for row in layout.open_rows():
-        if row not in special and kinds[row] != EntryKind.DIRECTORY:
-            layout.aside_of[row] = AsideKind.NOT_TAKEN
-            if doubts[row] < 0:
-                doubts[row] = unmet
-        elif kinds[row] == EntryKind.DIRECTORY:
-            continue
-        elif doubts[row] < 0 and row in tree.notes:
+    doubts = layout.reason_of
+    special = [row for row in (*tree.notes, *tree.archives) if layout.is_open(row)]
+    for row in special:
+        if doubts[row] < 0 and row in tree.notes:
             layout.set_aside(row, AsideKind.NOTES, notes)
         elif row in tree.archives:
             layout.set_aside(row, AsideKind.ARCHIVE, inside)
-        else:
-            layout.set_aside(row, AsideKind.NOT_TAKEN, doubts[row] if doubts[row] >= 0 else unmet)
+    layout.set_open_aside(AsideKind.NOT_TAKEN, unmet)

@@ -93,7 +93,7 @@ def _is_expected(layout: Layout, row: int) -> bool:
 def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
     """Files that can run are placed only where the definition or the user allows it."""
     policy = choices.programs or application.programs
-    if policy is Programs.ALLOW:
+    if policy is Programs.ALLOW or next(layout.placed_rows(), None) is None:
         return
     listing = layout.listing
     programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0 and not _is_expected(layout, row)]

@@ -19,6 +19,8 @@ class Job(NamedTuple):
     size: int
     modified: int | None
     mode: int
+    look: Callable[[int, bytes], None] | None = None
+    """Called with the row and the file's first bytes, by whichever thread or process writes it."""
 
 
 class Jobs(NamedTuple):
@@ -42,8 +44,16 @@ Staged = list[tuple[int, FileState]]
 
 def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
     """The row of a file and its state, once it is written."""
-    row, path, _, modified, mode = job
-    return row, write_new(path, blocks, modified, mode)
+    row, path, _, modified, mode, look = job
+    return row, write_new(path, _looked_at(blocks, row, look) if look else blocks, modified, mode)
+
+
+def _looked_at(blocks: Iterable[bytes], row: int, look: Callable[[int, bytes], None]) -> Iterator[bytes]:
+    blocks = iter(blocks)
+    first = next(blocks, b"")
+    look(row, first)
+    yield first
+    yield from blocks
 
 
 def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:

@@ -1,5 +1,6 @@
 """The story of adding: an archive's entries, as planned, become a holding, perhaps in the place of an earlier one."""
 
+import mmap
 import os
 import shutil
 from array import array
@@ -21,13 +22,13 @@ from usufruct.ledger.layers import (
     set_backed,
 )
 from usufruct.model.changes import ChangeKind
-from usufruct.model.entries import EntryKind
+from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
-from usufruct.planning.junk import HEAD, begins_program, can_be_read, can_run, may_be_program
+from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
@@ -121,8 +122,6 @@ def place_holding(
             enter_volumes(edges.ledger, number, volumes)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=programs_allowed)
-            if not programs_allowed:
-                _refuse_programs(contents)
             notes = tuple(_keep_notes(work, plan, archive, number))
             # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
             archive.close()
@@ -158,13 +157,16 @@ def _enter_staged(
     def tell(unfinished: int) -> None:
         work.edges.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
 
-    for staged in _staged(contents, rows, archive, tell, programs_allowed=programs_allowed):
+    programs = None if programs_allowed else _Programs(contents.listing)
+    for staged in _staged(contents, rows, archive, tell, programs):
         for row, state in staged:
             layers.enter(row, state)
             size += state.size
             work.edges.checkpoint("staged-one")
         done += len(staged)
         tell(0)
+    if programs:
+        programs.refuse()
 
 
 class ProgramsFound(DecisionNeeded):
@@ -179,21 +181,26 @@ class ProgramsFound(DecisionNeeded):
         self.entries = frozenset(entries)
 
 
-def _refuse_programs(contents: _Contents) -> None:
-    """Raise ProgramsFound for staged files that are programs though their names do not tell."""
-    listing, found = contents.listing, []
-    for row in contents.plan.rows():
-        name = listing.names[row]
-        # What its very name calls a program was judged by the rules.
-        if listing.kinds[row] == EntryKind.FILE and may_be_program(name) and not can_run(name, is_marked=False):
-            try:
-                with open(contents.staged_path(row), "rb", buffering=0) as file:
-                    if begins_program(file.read(HEAD)):
-                        found.append(listing.path(row))
-            except FileNotFoundError:
-                continue  # it is there already, with this very content
-    if found:
-        raise ProgramsFound(found)
+class _Programs:
+    """Which staged files are programs though their names do not tell, seen as they are written."""
+
+    def __init__(self, listing: Listing) -> None:
+        self._listing = listing
+        # Memory that processes share, for each of them notes what it writes.
+        self._found = mmap.mmap(-1, max(1, len(listing)))
+
+    def look_at(self, row: int) -> Callable[[int, bytes], None] | None:
+        """What is to be called with the first bytes of a row's file; None where its name says all."""
+        return self._look if only_content_tells(self._listing.names[row]) else None
+
+    def _look(self, row: int, first: bytes) -> None:
+        if begins_program(first[:HEAD]):
+            self._found[row] = 1
+
+    def refuse(self) -> None:
+        """Raise ProgramsFound if there are any."""
+        if found := [self._listing.path(row) for row, is_program in enumerate(self._found[:]) if is_program]:
+            raise ProgramsFound(found)
 
 
 class _Layers:
@@ -294,9 +301,16 @@ def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
 
 
 def _staged(
-    contents: _Contents, placed: Sequence[int], archive: Archive, tell: Callable[[int], None], *, programs_allowed: bool
+    contents: _Contents,
+    placed: Sequence[int],
+    archive: Archive,
+    tell: Callable[[int], None],
+    programs: _Programs | None,
 ) -> Iterator[Staged]:
-    """Stage what is placed; gives each row with the state its file has now and will have at its destination."""
+    """Stage what is placed; gives each row with the state its file has now and will have at its destination.
+
+    `programs` sees all that is written; None where programs are allowed.
+    """
     listing = contents.listing
     rows = array("I")
     for row in placed:
@@ -309,8 +323,9 @@ def _staged(
             yield [(row, state_at(contents.staged_path(row)))]
 
     def make(row: int) -> Job:
-        mode = PROGRAM_MODE if programs_allowed and row in listing.runnable else FILE_MODE
-        return Job(row, contents.staged_path(row), listing.sizes[row], listing.modified(row), mode)
+        mode = PROGRAM_MODE if programs is None and row in listing.runnable else FILE_MODE
+        look = programs.look_at(row) if programs else None
+        return Job(row, contents.staged_path(row), listing.sizes[row], listing.modified(row), mode, look)
 
     jobs = Jobs(rows, listing.sizes, make)
     yield from stage_files(archive, jobs, tell, may_fork=contents.work.edges.platform.can_fork)
