@@ -21,7 +21,7 @@ CASES = tomllib.loads((Path(__file__).parent / "layouts.toml").read_text(encodin
 
 ABOUT_THE_TOP = (
     "archive's top", "puppet alone", "with a slash", "** crosses", "climb out", "top director", "top entries",
-    "repeats its parent", "beside it", "Programs are placed", "loose files go under", "Picked",
+    "repeats its parent", "beside it", "beside the mark", "Programs are placed", "loose files go under", "Picked",
 )  # fmt: skip
 """Words of the stories that a wrapper changes: about the archive's top itself, or about paths from it."""
 

@@ -1,4 +1,4 @@
-"""Packs as people publish them, with twelve definitions installed: see packs.toml."""
+"""Packs as people publish them, with twelve definitions of one's own and the shipped ones: see packs/README.md."""
 
 import random
 import re
@@ -18,7 +18,11 @@ from usufruct.planning.layout import layout_of, pieces_of
 from usufruct.planning.names import tidy_name
 
 HERE = Path(__file__).parent
-PACKS = tomllib.loads((HERE / "packs.toml").read_text(encoding="utf-8"))["pack"]
+PACKS = [
+    pack
+    for file in sorted((HERE / "packs").glob("*.toml"))
+    for pack in tomllib.loads(file.read_text(encoding="utf-8"))["pack"]
+]
 OWN = [load_application(file) for file in sorted((HERE / "applications").glob("*.toml"))]
 SHIPPED = [
     load_application(file, is_shipped=True)
@@ -41,7 +45,27 @@ def _each(inside: str) -> list[str]:
     return inside.split(",")
 
 
+def places_of(pack: dict) -> dict[str, str]:
+    """Entry → destination; `{}` in a destination repeats the braces of its entry, in order."""
+    found: dict[str, str] = {}
+    for entry, to in pack.get("goes", {}).items():
+        braces = iter(_BRACES.findall(entry))
+        whole = re.sub(r"\{\}", lambda _, each=braces: f"{{{next(each)}}}", to)
+        found |= dict(zip(spread(entry), spread(whole), strict=True))
+    return found
+
+
+def asides_in(pack: dict) -> dict[str, list[str]]:
+    """Kind → the entries that go aside for it."""
+    return {
+        kind: sorted(path for text in texts for path in spread(text)) for kind, texts in pack.get("aside", {}).items()
+    }
+
+
 def entries_of(pack: dict) -> list[str]:
+    """All entries; a pack that does not list them is made of those that it says the fate of."""
+    if "entries" not in pack:
+        return [*places_of(pack), *(path for paths in asides_in(pack).values() for path in paths)]
     entries = [entry for text in pack["entries"] for entry in spread(text)]
     for sign, words in pack.get("expand", {}).items():
         formats = dict(word.split("=") for word in words.split())
@@ -85,15 +109,8 @@ class PacksTest(unittest.TestCase):
                 self.assertIn(pack.get("inside", ""), questions)
                 self.assertEqual(len(layout.decisions), int("inside" in pack), questions)
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
-                expected = {
-                    entry: to for texts in pack["goes"].items() for entry, to in zip(*map(spread, texts), strict=True)
-                }
-                self.assertEqual(goes, expected)
-                aside = {
-                    kind: sorted(path for text in texts for path in spread(text))
-                    for kind, texts in pack.get("aside", {}).items()
-                }
-                self.assertEqual(asides_of(layout), aside)
+                self.assertEqual(goes, places_of(pack))
+                self.assertEqual(asides_of(layout), asides_in(pack))
 
     def test_no_entry_is_lost_without_a_word(self) -> None:
         for pack in PACKS:

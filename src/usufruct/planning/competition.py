@@ -84,6 +84,7 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
         for row, (strength, reached) in enumerate(zip(other.evidence_of, best.evidence_of, strict=True))
         if strength >= Evidence.PATTERN and not reached and best.aside_of[row] not in _NO_CONTENT
     ]
+    left = [(strength, row) for strength, row in left if _speaks_for_others(best, row, strength)]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
     if by_mark is not None:
         return f"{best.listing.path(by_mark)} is in a piece of {name}, and would stay aside"
@@ -95,6 +96,20 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
     if own * _TENTH > content:
         return f"{name} takes {own} of {content} files by a type of its own, and they would stay aside"
     return ""
+
+
+def _speaks_for_others(best: Layout, row: int, strength: Evidence) -> bool:
+    """Whether another application's evidence for a row counts against the winner.
+
+    What lies below the winner's own name is its own; below a mere name of its root, types of files tell nothing.
+    """
+    listing = best.listing
+    directory = listing.directory_of[row]
+    while best.roots and directory > 0 and not _app(best).is_shipped:  # names of shipped ones are everyday words
+        if directory in best.roots:
+            return not best.roots[directory] and strength >= Evidence.MARK
+        directory = listing.parents[directory]
+    return True
 
 
 def _lies_in(best: Layout, other: Application) -> str:

@@ -1,12 +1,16 @@
-"""Of one thing in several formats, only the most preferred is placed."""
+"""Of one thing in several formats, only the most preferred is placed: within a directory, and between sibling directories
+of one format each, whatever groups lie below these.
+"""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.layout import AsideKind, Layout
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
+from usufruct.planning.places import joined
+from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Tree
 
 _MOST_DIRECTORIES, _AT_LEAST = 24, 2
@@ -15,12 +19,12 @@ _MOST_DIRECTORIES, _AT_LEAST = 24, 2
 
 @dataclass(slots=True)
 class _Formats:
-    """What one directory of the archive holds of a folder's preferred formats."""
+    """What one directory of the archive holds of a folder's preferred formats, directly or in groups below it."""
 
     folder: Folder
     directory: int
     stems: dict[str, dict[int, list[int]]] = field(default_factory=dict)
-    """Folded stem → rank of the format, the best 0 → rows."""
+    """Folded stem, behind the path of its group → rank of the format, the best 0 → rows."""
 
     @property
     def ranks(self) -> set[int]:
@@ -39,7 +43,7 @@ def prefer_formats(layout: Layout, tree: Tree) -> None:
         for ranks in here.stems.values():
             _keep_best(layout, here.folder, ranks)
     siblings: dict[tuple[str, int], list[_Formats]] = {}
-    for here in found:
+    for here in _by_format(tree, [here for here in found if len(here.ranks) == 1]):
         if len(here.ranks) == 1:
             siblings.setdefault((here.folder.name, tree.parent(here.directory)), []).append(here)
     for several in siblings.values():
@@ -63,6 +67,19 @@ def _found(layout: Layout) -> list[_Formats]:
             stem = folded(_stem(names[row], folder.prefer[rank]))
             here.stems.setdefault(stem, {}).setdefault(rank, []).append(row)
     return list(found.values())
+
+
+def _by_format(tree: Tree, found: list[_Formats]) -> list[_Formats]:
+    """The same, with groups that lie below a directory that says nothing but their format as one."""
+    whole: dict[tuple[str, int], _Formats] = {}
+    for here in found:
+        chain = reversed(tree.chain(here.directory)[1:])
+        top = next((above for above in chain if _says_only_format(tree.names[above], here)), here.directory)
+        group = folded_path(tree.relative(here.directory, top))
+        into = whole.setdefault((here.folder.name, top), _Formats(here.folder, top))
+        for stem, ranks in here.stems.items():
+            into.stems[f"{group}/{stem}" if group else stem] = ranks
+    return list(whole.values())
 
 
 def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> None:
@@ -97,24 +114,35 @@ def _agreeing(tree: Tree, one: _Formats, other: _Formats) -> Iterator[str]:
     """The stems that both hold. A bare number is one only where the directories' names say their formats."""
     say = all(_says_format(tree.names[here.directory], here) for here in (one, other))
     for stem in one.stems:
-        if stem in other.stems and (say or not stem.isdecimal()):
+        if stem in other.stems and (say or not stem.rpartition("/")[2].isdecimal()):
             yield stem
 
 
 def _says_format(name: str, here: _Formats) -> bool:
-    suffix = here.folder.prefer[min(here.ranks)].rpartition(".")[2]
-    return folded(suffix) in folded(name)
+    return _suffix(here) in folded(name)
+
+
+def _says_only_format(name: str, here: _Formats) -> bool:
+    """`WIF`, `wif files`, `2 - WIFs`: a name in which nothing stands beside the format."""
+    before, said, behind = folded(name).partition(_suffix(here))
+    return bool(said) and all(part in ("", "s") or says_nothing(part) for part in (before, behind))
+
+
+def _suffix(here: _Formats) -> str:
+    return folded(here.folder.prefer[min(here.ranks)].rpartition(".")[2])
 
 
 def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
     """What says only the format is no part of the destination."""
     name = tree.names[here.directory]
     for ranks in here.stems.values():
-        for rows in ranks.values():
-            for row in rows:
-                home = layout.homes[layout.home_of[row]] if layout.home_of[row] >= 0 else None
-                if home and home.path.rpartition("/")[2] == name and home.path != here.folder.path:
-                    layout.move(row, home.folder, home.path.rpartition("/")[0], home.piece)
+        for row in (row for rows in ranks.values() for row in rows if layout.home_of[row] >= 0):
+            home = layout.homes[layout.home_of[row]]
+            below = tree.relative(layout.listing.directory_of[row], here.directory)
+            tail = joined(name, below)
+            above = home.path.removesuffix(tail)
+            if above != home.path and len(above) >= len(joined(here.folder.path, "/")):
+                layout.move(row, home.folder, joined(above.rstrip("/"), below), home.piece)
     layout.wrappers.setdefault(tree.path(here.directory), "says only the format of what lies in it")
 
 

@@ -1,6 +1,7 @@
 """Which names are junk, which are notes and which are files that can run."""
 
 import re
+import unicodedata
 from collections.abc import Sequence
 from operator import itemgetter
 
@@ -44,6 +45,7 @@ _IMAGES = frozenset("png jpg jpeg gif webp bmp tif tiff avif".split())
 _READABLE = _IMAGES | _TEXT - {""}
 _MOST_WORDS = 4
 """Words of a name that is one of notes as a whole: `Please read me first`."""
+_ACCENTED = re.compile(r"([A-Za-z])[\u0300-\u036f]+")
 _SIGNS_IN_FRONT = re.compile(r"^[\W\d_]+")
 _BEGINS = re.compile(
     r"readme|read(?:this|it)?first|readthis|licen[cs]e|licen[cstz]|lizenz|liesmich|lisezmoi|leggimi|leeme|leiame|leesmij"
@@ -110,9 +112,10 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
         stem, suffix = name, ""
     suffix = suffix.lower()
     if suffix in _TEXT:
+        stem = _without_accents(stem)
         plain = _SIGNS_IN_FRONT.sub("", folded(stem))
         words = re.findall(r"[^\W\d_]+", stem.lower())
-        if len(words) == 1 and (words[0] in _WHOLE or words[0] in _FIRST_WORDS):
+        if plain in _WHOLE or (len(words) == 1 and (words[0] in _WHOLE or words[0] in _FIRST_WORDS)):
             return True
         begins = _BEGINS.match(plain)
         if begins:
@@ -126,6 +129,13 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
     if suffix in _IMAGES:
         return _PREVIEW_NAMES.fullmatch(folded(stem)) is not None
     return suffix in _ALWAYS_NOTES
+
+
+def _without_accents(name: str) -> str:
+    """`Leeme` for `Léeme`; the marks of other scripts are letters of their own and stay."""
+    if name.isascii():
+        return name
+    return unicodedata.normalize("NFC", _ACCENTED.sub(r"\1", unicodedata.normalize("NFD", name)))
 
 
 def is_directory_of_notes(name: str) -> bool:

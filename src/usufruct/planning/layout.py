@@ -36,7 +36,7 @@ def layout_of(
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
     set_junk_aside(layout, tree, application.leave)
-    places = Places(layout, tree, application, foreign)
+    places = Places(layout, tree, application, foreign, choices.choose)
     if choices.into is not None:
         named = folder_and_below(application, choices.into)
         assert named, "the folder was looked up before"

@@ -3,7 +3,7 @@
 The outermost directory that means something decides for all below it; what stands above it only wraps.
 """
 
-from collections.abc import Iterator, Set
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 
 from usufruct.model.applications import Application, Arrange, Folder
@@ -13,6 +13,8 @@ from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.tree import Marks, Tree
 
+PIECE, APART = "piece", "apart"
+"""Answers to whose the directories beside a mark are."""
 NOTES_REASON = "kept with the record, to be read with `show`"
 
 
@@ -113,8 +115,16 @@ def _above(tree: Tree, directory: int, parts: list[Patterns]) -> int:
 class Places:
     """Walks an archive's directories once and gives every entry below a meaningful one its place."""
 
-    def __init__(self, layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()) -> None:
+    def __init__(
+        self,
+        layout: Layout,
+        tree: Tree,
+        application: Application,
+        foreign: Set[int] = frozenset(),
+        choose: Sequence[str] = (),
+    ) -> None:
         self.layout = layout
+        self._choose = choose
         self.tree = tree
         self.application = application
         self.names = _Names.of(application)
@@ -139,8 +149,10 @@ class Places:
         known = self.names.single.keys() | roots.keys()
         for name, folder in list(self.names.single.items()):
             if folder.name not in exact:
+                # A directory `GEL` beside `CSV` says a format of the gels, not the folder.
+                formats = {folded(pattern.rpartition(".")[2]) for pattern in folder.prefer}
                 for plain in alike.get(name, ()):
-                    if plain not in known:
+                    if plain not in known and plain not in formats:
                         self.names.single.setdefault(plain, folder)
         if not any(parts[-1] in by_name for parts in self.names.root):
             for root, called in roots.items():
@@ -182,13 +194,43 @@ class Places:
                 self._read_wrapper(top, done)
             return
         folder, mark = marked
-        apart = set(done)
-        for child in self.tree.children[top]:
-            if child not in apart and (meant := self._folder_named(child)):
-                apart.add(child)
-                self._read_named(child, *meant)
+        beside = {
+            child: meant
+            for child in self.tree.children[top]
+            if child not in done and (meant := self._folder_named(child)) and self._holds_any(child)
+        }
+        if beside and self._are_of_piece(top, folder, mark, beside):
+            beside = {}
+        for child, meant in beside.items():
+            self._read_named(child, *meant)
         why = f"the archive's top holds {mark}, the mark of {folder.name}; it takes the archive's name"
-        self.place_piece(top, folder, self.tidy_name_at(top), why, Evidence.MARK, frozenset(apart))
+        self.place_piece(top, folder, self.tidy_name_at(top), why, Evidence.MARK, done | beside.keys())
+
+    def _holds_any(self, directory: int) -> bool:
+        """Whether anything lies below a directory that may be placed."""
+        return any(self.layout.is_open(row) for here in self.tree.below(directory) for row in self.tree.rows[here])
+
+    def _are_of_piece(self, top: int, folder: Folder, mark: str, beside: Mapping[int, tuple[Folder, str]]) -> bool:
+        """Whether directories with folders' names beside a mark at the top are the piece's own: the user's to say."""
+        for word in self._choose:
+            if folded(word) in (PIECE, APART):
+                self.layout.used_choices.add(word)
+                return folded(word) == PIECE
+        rows = [row for here in self.tree.below(top) for row in self.tree.rows[here] if self.layout.is_open(row)]
+        size = sum(map(self.layout.listing.sizes.__getitem__, rows))
+        whole = joined(folder.path, self.tidy_name_at(top))
+        of = list(dict.fromkeys(other.name for other, _ in beside.values()))
+        options = (
+            Option(name=PIECE, answer=("--choose", PIECE), files=len(rows), size=size, example=whole),
+            Option(name=APART, answer=("--choose", APART), files=len(rows), size=size, example=", ".join(of)),
+        )
+        lie = "lies" if len(beside) == 1 else "lie"
+        question = (
+            f"{' and '.join(self.tree.names[child] for child in beside)} {lie} beside {mark}, which makes the archive one "
+            f"piece of {folder.name}. A part of that piece, or for {' and '.join(of)}?"
+        )
+        self.layout.decisions.append(Decision(question=question, options=options))
+        return False
 
     def tidy_name_at(self, directory: int) -> str:
         """The tidy name of the archive that a directory is in: of the innermost, where archives are nested."""
@@ -300,6 +342,7 @@ class Places:
     def _read_root(self, root: int, name: str) -> None:
         """A directory with the root's name: the folders are looked for by their paths from there."""
         called = self.tree.names[root]
+        self.layout.roots[root] = folded_path(name) in map(folded_path, (*self.application.also, self.application.name))
         found: dict[int, Folder] = {}
         for directory in self.tree.below(root):
             relative = folded_path(self.tree.relative(directory, root))
