@@ -116,7 +116,7 @@ class WholeTest(WorldTest):
         super().setUp()
         lanternbox, *others = self.world.applications
         *folders, gels = lanternbox.folders
-        gels = replace(gels, takes=(*gels.takes, "*.lbpack"))
+        gels = replace(gels, takes=(*gels.takes, "*.lbpack", "*.lbp"))
         self.world.applications = (replace(lanternbox, folders=(*folders, gels)), *others)
 
     def test_a_container_that_a_folder_takes_is_placed_whole(self) -> None:
@@ -130,7 +130,7 @@ class WholeTest(WorldTest):
         self.assertEqual(set(self.world.contents()), {"Gels/moon.lbpack"})
 
     def test_both_alike_is_a_question_with_two_answers(self) -> None:
-        path = self.world.folder / "downloads" / "dusk.lbpack"
+        path = self.world.folder / "downloads" / "dusk.lbp"
         path.write_bytes(GELS)
         asked = self.world.add(path)
         self.assertEqual(
@@ -141,7 +141,21 @@ class WholeTest(WorldTest):
         self.assertEqual(set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel"})
         self.world.remove("dusk")
         self.world.add(path, choose=("whole",))
+        self.assertEqual(set(self.world.contents()), {"Gels/dusk.lbp"})
+
+    def test_of_two_alike_the_narrower_pattern_says_more(self) -> None:
+        path = self.world.folder / "downloads" / "dusk.lbpack"
+        path.write_bytes(GELS)
+        self.assertEqual(self.world.add(path).state, "added")
         self.assertEqual(set(self.world.contents()), {"Gels/dusk.lbpack"})
+
+    def test_content_of_its_own_type_says_more_than_that_a_folder_takes_zips(self) -> None:
+        lanternbox, *others = self.world.applications
+        *folders, gels = lanternbox.folders
+        gels = replace(gels, takes=(*gels.takes, "*.zip"))
+        self.world.applications = (replace(lanternbox, folders=(*folders, gels)), *others)
+        self.world.add_files("dusk.zip", {"moon.gel": "moon", "sun.gel": "sun"})
+        self.assertEqual(set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel"})
 
     def test_a_download_that_is_no_archive_is_one_entry(self) -> None:
         path = self.world.folder / "downloads" / "moon.gel"

@@ -39,9 +39,8 @@ def spread(text: str) -> list[str]:
 
 
 def _each(inside: str) -> list[str]:
-    if ".." in inside:
-        first, last = map(int, inside.split(".."))
-        return [str(number) for number in range(first, last + 1)]
+    if span := re.fullmatch(r"(\d+)\.\.(\d+)", inside):
+        return [str(number) for number in range(int(span[1]), int(span[2]) + 1)]
     return inside.split(",")
 
 

@@ -82,14 +82,12 @@ class Download:
         if folded(OPENED) in words:
             opened.layout.used_choices.add(OPENED)
             return opened
-        if opened.layout.files and opened.layout.evidence > Evidence.PATTERN and folded(WHOLE) not in words:
-            return opened
         whole = Variant(self._layout(self._whole_file(), application), self._whole_file())
         if folded(WHOLE) in words:
             whole.layout.used_choices.add(WHOLE)
             return whole
-        if not opened.layout.files:
-            return whole
+        if (says_more := _stronger(application, whole.layout, opened.layout)) is not None:
+            return opened if says_more is opened.layout else whole
         opened.layout.decisions.insert(0, _whole_or_opened(self.archive.name, whole.layout, opened.layout))
         return opened
 
@@ -162,6 +160,21 @@ def _may_be_wrapped(layout: Layout) -> bool:
 def _takes(application: Application, name: str) -> bool:
     named = (pattern for folder in application.folders for pattern in folder.takes if letters_of(pattern))
     return Patterns(named).by_name(name) is not None
+
+
+def _stronger(application: Application, whole: Layout, opened: Layout) -> Layout | None:
+    """Which of the two says more of where it belongs: by its evidence, then by the narrower pattern; None: neither."""
+    if not opened.files or whole.evidence != opened.evidence:
+        return max((whole, opened), key=lambda layout: layout.evidence if layout.files else -1)
+    narrow, wide = (_narrowest(application, layout) for layout in (opened, whole))
+    return None if narrow == wide else opened if narrow > wide else whole
+
+
+def _narrowest(application: Application, layout: Layout) -> int:
+    """Letters of the narrowest pattern that takes anything of what is placed."""
+    names = [layout.listing.names[row] for row in layout.placed_rows()]
+    patterns = {pattern for folder in application.folders for pattern in folder.takes}
+    return max((letters_of(one) for one in patterns if any(map(Patterns([one]).by_name, names))), default=0)
 
 
 def _whole_or_opened(name: str, whole: Layout, opened: Layout) -> Decision:

@@ -130,7 +130,7 @@ class Layout:
         self.wrappers: dict[str, str] = {}
         """Directories of the archive that only wrap, each with the reason it was dropped."""
         self.roots: dict[int, bool] = {}
-        """Directories with a name of the root, each with whether that name is the application's own or one in `also`."""
+        """Directories with a name of the root → whether it is the application's own name or one in `also`."""
         self.refused: list[Refusal] = list(listing.refused)
         """Entries that are unsafe to place: those the archive's reader refused, then those the rules did."""
         self.decisions: list[Decision] = []

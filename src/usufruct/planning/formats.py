@@ -1,5 +1,6 @@
-"""Of one thing in several formats, only the most preferred is placed: within a directory, and between sibling directories
-of one format each, whatever groups lie below these.
+"""Of one thing in several formats, only the most preferred is placed.
+
+They are compared within a directory, and between sibling directories of one format each, whatever groups lie below.
 """
 
 from collections.abc import Iterator

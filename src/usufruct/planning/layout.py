@@ -42,7 +42,7 @@ def layout_of(
         assert named, "the folder was looked up before"
         place_into(layout, tree, places, *named)
     else:
-        places.read_top(TOP)
+        places.read_archive(TOP)
         set_notes_aside(layout, tree)
         place_by_pattern(layout, tree, application, places.foreign)
     set_rest_aside(layout, tree, application)

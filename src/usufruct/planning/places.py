@@ -11,6 +11,7 @@ from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.patterns import Patterns
+from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Marks, Tree
 
 PIECE, APART = "piece", "apart"
@@ -99,7 +100,8 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
             found.setdefault(piece, joined(tree.relative(directory_of[row], piece), names[row]))
         for barred in folder.unless if found else ():
             for _, piece in found_by(barred):
-                found.pop(piece, None)
+                if found.pop(piece, None):
+                    tree.barred.setdefault(application, set()).add(piece)
     return marks
 
 
@@ -132,6 +134,8 @@ class Places:
         own = {directory for found in self.marks.values() for directory in found}
         self._holding = self._with_those_above(own)
         """The application's pieces, and all that hold one."""
+        self._barred = tree.barred.get(application, set())
+        """Directories that have a piece's mark and are none."""
         self.foreign = foreign - own
         """Pieces of other applications: names in them mean nothing, and nothing is torn out of them."""
         self._add_likenesses()
@@ -149,10 +153,11 @@ class Places:
         known = self.names.single.keys() | roots.keys()
         for name, folder in list(self.names.single.items()):
             if folder.name not in exact:
-                # A directory `GEL` beside `CSV` says a format of the gels, not the folder.
+                # A directory `GEL` beside `CSV` says a format of the gels, not the folder; `01 Lesson` may be a lesson.
                 formats = {folded(pattern.rpartition(".")[2]) for pattern in folder.prefer}
+                marked = self.marks.get(folder.name, {}).keys()
                 for plain in alike.get(name, ()):
-                    if plain not in known and plain not in formats:
+                    if plain not in known and plain not in formats and marked.isdisjoint(by_name[plain]):
                         self.names.single.setdefault(plain, folder)
         if not any(parts[-1] in by_name for parts in self.names.root):
             for root, called in roots.items():
@@ -187,6 +192,23 @@ class Places:
 
     # --- walking -----------------------------------------------------------------------------------------
 
+    def read_archive(self, top: int) -> None:
+        """Read an archive from its top; a directory that holds all of it and says nothing is as the top."""
+        while (inner := self._only_below(top)) and not self._means_something(inner):
+            top = inner
+        self.read_top(top)
+
+    def _only_below(self, directory: int) -> int:
+        """The one directory that all but notes and junk below a directory lies in, else 0."""
+        if self._marked(directory) or any(map(self.layout.is_open, self._plain_rows(directory))):
+            return 0
+        holding = [child for child in self.tree.children[directory] if self._holds_any(child)]
+        return holding[0] if len(holding) == 1 else 0
+
+    def _means_something(self, directory: int) -> bool:
+        is_named = self._root_named(directory) or self._folder_named(directory)
+        return bool(is_named) or not says_nothing(self.tree.names[directory])
+
     def read_top(self, top: int, done: frozenset[int] = frozenset()) -> None:
         """Read a directory as the archive's top; `done` are sub-trees read already."""
         if not (marked := self._marked(top)):
@@ -194,6 +216,7 @@ class Places:
                 self._read_wrapper(top, done)
             return
         folder, mark = marked
+        self._note_wrapper(top)
         beside = {
             child: meant
             for child in self.tree.children[top]
@@ -226,8 +249,8 @@ class Places:
         )
         lie = "lies" if len(beside) == 1 else "lie"
         question = (
-            f"{' and '.join(self.tree.names[child] for child in beside)} {lie} beside {mark}, which makes the archive one "
-            f"piece of {folder.name}. A part of that piece, or for {' and '.join(of)}?"
+            f"{' and '.join(self.tree.names[child] for child in beside)} {lie} beside {mark}, which makes the archive "
+            f"one piece of {folder.name}. A part of that piece, or for {' and '.join(of)}?"
         )
         self.layout.decisions.append(Decision(question=question, options=options))
         return False
@@ -251,13 +274,13 @@ class Places:
                 self._note_wrapper(directory)
                 self._read_named(child, *meant)
             elif (marked := self._marked(child)) and child in self.layout.listing.nested:
-                self.read_top(child)
+                self.read_archive(child)
             elif marked:
                 self._note_wrapper(directory)
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
                 self.place_piece(child, folder, self.tree.names[child], why, Evidence.MARK)
-            elif (part_of := self._pieces.get(self.tree.folded[child])) and child not in self._holding:
+            elif (part_of := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
                 self._note_wrapper(directory)
                 piece, folder = part_of
                 why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
@@ -461,10 +484,12 @@ class Places:
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
                 self.place_piece(child, folder, self.tree.names[child], f"{why}; holds {mark}", evidence)
-            elif directory == top and not self._folder_named(child) and child not in self._holding:
+            elif directory == top and not self._folder_named(child) and child not in self._holding | self._barred:
                 # What a piece gets later, a patch or a part of it, has no mark of its own.
                 lies = f"{why}; holds no {' or '.join(folder.mark)}: it goes in as it lies, as a part of a piece would"
-                self.place_piece(child, folder, self.tree.names[child], lies, Evidence.EVERYDAY)
+                is_told = evidence is Evidence.ROOT_NAME and not folder.is_root
+                weighs = evidence if is_told else Evidence.EVERYDAY
+                self.place_piece(child, folder, self.tree.names[child], lies, weighs)
             else:
                 self._read_group(child, top, folder, why, evidence, done)
 

@@ -37,7 +37,8 @@ class Tree:
         self.rows: list[array[int]] = [array("I") for _ in range(count)]
         """Files and links directly in each directory."""
         self.marks: dict[Application, Marks] = {}
-        """What was looked for already."""
+        self.barred: dict[Application, set[int]] = {}
+        """What was looked for already: the pieces, and those that have a mark but are none."""
         self.empty_rows: dict[int, int] = {}
         """Directory → the row that names it, for directories the archive names itself."""
         for row, (directory, kind) in enumerate(zip(listing.directory_of, listing.kinds, strict=True)):
