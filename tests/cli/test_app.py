@@ -58,6 +58,27 @@ class AppTest(WorldTest):
         self.run_words("app", "learn", "none", code=5)
         self.run_words("app", "learn", "Moonbox", "--name", "No Good", code=2)
 
+    def test_a_set_of_downloads_shows_who_gets_each_and_where_it_is_nearly_a_tie(self) -> None:
+        self.fill()
+        self.run_words("app", "learn", "Moonbox", "--yes")
+        text = self.definition.read_text().replace('"moonbox"', '"sunbox"').replace("Moonbox", "Sunbox")
+        (self.world.folder / "sunbox.toml").write_text(text)
+        self.run_words("app", "new", "sunbox", "--from", "sunbox.toml")
+        packs = self.world.folder / "packs"
+        packs.mkdir()
+        (self.world.folder / "Sunbox").mkdir()
+        (packs / "pack.zip").write_bytes(zip_bytes({f"{number}.gel": "gel" for number in range(9)}))
+        (packs / "moonbox bats.zip").write_bytes(zip_bytes({"Moonbox/Gels/1.gel": "gel"}))
+        self.run_words("app", "try", "packs", code=1)
+        result = self.run_words("app", "try", "packs", "--json", code=1)
+        bats, pack = json.loads(result.stdout)["archives"]
+        self.assertEqual([bats["wins"], bats["near"], bats["evidence"]], ["moonbox", [], "root-name"])
+        self.assertEqual([pack["wins"], pack["near"]], [None, ["moonbox", "sunbox"]])
+        self.assertEqual([one["files"] for one in pack["weighed"]], [9, 9])
+        said = self.run_words("app", "try", "sunbox", "packs", code=1).stdout
+        self.assertIn("but moonbox wins it", said)
+        self.assertIn("fit alike", said)
+
     def writing_editor(self, text: str) -> str:
         """An editor that writes something else."""
         (self.world.folder / "text").write_text(text)

@@ -29,7 +29,7 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.model.plan import Clash, Plan
 from usufruct.planning.clashes import pieces_beside, plan_of
-from usufruct.planning.competition import also_for, verdict_on
+from usufruct.planning.competition import Standing, also_for, verdict_on
 from usufruct.planning.junk import only_content_tells
 from usufruct.planning.layout import into_options, sought
 from usufruct.planning.names import compared_versions, folded, free_name, spelling_key, version_of
@@ -71,6 +71,8 @@ class Examined:
     plan: Plan | None = None
     runners_up: tuple[tuple[str, str], ...] = ()
     """Applications that fitted too, each with why it lost."""
+    standings: tuple[Standing, ...] = ()
+    """What was weighed: the applications that fitted, the strongest first."""
     also_for: tuple[tuple[str, int], ...] = ()
     """Applications that take what this one does not, each with how many files."""
     holding: str = ""
@@ -301,7 +303,7 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
         return variants[0], list(variants[0].layout.decisions)
     layouts = [variant.layout for variant in variants]
     verdict = verdict_on(layouts, download.archive.name)
-    result.runners_up = verdict.runners_up
+    result.runners_up, result.standings = verdict.runners_up, verdict.standings
     if verdict.layout:
         result.also_for = also_for(verdict.layout, layouts)
         best = next(variant for variant in variants if variant.layout is verdict.layout)

@@ -1,22 +1,15 @@
 """`usufruct app`."""
 
 import shlex
-from collections import Counter
 from pathlib import Path
 from typing import Any, TextIO
 
 import click
 
 from usufruct.actions import defining, refresh
-from usufruct.actions.adding import look_at
 from usufruct.actions.applications import application_named, definition_file, known_applications
-from usufruct.actions.examine import Examined
-from usufruct.actions.gathering import gathered
-from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
-from usufruct.cli.documents import examined_document
-from usufruct.cli.options import archives_argument
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import (
     confirmed,
@@ -30,12 +23,12 @@ from usufruct.cli.screen import (
     styled,
 )
 from usufruct.cli.surroundings import surroundings
-from usufruct.definitions.load import NAME, load_application
+from usufruct.cli.trying import try_command
+from usufruct.definitions.load import NAME
 from usufruct.errors import WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.printable import printable
 from usufruct.model.applications import Application, Folder
-from usufruct.model.layout import AsideKind
 
 
 @click.group(short_help="The applications that are known: learn, list, show, try, new, edit, agree, drop.")
@@ -230,43 +223,7 @@ def drop(name: str) -> None:
     echo(f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}.")
 
 
-@app.command("try")
-@click.argument("name", shell_complete=words.applications)
-@archives_argument
-@json_option
-def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
-    """Show how the definition of NAME would place each ARCHIVE, to tune it against a downloads folder.
-
-    NAME may also be the path of a definition that is not in use yet. Ends with 1 if any archive would not be placed.
-    """
-    around = surroundings()
-    is_file = name.endswith(".toml") and Path(name).is_file()
-    application = load_application(Path(name)) if is_file else application_named(known_applications(around), name)
-    request = Request(applications=(application,), is_named=True)
-    results = look_at(around, gathered(archives), request)
-    if as_json:
-        echo_json({"archives": [examined_document(result) for result in results]})
-    else:
-        for line in in_columns([_tried(result) for result in results], frozenset({1, 2}), _tried_style):
-            echo(line)
-    return 1 if any(result.obstacle for result in results) else 0
-
-
-def _tried(result: Examined) -> tuple[str, ...]:
-    """Archive, files placed, files not taken, where they would go or what is in the way."""
-    name = result.path.replace("\\", "/").rpartition("/")[2]
-    layout = result.layout
-    if layout is None:
-        return name, "-", "-", result.obstacle.message if result.obstacle else ""
-    counted = Counter(one.home.folder.name for one in layout.placements if one.home.folder)
-    left = len(layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))
-    where = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
-    obstacle = result.obstacle.message if result.obstacle else ""
-    return name, f"{layout.files:,}", f"{left:,}", " · ".join(filter(None, (where, obstacle)))
-
-
-def _tried_style(column: int, text: str) -> str:
-    return styled(text, "title") if not column else styled(text, "quiet") if column == 2 else text
+app.add_command(try_command)
 
 
 def _what_it_takes(folder: Folder) -> str:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def examined_document(result: "Examined") -> dict[str, Any]:
     """One archive of `look --json`."""
     # Only here: `list` writes a document too, and starts without what reading archives needs.
-    from usufruct.cli.facts import facts_document
+    from usufruct.cli.facts import evidence_label, facts_document
 
     layout, plan = result.layout, result.plan
     placements: list[dict[str, Any]] = []
@@ -52,7 +52,7 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         "origin": result.origin or None,
         "facts": facts_document(result),
         "application": result.application.name if result.application else None,
-        "evidence": layout.evidence.name.lower().replace("_", "-") if layout and result.application else None,
+        "evidence": evidence_label(layout.evidence) if layout and result.application else None,
         "holding": result.holding or None,
         "updates": result.updates.name if result.updates else None,
         "already_added": result.already is not None,
@@ -63,6 +63,15 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         "further_decisions": [decision_document(decision) for decision in result.decisions[1:]],
         "also_for": [{"application": name, "files": count} for name, count in result.also_for],
         "runners_up": [{"application": name, "why": why} for name, why in result.runners_up],
+        "weighed": [
+            {
+                "application": one.application,
+                "evidence": evidence_label(one.evidence),
+                "files": one.files,
+                "near": one.is_near,
+            }
+            for one in result.standings
+        ],
         "error": error_document(result.error),
     }
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 from usufruct.cli.screen import count_words, in_lines, styled, wrapped
 from usufruct.files.printable import printable
 from usufruct.model.entries import Listing
+from usufruct.model.layout import Evidence
 from usufruct.planning.dangers import disguised_in, links_in, programs_in
 
 if TYPE_CHECKING:
@@ -14,6 +15,11 @@ if TYPE_CHECKING:
 _INDENT = "  "
 _NAMED = 3
 """Entries that are named as examples of a danger."""
+
+
+def evidence_label(evidence: Evidence) -> str:
+    """`folder-name` for FOLDER_NAME: what programs read."""
+    return evidence.name.lower().replace("_", "-")
 
 
 def fact_lines(result: "Examined") -> Iterator[str]:

@@ -13,6 +13,18 @@ _NO_CONTENT = (AsideKind.JUNK, AsideKind.NOTES)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Standing:
+    """How one application stood when an archive was tried against it."""
+
+    application: str
+    evidence: Evidence
+    files: int
+    """Entries that its rules found a place for, whatever is left out later."""
+    is_near: bool
+    """Told as strongly as the strongest, with at least two thirds of the files of the one with most."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
     """The outcome of trying an archive against several applications."""
 
@@ -21,6 +33,8 @@ class Verdict:
     decision: Decision | None = None
     runners_up: tuple[tuple[str, str], ...] = ()
     """Applications that fitted too, each with why it lost."""
+    standings: tuple[Standing, ...] = ()
+    """All applications that fitted, the strongest first: what was weighed."""
     common: tuple[Decision, ...] = ()
     """Questions that have to be answered whichever application it is for."""
 
@@ -34,6 +48,7 @@ def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     fitting = [layout for layout in layouts if layout.files and layout.evidence > Evidence.ANYTHING]
     if not fitting:
         return Verdict(layout=None)
+    standings = _standings(fitting)
     evidence = max(layout.evidence for layout in fitting)
     strongest = [layout for layout in fitting if layout.evidence == evidence]
     most = max(map(_reached, strongest))
@@ -42,12 +57,28 @@ def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     near = [layout for layout in near if _is_named_in(_app(layout), download)] or near
     if len(near) > 1:
         common = [d for d in near[0].decisions if all(_asks_alike(d, layout) for layout in near)]
-        return Verdict(layout=None, decision=_draw(near), common=tuple(common))
+        return Verdict(layout=None, decision=_draw(near), standings=standings, common=tuple(common))
     best = near[0]
     others = [layout for layout in fitting if layout is not best]
     if doubt := _doubt(best, [layout for layout in layouts if layout is not best]):
-        return Verdict(layout=None, decision=_weighed(best, others, doubt))
-    return Verdict(layout=best, runners_up=tuple((_name(layout), _loss(layout, best)) for layout in others))
+        return Verdict(layout=None, decision=_weighed(best, others, doubt), standings=standings)
+    lost = tuple((_name(layout), _loss(layout, best)) for layout in others)
+    return Verdict(layout=best, runners_up=lost, standings=standings)
+
+
+def _standings(fitting: Sequence[Layout]) -> tuple[Standing, ...]:
+    reached = [(layout.evidence, _reached(layout), layout) for layout in fitting]
+    reached.sort(key=lambda one: (-one[0], -one[1], _name(one[2])))
+    strongest, most, _ = reached[0]
+    return tuple(
+        Standing(
+            application=_name(layout),
+            evidence=evidence,
+            files=files,
+            is_near=evidence == strongest and 3 * files >= 2 * most,
+        )
+        for evidence, files, layout in reached
+    )
 
 
 def _reached(layout: Layout) -> int:

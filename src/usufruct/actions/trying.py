@@ -1,0 +1,41 @@
+"""How definitions would do on a set of downloads: what each would win, and where it is nearly a tie."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from usufruct.actions.adding import look_at
+from usufruct.actions.applications import known_applications
+from usufruct.actions.examine import Examined
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.model.applications import Application
+from usufruct.planning.competition import Standing
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """One download against the definitions."""
+
+    contest: Examined
+    """With all definitions that are known, the one that is tried among them."""
+    alone: Examined | None
+    """With the one that is tried alone; None where all are."""
+
+    @property
+    def near(self) -> tuple[Standing, ...]:
+        """Applications that nearly won it, or that it is nearly a tie between."""
+        winner = self.contest.application.name if self.contest.application else ""
+        near = tuple(one for one in self.contest.standings if one.is_near and one.application != winner)
+        return near if winner or len(near) > 1 else ()
+
+
+def try_definitions(surroundings: Surroundings, archives: Sequence[Path], one: Application | None) -> list[Tried]:
+    """Try every definition on each download; `one` may be a definition that is not in use yet."""
+    known = [application for application in known_applications(surroundings) if not one or application.name != one.name]
+    every = (*known, one) if one else tuple(known)
+    contests = look_at(surroundings, archives, Request(applications=every))
+    if one is None:
+        return [Tried(contest, None) for contest in contests]
+    alone = look_at(surroundings, archives, Request(applications=(one,), is_named=True))
+    return [Tried(*pair) for pair in zip(contests, alone, strict=True)]

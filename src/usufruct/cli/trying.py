@@ -1,0 +1,133 @@
+"""`usufruct app try`."""
+
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from usufruct.actions.applications import application_named, known_applications
+from usufruct.actions.examine import Examined
+from usufruct.actions.gathering import gathered
+from usufruct.actions.trying import Tried, try_definitions
+from usufruct.cli import words
+from usufruct.cli.documents import examined_document
+from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, styled
+from usufruct.cli.surroundings import surroundings
+from usufruct.definitions.load import load_application
+from usufruct.errors import WrongUsage
+from usufruct.model.layout import AsideKind
+from usufruct.planning.competition import evidence_words
+
+
+@click.command("try")
+@click.argument("name", shell_complete=words.applications)
+@click.argument("archives", nargs=-1, type=click.Path(path_type=Path))
+@json_option
+def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
+    """Show how the definition of NAME would do on each ARCHIVE, to tune it against a downloads folder.
+
+    NAME may also be the path of a definition that is not in use yet. Without NAME all definitions are tried: which one
+    wins each archive, by what, and where another is nearly as good. Ends with 1 if any archive would not be placed.
+    """
+    around = surroundings()
+    known = known_applications(around)
+    one = None
+    if name.endswith(".toml") and Path(name).is_file():
+        one = load_application(Path(name))
+    elif any(application.name == name for application in known) or not Path(name).exists():
+        one = application_named(known, name)
+    else:
+        archives = (Path(name), *archives)
+    if not archives:
+        raise WrongUsage("There is nothing to try it on.", remedy="Name archives, or a folder that holds some.")
+    results = try_definitions(around, gathered(archives), one)
+    if as_json:
+        echo_json({"archives": [_document(result) for result in results]})
+    else:
+        rows = [_tried_alone(result, result.alone) if result.alone else _tried(result) for result in results]
+        rows.insert(0, ("archive", *(() if one else ("for",)), "placed", "left", "why"))
+        for line in in_columns(rows, frozenset({1, 2} if one else {2, 3}), _style):
+            echo(line)
+        echo()
+        echo(_summary(results))
+    return 1 if any((result.alone or result.contest).obstacle for result in results) else 0
+
+
+def _document(result: Tried) -> dict[str, Any]:
+    document = examined_document(result.alone or result.contest)
+    contest = examined_document(result.contest)
+    return document | {
+        "wins": contest["application"],
+        "weighed": contest["weighed"],
+        "near": [one.application for one in result.near],
+    }
+
+
+def _tried(result: Tried) -> tuple[str, ...]:
+    """Archive, who gets it, files placed, files not taken, by what and who nearly got it."""
+    contest = result.contest
+    who = contest.application.name if contest.application else "asked" if contest.decisions else "-"
+    return (_name(contest), who, *_counts(contest), _outcome(result, ""))
+
+
+def _tried_alone(result: Tried, alone: Examined) -> tuple[str, ...]:
+    """Archive, files placed, files not taken, where they would go, and how it does among all definitions."""
+    counted: Counter[str] = Counter()
+    if alone.layout:
+        counted.update(one.home.folder.name for one in alone.layout.placements if one.home.folder)
+    where = ", ".join(f"{count} to {folder}" for folder, count in counted.most_common())
+    obstacle = alone.obstacle.message if alone.obstacle else ""
+    name = alone.request.applications[0].name
+    outcome = _outcome(result, name) if alone.layout and alone.layout.files else ""
+    return (_name(alone), *_counts(alone), " · ".join(dict.fromkeys(filter(None, (where, outcome, obstacle)))))
+
+
+def _name(examined: Examined) -> str:
+    return examined.path.replace("\\", "/").rpartition("/")[2]
+
+
+def _counts(examined: Examined) -> tuple[str, str]:
+    layout = examined.layout
+    if layout is None:
+        return "-", "-"
+    return f"{layout.files:,}", f"{len(layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)):,}"
+
+
+def _outcome(result: Tried, tried: str) -> str:
+    """Who wins it and by what; who is nearly as good."""
+    contest = result.contest
+    if contest.error:
+        return contest.error.message
+    if not contest.application:
+        return contest.decisions[0].question if contest.decisions else ""
+    winner = contest.application.name
+    told = evidence_words(contest.layout.evidence) if contest.layout else ""
+    said = f"told by {told}" if winner == tried or not tried else f"but {winner} wins it, told by {told}"
+    if contest.obstacle:
+        said += f"; {contest.obstacle.message}"
+    if result.near:
+        names = " and ".join(f"{one.application} ({count_words(one.files, 'file')})" for one in result.near)
+        said += f"; nearly a tie with {names}"
+    return said
+
+
+def _summary(results: Sequence[Tried]) -> str:
+    won = Counter(
+        result.contest.application.name for result in results if result.contest.application and not result.contest.error
+    )
+    parts = [f"{name} {styled(str(count), 'title')}" for name, count in won.most_common()]
+    open_ones = [result for result in results if not result.contest.application and not result.contest.error]
+    near = sum(bool(result.near) for result in results)
+    failed = sum(bool(result.contest.error) for result in results)
+    if open_ones:
+        parts.append(f"asked about {len(open_ones)}")
+    if failed:
+        parts.append(f"refused {failed}")
+    tail = f"; {near} nearly a tie" if near else ""
+    return f"Of {count_words(len(results), 'archive')}: {', '.join(parts)}{tail}."
+
+
+def _style(column: int, text: str) -> str:
+    return styled(text, "title") if not column else text
