@@ -1,6 +1,7 @@
 """From a Layout and a Snapshot of the disk to a Plan: what each placement meets and does."""
 
 from collections.abc import Mapping, Set
+from functools import cached_property
 from typing import assert_never
 
 from usufruct.errors import MachineError
@@ -61,8 +62,8 @@ class _Meeting:
         self._same = same
         self._updating = updating
         self._plan = Plan(layout, snapshot)
-        self._taken: dict[int, set[str]] = {}
-        """Home → spelling keys of the names that are taken there, once a free one was looked for."""
+        self._taken: dict[str, set[str]] = {}
+        """Spelling key of a directory's path → those of the names that are taken there, once one was looked for."""
 
     def plan(self) -> Plan:
         layout, plan, blocked = self._layout, self._plan, []
@@ -143,19 +144,22 @@ class _Meeting:
     def _place_beside(self, row: int) -> None:
         """Place under a free name, beside what is there."""
         number = self._layout.home_of[row]
-        if number not in self._taken:
-            home = self._snapshot.surveyed(number)
-            path = spelling_key(self._layout.homes[number].path)
-            wanted = {
-                spelling_key(self._layout.name(other))
-                for other in self._layout.placed_rows()
-                if spelling_key(self._layout.homes[self._layout.home_of[other]].path) == path
-            }
-            self._taken[number] = {*home.taken, *wanted}
-        name = free_name(self._layout.name(row), self._taken[number])
-        self._taken[number].add(spelling_key(name))
+        path = spelling_key(self._layout.homes[number].path)
+        if path not in self._taken:
+            self._taken[path] = {*self._snapshot.surveyed(number).taken, *self._wanted[path]}
+        name = free_name(self._layout.name(row), self._taken[path])
+        self._taken[path].add(spelling_key(name))
         self._plan.clash_of[row] = Clash.STAYS
         self._plan.beside[row] = name
+
+    @cached_property
+    def _wanted(self) -> dict[str, set[str]]:
+        """Spelling key of a directory's path → those of the names that are placed there."""
+        names = self._layout.names
+        wanted: dict[str, set[str]] = {}
+        for home, rows in zip(self._layout.homes, self._layout.rows_by_home(), strict=True):
+            wanted.setdefault(spelling_key(home.path), set()).update(spelling_key(names[row]) for row in rows)
+        return wanted
 
 
 def pieces_beside(plan: Plan) -> set[str]:
