@@ -56,6 +56,7 @@ class AppTest(WorldTest):
         self.run_words("add", "pack.zip")
         self.assertTrue((self.root / "Puppets/Bat/rig.toml").exists())
         self.run_words("app", "learn", "none", code=5)
+        self.assertIn("Usufruct's own", self.run_words("app", "learn", str(self.definition.parent), code=2).stderr)
         self.run_words("app", "learn", "Moonbox", "--name", "No Good", code=2)
 
     def test_a_set_of_downloads_shows_who_gets_each_and_where_it_is_nearly_a_tie(self) -> None:

@@ -50,6 +50,19 @@ class LearningTest(unittest.TestCase):
         found = learned(*(f"Beds/{n}/{f}" for n in ("North", "South") for f in ("a.json", "soil.png", "leaf.png")))
         self.assertEqual(shapes(found)["beds"][2], ("a.json",))
 
+    def test_content_of_the_same_names_in_several_directories_is_no_mark(self) -> None:
+        """Kits of `01.ogg`, `02.ogg` became pieces that `01.ogg` marks, and a pack without a 01 was placed nowhere."""
+        for files in (("01.ogg", "02.ogg"), ("A.weft", "B.weft", "C.weft")):
+            found = learned(*(f"Content/{kit}/{file}" for kit in ("narrow", "wide", "both") for file in files))
+            kind = f"*.{files[0].rpartition('.')[2]}"
+            self.assertEqual(shapes(found), {"content": ("Content", Arrange.TREE, (), (kind,))})
+        by_type = learned("Drafts/narrow/narrow.weft", "Drafts/wide/wide.weft")
+        self.assertEqual(shapes(by_type)["drafts"][1:], (Arrange.TREE, (), ("*.weft",)))
+        index = learned(
+            *(f"Looms/{name}/{file}" for name in ("Jack", "Dobby") for file in ("loom.json", "a.json", "b.json"))
+        )
+        self.assertEqual(shapes(index)["looms"][2], ("loom.json",))
+
     def test_a_directory_of_directories_that_differ_in_kind_is_several_folders(self) -> None:
         found = learned("Setup/Yarns/a.yarn", "Setup/Threads/b.thread", "Other/Yarns/c.wool")
         self.assertEqual({path for path, *_ in shapes(found).values()}, {"Setup/Yarns", "Setup/Threads", "Other"})

@@ -4,7 +4,7 @@ import os
 import re
 import stat
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,6 +17,7 @@ from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.planning.learning import Learned, LearnedFolder, learned_from
+from usufruct.transaction.work import is_below
 
 _TEMPLATE = """\
 usufruct = 1
@@ -58,7 +59,13 @@ def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Prop
             remedy="Give the folder a plain name first.",
             path=str(directory),
         )
-    learned = learned_from(_listing_of(directory))
+    places = surroundings.places
+    own = {os.path.realpath(one) for one in (places.config, places.data)}
+    if any(is_below(os.path.realpath(directory), one) for one in own):
+        raise WrongUsage(
+            f"{directory} is Usufruct's own.", remedy="Name the folder that the application reads its content from."
+        )
+    learned = learned_from(_listing_of(directory, own))
     if not learned.folders:
         raise WrongUsage(
             f"{directory} holds nothing to learn from.",
@@ -130,11 +137,12 @@ def name_is_free(surroundings: Surroundings, name: str) -> bool:
     return all(one.name != name or one.is_shipped for one in known_applications(surroundings))
 
 
-def _listing_of(directory: Path) -> Listing:
-    """A folder on disk as if it were an archive; what cannot be read is left out."""
+def _listing_of(directory: Path, own: Set[str]) -> Listing:
+    """A folder on disk as if it were an archive; what cannot be read and what is our `own` is left out."""
     listing = Listing()
     top = str(directory)
-    for here, _, names in os.walk(top):
+    for here, below, names in os.walk(top):
+        below[:] = [name for name in below if os.path.realpath(os.path.join(here, name)) not in own]
         relative = here[len(top) :].strip(os.sep).replace(os.sep, "/")
         number = listing.directory(relative)
         for name in names:

@@ -149,13 +149,14 @@ class _Look:
                 found.append((f"{self.tree.names[pieces[0]]}/{mark}", parents))
         types = self._types(self.rows_below(directory))
         called = {folded(self.tree.names[directory]), *likenesses(self.tree.names[directory])}
+        found = [one for one in found if _stem(one[0]) in called or not self._is_content(*one, types)]
         # More files explained, then called as the folder is, then no picture or sound, then of a rarer type, then a
         # name rather than a type.
         return sorted(
             found,
             key=lambda one: (
                 -self._explained(one[1]),
-                folded(one[0].rpartition("/")[2].partition(".")[0]) not in called,
+                _stem(one[0]) not in called,
                 suffix_of(one[0]) in MEDIA,
                 types[_type_of(one[0])],
                 "*" in one[0],
@@ -163,6 +164,20 @@ class _Look:
                 one[0],
             ),
         )
+
+    def _is_content(self, mark: str, pieces: list[int], types: Counter[str]) -> bool:
+        """Whether what each of these directories holds is content that is called alike, not a mark.
+
+        That is a picture or a sound; else a type that most of the content has, unless it is one name that each
+        directory holds one file of that type by.
+        """
+        kind = _type_of(mark.rpartition("/")[2])
+        if suffix_of(mark) in MEDIA:
+            return True
+        if 2 * types[kind] <= sum(types.values()):
+            return False
+        beside = sum(self._types(self.rows_in(piece))[kind] for piece in pieces)
+        return mark.startswith("*") or beside > len(pieces)
 
     def _explained(self, pieces: list[int]) -> int:
         return sum(map(self._count_below, pieces))
@@ -187,6 +202,10 @@ class _Look:
             evidence.append("too many types to list, so it takes whatever is named for it")
         arrange = Arrange.TREE if deep else Arrange.LOOSE
         return LearnedFolder(name=name, path=path, arrange=arrange, takes=takes, evidence=tuple(evidence))
+
+
+def _stem(mark: str) -> str:
+    return folded(mark.rpartition("/")[2].partition(".")[0])
 
 
 def _type_of(name: str) -> str:
