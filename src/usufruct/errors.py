@@ -7,6 +7,8 @@
     │   └── PasswordNeeded       a password, and nobody to ask for it
     ├── ArchiveError          4  about the downloaded file
     │   ├── NotAnArchive         nothing here that can be read
+    │   ├── Misnamed             called an archive, but something else that is known
+    │   ├── EmptyArchive         an archive without any entry
     │   ├── DamagedArchive       begun as an archive, but its bytes do not hold together
     │   ├── StillArriving        a download that is not complete yet
     │   ├── WrongPassword        none of the passwords opens it
@@ -92,6 +94,20 @@ class NotAnArchive(ArchiveError):
     """The content is none of the formats that can be read."""
 
     code = "not-an-archive"
+    what = ""
+    """What it is instead, in words with their article; empty where that is not known."""
+
+
+class Misnamed(ArchiveError):
+    """The name says that it is an archive, and the content is something else that is known."""
+
+    code = "misnamed"
+
+
+class EmptyArchive(ArchiveError):
+    """An archive that is sound and holds nothing."""
+
+    code = "empty"
 
 
 class DamagedArchive(ArchiveError):

@@ -14,7 +14,7 @@ from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.library import library_version
 from usufruct.archives.opening import open_archive
-from usufruct.errors import DamagedArchive, MachineError, NotAnArchive, PasswordNeeded, UnreadableArchive
+from usufruct.errors import DamagedArchive, MachineError, Misnamed, NotAnArchive, PasswordNeeded, UnreadableArchive
 from usufruct.model.entries import EntryKind
 
 FILES = {"a.txt": b"hello", "dir/b.bin": bytes(range(256)) * 5000, "dir/empty": b"", "\u00fcber.txt": b"umlaut"}
@@ -154,13 +154,42 @@ class ReadingTest(ArchiveCase):
         with self.assertRaises(NotAnArchive):
             self.opened(b"just text", "poem.txt")
         with self.assertRaisesRegex(DamagedArchive, "called an archive"):
-            self.opened(b"<html>404</html>", "pack.zip")
+            self.opened(bytes(range(1, 256)) * 40, "pack.zip")
         with self.assertRaisesRegex(DamagedArchive, "is a 7z, but is damaged"):
             self.opened(b"7z\xbc\xaf\x27\x1c" + bytes(600), "pack.7z")
         with self.assertRaises(MachineError):
             open_archive(self.folder / "missing.zip")
         with self.assertRaises(MachineError):
             open_archive(self.folder)
+
+    def test_what_is_called_an_archive_and_is_something_else_is_told_for_what_it_is(self) -> None:
+        """A sound picture called .rar was "damaged, download it again", and so was a page that wanted a login."""
+        picture = b"\x89PNG\r\n\x1a\n" + bytes.fromhex("0000000d49484452000000010000000108000000003a7e9b55") + bytes(99)
+        cases = {
+            "owl.rar": (picture, r"a picture \(PNG\)"),
+            "paper.zip": (b"%PDF-1.4\n1 0 obj\n", "a PDF document"),
+            "page.zip": (b"<!DOCTYPE html>\n<title>Log in</title>", r"a web page \(\"Log in\"\).*want a login"),
+            "link.7z": (b"https://example.test/owl.zip\n", "a link to https://example.test/owl.zip"),
+            "short.tar": (b"[InternetShortcut]\r\nURL=https://example.test/a\r\n", "a link to https://example.test/a"),
+            "error.zip": (b'{"error": "rate limit"}', "a short text"),
+            "setup.zip": (b"MZ" + bytes(600), "a program.*Nothing is run"),
+            "nothing.zip": (b"", "is empty"),
+            "zeros.rar": (bytes(100_000), "nothing but zeros"),
+            "letter.zip": (zip_bytes({"[Content_Types].xml": "x", "_rels/.rels": "x", "word/document.xml": "x"},
+                                     compression=zipfile.ZIP_STORED), "a text document"),
+        }  # fmt: skip
+        for name, (content, said) in cases.items():
+            with self.subTest(name), self.assertRaisesRegex(Misnamed, f"(?s){said}"):
+                self.opened(content, name)
+
+    def test_what_no_name_calls_an_archive_is_one_file_and_said_to_be_what_it_is(self) -> None:
+        for name, content, said in (
+            ("a.png", b"\x89PNG\r\n\x1a\n" + bytes(99), "a picture (PNG)"),
+            ("a.gel", b"moon", ""),
+        ):
+            with self.assertRaises(NotAnArchive) as caught:
+                self.opened(content, name)
+            self.assertEqual(caught.exception.what, said)
 
 
 if __name__ == "__main__":

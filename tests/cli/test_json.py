@@ -69,7 +69,7 @@ class JsonTest(AddCase):
         self.assertEqual((refused["state"], refused["refused"][0]["entry"]), ("refused", "../up.gel"))
         self.assertEqual(refused["error"]["code"], "unsafe")
         broken = self.document("add", "broken.zip", code=4)["archives"][0]
-        self.assertEqual(broken["error"]["code"], "damaged")
+        self.assertEqual(broken["error"]["code"], "misnamed")
         wrong = self.document("show", "nobody", code=2, form="error")
         self.assertEqual(wrong["error"]["code"], "wrong-usage")
 

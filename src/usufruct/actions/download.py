@@ -60,10 +60,10 @@ class Download:
     def _open(self, path: Path) -> Archive:
         try:
             return open_archive(path, self._request.access, is_alone=self._is_alone)
-        except NotAnArchive:
-            if path == self.path:
-                return self._whole_file()
-            return WholeFile(path)
+        except NotAnArchive as error:
+            whole = self._whole_file() if path == self.path else WholeFile(path)
+            whole.facts.what = error.what
+            return whole
 
     def close(self) -> None:
         """Let go of all that was opened."""

@@ -17,7 +17,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import is_arriving, refuse_arriving
 from usufruct.archives.parts import sets_among
 from usufruct.archives.reading import Access
-from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, StillArriving, UsufructError
+from usufruct.errors import ArchiveError, DamagedArchive, Misnamed, PasswordNeeded, StillArriving, UsufructError
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, all_volumes
@@ -253,6 +253,8 @@ def _identified(
         seen.state = ARRIVING
     except PasswordNeeded:
         seen.state = LOCKED
+    except Misnamed as error:
+        seen.state, seen.detail = OTHER, error.message
     except DamagedArchive as error:
         seen.state = INCOMPLETE if "missing" in f"{error.message}{error.remedy}" else DAMAGED
         seen.detail = error.message
@@ -276,6 +278,9 @@ def _identified(
 
 def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -> None:
     seen.format = download.archive.format
+    if not len(download.archive.listing) and not download.archive.listing.refused:
+        seen.state, seen.detail = OTHER, "it holds nothing"
+        return
     if download.archive.facts.locks:
         seen.state = LOCKED
     verdict = verdict_on([download.variant_for(one).layout for one in applications], download.archive.name)

@@ -13,7 +13,15 @@ from blake3 import blake3
 from usufruct.actions.download import Download, Variant
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Archive
-from usufruct.errors import DecisionNeeded, MachineError, PasswordNeeded, UnsafeArchive, UsufructError, WrongUsage
+from usufruct.errors import (
+    DecisionNeeded,
+    EmptyArchive,
+    MachineError,
+    PasswordNeeded,
+    UnsafeArchive,
+    UsufructError,
+    WrongUsage,
+)
 from usufruct.files.looking import digest_of
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
@@ -203,6 +211,12 @@ def _examine(
     archive = download.archive
     result.format, result.size, result.facts = archive.format, archive.size, archive.facts
     result.listing = archive.listing
+    if not len(archive.listing) and not archive.listing.refused:
+        raise EmptyArchive(
+            f"{archive.name} is an archive that holds nothing.",
+            remedy="Look where it came from for another one; downloading it again gives the same.",
+            path=archive.path,
+        )
     result.holding = request.name or nameable(download.tidy_name)
     variant, decisions = _find_variant(result, download, request)
     if variant and _finds_programs(variant, request, for_adding=for_adding):

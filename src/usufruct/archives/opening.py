@@ -1,5 +1,6 @@
 """Saying what a file is by its content, and opening it."""
 
+import re
 import stat
 import time
 from collections.abc import Callable
@@ -8,7 +9,17 @@ from pathlib import Path
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
-from usufruct.errors import DamagedArchive, MachineError, NotAnArchive, StillArriving, UnreadableArchive
+from usufruct.archives.recognising import Recognised, packed_document, recognised
+from usufruct.errors import (
+    ArchiveError,
+    DamagedArchive,
+    MachineError,
+    Misnamed,
+    NotAnArchive,
+    StillArriving,
+    UnreadableArchive,
+    WrongUsage,
+)
 from usufruct.files.sources import FileSource, JoinedSource, PartSource, Source
 
 _HEAD = 512
@@ -16,6 +27,7 @@ _ZIP_END_SEARCH = 22 + 0xFFFF
 _CARRIED_SEARCH = 1 << 20
 """How deep in a self-extracting program the archive may begin."""
 _ISO_MARK_AT = 0x8001
+_ADDRESS = re.compile(r"(?i)\b(https?|ftp):/+(.+)")
 _RECENT, _MOMENT = 10.0, 0.3
 """Seconds: a broken file that was written so lately is looked at again after a moment, for it may be growing."""
 _ARRIVING = (".crdownload", ".part", ".partial", ".download", ".opdownload")
@@ -121,6 +133,11 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
                 raise MachineError(f"{path} is a {kind}, not a file.", remedy="Name a file.", path=str(path))
             sources.append(FileSource(path))
         except FileNotFoundError as error:
+            if address := _ADDRESS.search(str(path)):
+                raise WrongUsage(
+                    f"{address[1]}://{address[2]} is an address; Usufruct downloads nothing by itself.",
+                    remedy="Download it with your browser, and name the file.",
+                ) from error
             raise MachineError(
                 f"There is no file {path}.", remedy="Check its name; `ls` lists the folder.", path=str(path)
             ) from error
@@ -135,7 +152,7 @@ def _open_by_content(
     parts: Parts, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
 ) -> Archive:
     name = parts.name
-    path = path or str(parts.paths[0])
+    is_nested, path = bool(path), path or str(parts.paths[0])
     head = sources[0].read_at(0, _HEAD)
     if head.startswith((RAR5_MARK, RAR4_MARK)):
         from usufruct.archives.rar_reader import RarArchive
@@ -158,6 +175,8 @@ def _open_by_content(
         from usufruct.archives.library_reader import LibraryArchive
 
         return LibraryArchive(path, name, whole, kind, access, allowance)
+    if is_zip and not is_nested and (document := packed_document(whole)):
+        raise _no_archive(name, path, document)
     if is_zip or b"PK\x05\x06" in whole.read_at(max(0, whole.size - _ZIP_END_SEARCH), _ZIP_END_SEARCH):
         from usufruct.archives.zip_reader import ZipArchive
 
@@ -173,6 +192,8 @@ def _open_by_content(
                 remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
                 path=path,
             )
+    if found := recognised(whole, expects_archive=bool(_said_format(name))):
+        raise _no_archive(name, path, found)
     if _said_format(name):
         raise DamagedArchive(
             f"{name} is called an archive, but its content is none: it is damaged or not completely downloaded.",
@@ -184,6 +205,16 @@ def _open_by_content(
         remedy="`usufruct --version` lists the formats that can be read here.",
         path=path,
     )
+
+
+def _no_archive(name: str, path: str, found: Recognised) -> ArchiveError:
+    """The error for a file that is something else: told at length where its name says that it is an archive."""
+    if _said_format(name):
+        message = f"{name} is called an archive, but is {found.what}."
+        return Misnamed(f"{message} {found.meaning}".strip(), remedy=found.remedy, path=path)
+    error = NotAnArchive(f"{name} is {found.what}, not an archive.", remedy=found.remedy, path=path)
+    error.what = found.what
+    return error
 
 
 def _library_kind(head: bytes, source: Source) -> str | None:

@@ -89,6 +89,7 @@ def facts_document(result: "Examined") -> dict[str, Any] | None:
         "names": {"encoding": facts.encoding, "guessed": facts.is_encoding_guessed} if facts.encoding else None,
         "self_extracting": facts.is_program,
         "called": facts.said_format or None,
+        "what": facts.what or None,
         "comment": facts.comment or None,
         "careful": {what: [listing.path(row) for row in rows] for what, rows in _dangers(listing).items()}
         if listing

@@ -69,9 +69,12 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
 def _headline(result: Examined) -> str:
     name = printable(result.path.replace("\\", "/").rpartition("/")[2])
     facts = []
-    if result.format:
+    if result.format == "file":
+        what = result.facts.what if result.facts else ""
+        facts = [f"{printable(what) or 'a file'}, not an archive", size_words(result.size)]
+    elif result.format:
         facts.append(result.format)
-    if listing := result.listing:
+    if result.format != "file" and (listing := result.listing):
         entries = len(listing) - listing.kinds.count(EntryKind.DIRECTORY) + len(listing.refused)
         facts.append(count_words(entries, "entry", "entries"))
         facts.append(f"{size_words(sum(listing.sizes))} unpacked from {size_words(result.size)}")

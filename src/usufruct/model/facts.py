@@ -25,6 +25,8 @@ class Facts:
     """A self-extracting program, read as the archive it carries."""
     said_format: str = ""
     """What the file's name says it is, where that is not what it is."""
+    what: str = ""
+    """What a file is that is no archive, in words; empty for archives, and where it is not known."""
     comment: str = ""
     has_checksums: bool = True
     """The format states checksums of its content."""
