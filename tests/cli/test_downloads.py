@@ -75,7 +75,7 @@ class DownloadsTest(AddCase):
         lines = self.run_words("downloads").stdout.splitlines()
         self.assertEqual([line.split()[-1] for line in lines], ["new.zip", "old.zip"])
         self.put("old.zip", b"no archive any more", age=10)
-        self.assertEqual(self.states()["old.zip"][0], "damaged")
+        self.assertEqual(self.states()["old.zip"][0], "no archive")
 
     def test_watching_tells_of_a_download_once_it_is_finished(self) -> None:
         environment = {**os.environ, "USUFRUCT_HOME": str(self.home), "USUFRUCT_DOWNLOADS": str(self.downloads)}

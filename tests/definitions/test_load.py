@@ -1,8 +1,10 @@
 """Definitions: what they give, and how each fault is told with its line and remedy."""
 
+import os
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import SAMPLES
 from usufruct.definitions.load import load_application, parse_application
@@ -81,6 +83,26 @@ class LoadTest(unittest.TestCase):
             file.write_bytes(b"\xff\xfe\0")
             with self.assertRaisesRegex(BadDefinition, "cannot be read"):
                 load_application(file)
+
+    def test_the_desktops_names_of_the_users_own_folders(self) -> None:
+        """They may be in another language, elsewhere or not named at all."""
+        passing = tempfile.TemporaryDirectory()
+        self.addCleanup(passing.cleanup)
+        folder = Path(passing.name)
+        config = folder / "config"
+        config.mkdir()
+        (config / "user-dirs.dirs").write_text(
+            '# one a line\nXDG_PICTURES_DIR="$HOME/Bilder"\nXDG_MUSIC_DIR="/srv/musik"\n'
+        )
+        file = folder / "own.toml"
+        text = 'usufruct = 1\n[application]\nname = "own"\nroot = "~"\n'
+        names = ("PICTURES", "MUSIC", "VIDEOS")
+        file.write_text(text + "".join(
+            f'[[folder]]\nname = "{one.lower()}"\npath = "$XDG_{one}_DIR/New"\narrange = "tree"\n' for one in names
+        ))  # fmt: skip
+        with mock.patch.dict(os.environ, {"XDG_CONFIG_HOME": str(config), "HOME": "/home/marta"}):
+            paths = [folder.path for folder in load_application(file).folders]
+        self.assertEqual(paths, ["/home/marta/Bilder/New", "/srv/musik/New", "/home/marta/Videos/New"])
 
 
 if __name__ == "__main__":

@@ -6,7 +6,7 @@ from dataclasses import replace
 from tests.planning.test_layouts import listing_of
 from tests.support import sample_application
 from usufruct.model.choices import Choices
-from usufruct.planning.competition import Verdict, verdict_on
+from usufruct.planning.competition import Verdict, offered, verdict_on
 from usufruct.planning.layout import layout_of
 
 LANTERNBOX, WEFTLINE = sample_application("lanternbox"), sample_application("weftline")
@@ -35,6 +35,14 @@ class CompetitionTest(unittest.TestCase):
         found = verdict(["b.gel"], LANTERNBOX, TWIN)
         assert found.decision
         self.assertEqual([o.answer for o in found.decision.options], [("--app", "lanternbox"), ("--app", "twin")])
+
+    def test_one_that_yields_gets_nothing_by_itself_and_is_offered(self) -> None:
+        yielding = replace(TWIN, yields=True)
+        listing, digests = listing_of(["Gels/b.gel"])
+        layouts = [layout_of(listing, app, "pack", Choices(), digests) for app in (yielding, WEFTLINE)]
+        found = verdict_on(layouts)
+        self.assertEqual((found.layout, found.decision, found.standings), (None, None, ()))
+        self.assertEqual([option.answer for option in offered(layouts)], [("--app", "twin")])
 
     def test_numbers_within_a_tenth_are_a_draw(self) -> None:
         entries = [f"{n}.gel" for n in range(10)] + [f"{n}.weft" for n in range(9)]

@@ -37,7 +37,7 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
 from usufruct.model.plan import Clash, Plan
 from usufruct.planning.clashes import pieces_beside, plan_of
-from usufruct.planning.competition import Standing, also_for, verdict_on
+from usufruct.planning.competition import Standing, also_for, offered, verdict_on
 from usufruct.planning.junk import only_content_tells
 from usufruct.planning.layout import into_options, sought
 from usufruct.planning.names import compared_versions, folded, free_name, spelling_key, version_of
@@ -323,28 +323,29 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
         best = next(variant for variant in variants if variant.layout is verdict.layout)
         return best, list(best.layout.decisions)
     if verdict.decision:
-        return None, [_with_directory(verdict.decision, result), *verdict.common]
-    return None, [_with_directory(_nothing_fits(request, layouts), result)]
+        return None, [_with_directory(verdict.decision, download, layouts), *verdict.common]
+    return None, [_with_directory(_nothing_fits(request, layouts), download, layouts)]
 
 
-def _with_directory(decision: Decision, result: Examined) -> Decision:
-    """A question of which application, with the answer that it is for none."""
-    listing = result.listing
-    if listing is None:
-        return decision
-    files = sum(map(EntryKind.DIRECTORY.__ne__, listing.kinds))
-    above = os.path.dirname(result.path)
+def _with_directory(decision: Decision, download: Download, layouts: Sequence[Layout]) -> Decision:
+    """A question of which application, with those that are only offered, and the answer that it is for none."""
+    decision = replace(decision, options=(*decision.options, *offered(layouts)))
+    layout = download.variant_for(None).layout
+    if not layout.files:
+        return replace(decision, is_of_whole=True)
+    above = os.path.dirname(download.archive.path)
+    within = {layout.homes[layout.home_of[row]].path.partition("/")[0] for row in layout.placed_rows()}
+    example = f"{above}/{within.pop()}".rstrip("/") if len(within) == 1 else above
     none = Option(
-        name="a directory of its own", answer=("--to", above), files=files, size=sum(listing.sizes), example=above
+        name="a directory of its own", answer=("--to", above), files=layout.files, size=layout.size, example=example
     )
-    return replace(decision, options=(*decision.options, none))
+    return replace(decision, options=(*decision.options, none), is_of_whole=True)
 
 
 def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
     own = [application for application in request.applications if not application.is_shipped]
     looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
-    if not own:
-        looked = ("`usufruct app learn FOLDER` makes a definition of a folder that has such content already",)
+    looked = (*looked, "`usufruct app learn FOLDER` makes a definition from a folder that has such content already")
     unsafe = " Some of its entries are unsafe." if any(layout.refused for layout in layouts) else ""
     options = [
         option

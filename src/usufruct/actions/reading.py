@@ -1,7 +1,10 @@
 """Reading archives without placing anything: one entry, or all of them to see that they are whole."""
 
 import codecs
-from contextlib import ExitStack
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,7 +14,9 @@ from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Access, Archive, read_through
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.model.entries import EntryKind
+from usufruct.planning.junk import HEAD, begins_program, can_run
 from usufruct.planning.names import folded_path
+from usufruct.planning.spelling import NameRules
 
 _MARKED = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _MOST_TEXT = 1 << 20
@@ -73,6 +78,13 @@ def _files_of(archive: Archive) -> list[int]:
 
 def read_entry(path: Path, entry: str, access: Access) -> EntryText:
     """The beginning of the entry at this path, or of this file name where only one entry has it."""
+    with _entry_of(path, entry, access) as (archive, row):
+        return _beginning_of(archive, row)
+
+
+@contextmanager
+def _entry_of(path: Path, entry: str, access: Access) -> Iterator[tuple[Archive, int]]:
+    """The archive that an entry is in, which may lie inside of another, and its row there."""
     with ExitStack() as opened:
         archive: Archive = open_archive(path.absolute(), access)
         opened.callback(archive.close)
@@ -82,7 +94,39 @@ def read_entry(path: Path, entry: str, access: Access) -> EntryText:
                 break
             archive = found
             opened.callback(archive.close)
-        return _beginning_of(archive, _row_of(archive, entry))
+        yield archive, _row_of(archive, entry)
+
+
+def copy_entry(path: Path, entry: str, access: Access) -> str:
+    """Absolute path of a copy of an entry, in a directory of its own, to be opened by another program.
+
+    It stays there, for nobody knows how long it is looked at. Raises WrongUsage for a file that could run.
+    """
+    with _entry_of(path, entry, access) as (archive, row):
+        name = archive.listing.names[row]
+        if can_run(name, is_marked=row in archive.listing.programs):
+            raise _runs(name)
+        top = Path(tempfile.mkdtemp(prefix="usufruct-view-"))
+        copy = top / NameRules(is_windows=True).safe(name)
+        try:
+            with copy.open("xb") as file:
+                for _, blocks in archive.stream([row]):
+                    for number, block in enumerate(blocks):
+                        if not number and begins_program(block[:HEAD]):
+                            raise _runs(name)
+                        file.write(block)
+        except BaseException:
+            shutil.rmtree(top, ignore_errors=True)
+            raise
+    return str(copy)
+
+
+def _runs(name: str) -> WrongUsage:
+    return WrongUsage(
+        f"{name} is a file that can run; Usufruct opens none.",
+        remedy="`usufruct add --to DIR` places it where you can examine it.",
+        path=name,
+    )
 
 
 def _beginning_of(archive: Archive, row: int) -> EntryText:

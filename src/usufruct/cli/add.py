@@ -116,7 +116,7 @@ def _asked(
 ) -> Added:
     """The archive added after all once a person has answered; as it was if they do not."""
     while result.state == "refused" and result.examined.decisions and not result.examined.error:
-        request = answered(result.examined)
+        request = answered(around, result.examined)
         if request is None:
             return result
         again = paths if request.together else [Path(result.examined.path)]

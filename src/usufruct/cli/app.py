@@ -10,7 +10,7 @@ from usufruct.actions import defining, refresh
 from usufruct.actions.applications import application_named, definition_file, known_applications
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
-from usufruct.cli.questions import is_asking
+from usufruct.cli.questions import accepted, is_asking
 from usufruct.cli.screen import (
     confirmed,
     count_words,
@@ -23,7 +23,7 @@ from usufruct.cli.screen import (
     styled,
 )
 from usufruct.cli.surroundings import surroundings
-from usufruct.cli.trying import try_command
+from usufruct.cli.trying import download_lines, try_command
 from usufruct.definitions.load import NAME
 from usufruct.errors import WrongUsage
 from usufruct.files.copying import replace_text
@@ -108,20 +108,25 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
         echo_json({"name": proposal.name, "definition": proposal.text, "file": str(proposal.file), "written": accepts})
     else:
         echo_text(proposal.text)
-    if not accepts and not as_json and is_asking():
-        accepts = confirmed(f"Write this to {path_words(str(proposal.file))}?")
+    application = None
     if accepts:
-        defining.write_definition(around, proposal.text, proposal.file)
-    if not as_json:
-        _tell_written(proposal, is_written=accepts)
-
-
-def _tell_written(proposal: defining.Proposal, *, is_written: bool) -> None:
+        application = defining.write_definition(around, proposal.text, proposal.file)
+    elif not as_json and is_asking():
+        application = accepted(around, proposal)
+    if as_json:
+        return
+    if application is None:
+        echo(f"Nothing was written. With --yes it goes to {path_words(str(proposal.file))}.")
+        return
     where = path_words(str(proposal.file))
-    if is_written:
-        echo(f"{styled('Written', 'good')} to {where}. `usufruct app edit {proposal.name}` changes it.")
-    else:
-        echo(f"Nothing was written. With --yes it goes to {where}.")
+    echo(f"{styled('Written', 'good')} to {where}. `usufruct app edit {application.name}` changes it.")
+    _tell_downloads(around, application)
+
+
+def _tell_downloads(around: Surroundings, application: Application) -> None:
+    """What waits in the downloads folders for a new application, for that is what it was defined for."""
+    for line in download_lines(around, application):
+        echo(line)
 
 
 @app.command()
@@ -140,6 +145,7 @@ def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
         return
     application = defining.write_definition(around, text, proposal.file)
     echo(f"{styled('Written', 'good')}: {application.title}, {count_words(len(application.folders), 'folder')}.")
+    _tell_downloads(around, application)
 
 
 @app.command()

@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 from usufruct.cli.errors import error_document
 from usufruct.cli.screen import time_iso
+from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
 
 if TYPE_CHECKING:
@@ -74,6 +75,22 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         ],
         "error": error_document(result.error),
     }
+
+
+def content_document(result: "Examined") -> list[dict[str, Any]]:
+    """Every entry of an archive, whatever becomes of it: `look --content --json`."""
+    listing = result.listing
+    if listing is None:
+        return []
+    return [
+        {
+            "entry": listing.path(row),
+            "kind": EntryKind(listing.kinds[row]).name.lower(),
+            "bytes": listing.sizes[row],
+            "modified": time_iso(modified) if (modified := listing.modified(row)) is not None else None,
+        }
+        for row in range(len(listing))
+    ]
 
 
 def verified_document(result: "Verified") -> dict[str, Any]:

@@ -6,13 +6,15 @@ from typing import Any
 import click
 
 from usufruct.actions.adding import look_at
+from usufruct.actions.examine import Examined
 from usufruct.actions.gathering import gathered
-from usufruct.actions.reading import read_entry, verify
+from usufruct.actions.reading import copy_entry, read_entry, verify
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli.documents import examined_document, verified_document
+from usufruct.cli import words
+from usufruct.cli.documents import content_document, examined_document, verified_document
 from usufruct.cli.options import access_of, archives_argument, ending, request_of, request_options, tell_unheard
-from usufruct.cli.reports import look_report, verified_lines
-from usufruct.cli.screen import echo, echo_json, json_option, size_words
+from usufruct.cli.reports import content_report, look_report, verified_lines
+from usufruct.cli.screen import echo, echo_json, json_option, path_words, size_words
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
@@ -22,11 +24,29 @@ from usufruct.files.printable import printable
 @archives_argument
 @request_options
 @click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
-@click.option("--read", "entry", metavar="ENTRY", help="Print this entry, a text, instead.")
+@click.option("--content", "lists", is_flag=True, help="List every entry with its size and time instead.")
+@click.option(
+    "--read", "entry", metavar="ENTRY", shell_complete=words.entries, help="Print this entry, a text, instead."
+)
+@click.option(
+    "--view",
+    "viewed",
+    metavar="ENTRY",
+    shell_complete=words.entries,
+    help="Open a copy of this entry with the desktop's program for it instead.",
+)
 @click.option("--verify", "verifies", is_flag=True, help="Read everything and compare all checksums instead.")
 @json_option
 def look(
-    archives: tuple[Path, ...], *, in_full: bool, entry: str | None, verifies: bool, as_json: bool, **options: Any
+    archives: tuple[Path, ...],
+    *,
+    in_full: bool,
+    lists: bool,
+    entry: str | None,
+    viewed: str | None,
+    verifies: bool,
+    as_json: bool,
+    **options: Any,
 ) -> int:
     """Say what each ARCHIVE is, and show where each entry would go and why. Changes nothing.
 
@@ -36,20 +56,41 @@ def look(
     around = surroundings()
     if entry is not None:
         return _print_entry(around, archives, entry, options, as_json=as_json)
+    if viewed is not None:
+        return _view_entry(around, archives, viewed, options, as_json=as_json)
     if verifies:
         return _verify(around, archives, options, as_json=as_json)
     request = request_of(around, options)
     results = look_at(around, gathered(archives), request)
     tell_unheard(request, results)
     if as_json:
-        echo_json({"archives": [examined_document(result) for result in results]})
+        echo_json({"archives": [_document(result, lists=lists) for result in results]})
     else:
         for number, result in enumerate(results):
             if number:
                 echo()
-            for line in look_report(result, in_full=in_full):
+            for line in content_report(result) if lists else look_report(result, in_full=in_full):
                 echo(line)
     return ending([result.obstacle.exit_code if result.obstacle else 0 for result in results])
+
+
+def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
+    document = examined_document(result)
+    return document | {"content": content_document(result)} if lists else document
+
+
+def _view_entry(
+    around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
+) -> int:
+    if len(archives) > 1:
+        raise WrongUsage("--view opens one entry of one archive.", remedy="Name one archive.")
+    copy = copy_entry(archives[0], entry, access_of(around, options))
+    click.launch(copy)
+    if as_json:
+        echo_json({"path": str(archives[0].absolute()), "entry": entry, "copy": copy})
+    else:
+        echo(f"A copy of {entry} is opened: {path_words(copy)}")
+    return 0
 
 
 def _print_entry(

@@ -6,15 +6,22 @@ from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from usufruct.actions.downloads import Waiting
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
-from usufruct.cli.screen import count_words, shortened, size_words, width, wrapped
+from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.screen import count_words, echo, echo_text, path_words, shortened, size_words, width, wrapped
+from usufruct.errors import UsufructError, WrongUsage
+from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.layout import Decision, Layout, Option
+
+if TYPE_CHECKING:
+    from usufruct.actions.defining import Proposal
 
 _MOST_ROWS = 60
 """Entries that a checklist names one by one; more are picked by directory."""
@@ -25,7 +32,7 @@ def is_asking() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-def answered(result: Examined) -> Request | None:
+def answered(around: Surroundings, result: Examined) -> Request | None:
     """The request with the person's answers to all questions; None if one is left open."""
     if result.plan and result.plan.open_clashes:
         return decided_clashes(result)
@@ -33,14 +40,76 @@ def answered(result: Examined) -> Request | None:
     for decision in result.decisions:
         if not decision.options:
             return None
-        option = _ask(decision)
-        if option is None:
+        answer = _ask(decision)
+        if isinstance(answer, Option):
+            request = request.with_answer(answer.answer)
+        elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
+            request = request.with_answer(("--to", named))
+        elif answer == _LEARNED and (application := _learned(around)):
+            # The rules decide anew, now that there is one more application.
+            return replace(request, applications=(*request.applications, application))
+        else:
             return None
-        request = request.with_answer(option.answer)
     return request
 
 
-def _ask(decision: Decision) -> Option | None:
+_ELSEWHERE, _LEARNED = "elsewhere", "learned"
+_WAYS_ON = {
+    _ELSEWHERE: "another directory, which I name",
+    _LEARNED: "an application of mine: learn it from a folder that has such content already",
+}
+"""Answers to where an archive as a whole goes, beside those that are commands."""
+
+
+def _directory(question: str) -> str | None:
+    """Absolute path of a directory that a person names; None if they stop."""
+    import questionary
+
+    answer: str | None = questionary.path(question, only_directories=True).ask()
+    return str(Path(answer).expanduser().absolute()) if answer and answer.strip() else None
+
+
+def _learned(around: Surroundings) -> Application | None:
+    """The application whose definition was learned from a folder that a person names; None if they stop."""
+    from usufruct.actions.defining import learn
+
+    directory = _directory("Which folder does the application read?")
+    if not directory:
+        return None
+    try:
+        proposal = learn(around, Path(directory), None)
+    except UsufructError as error:
+        echo(f"{error.message} {error.remedy}", err=True)
+        return None
+    echo_text(proposal.text)
+    return accepted(around, proposal)
+
+
+def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
+    """The application of a proposed definition, written once a person accepts it, changed first if they like."""
+    import questionary
+
+    from usufruct.actions.defining import write_definition
+
+    choices = [
+        questionary.Choice(title=f"write it to {path_words(str(proposal.file))}", value="write"),
+        questionary.Choice(title="change it in an editor first", value="edit"),
+        questionary.Choice(title="write nothing", value=""),
+    ]
+    text = proposal.text
+    while answer := questionary.select("What shall become of it?", choices=choices, instruction=" ").ask():
+        if answer == "edit":
+            text = click.edit(text, extension=".toml") or text
+            echo_text(text)
+            continue
+        try:
+            return write_definition(around, text, proposal.file)
+        except WrongUsage as fault:
+            echo(f"{fault.message} {fault.remedy}", err=True)
+    return None
+
+
+def _ask(decision: Decision) -> Option | str | None:
     # Only where a question is put: the library takes longer to import than most commands to run.
     import questionary
 
@@ -51,10 +120,12 @@ def _ask(decision: Decision) -> Option | None:
         questionary.Choice(title=shortened(_option_words(option, wide), room), value=option)
         for option in decision.options
     ]
+    if decision.is_of_whole:
+        choices += [questionary.Choice(title=words, value=way) for way, words in _WAYS_ON.items()]
     # The library takes a value of None for the title, so nothing at all is told by another one.
     choices.append(questionary.Choice(title="none of these: place nothing now", value=False))
-    option: Option | bool | None = questionary.select(question, choices=choices, instruction=" ").ask()
-    return option if isinstance(option, Option) else None
+    answer: Option | str | bool | None = questionary.select(question, choices=choices, instruction=" ").ask()
+    return answer if isinstance(answer, (Option, str)) else None
 
 
 def decided_clashes(result: Examined) -> Request | None:

@@ -11,11 +11,21 @@ from usufruct.actions.examine import Examined
 from usufruct.actions.reading import Verified
 from usufruct.cli.facts import fact_lines
 from usufruct.cli.questions import answering_command
-from usufruct.cli.screen import count_words, in_lines, path_words, shortened, size_words, styled, width, wrapped
+from usufruct.cli.screen import (
+    count_words,
+    in_lines,
+    path_words,
+    shortened,
+    size_words,
+    styled,
+    time_words,
+    width,
+    wrapped,
+)
 from usufruct.cli.trees import Branch, Marks, drawn
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
-from usufruct.model.entries import EntryKind
+from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import AsideKind, Decision, Home, Layout
 from usufruct.model.plan import Clash, Plan
 from usufruct.model.settings import TRASH
@@ -50,6 +60,9 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     if layout is None:
         if result.error:
             yield from _error_lines(result.error)
+        if result.decisions and result.listing and result.format != "file":
+            yield ""
+            yield from _content_tree(result.listing, in_full=in_full)
         yield from decision_lines(result)
         return
     yield _destination_line(result)
@@ -64,6 +77,38 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
         yield ""
         yield from _error_lines(result.error)
     yield from decision_lines(result)
+
+
+def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
+    """What an archive holds as it lies there, where nothing says where it would go."""
+    top = Branch()
+    for directory, name, size, kind in zip(
+        listing.directory_of, listing.names, listing.sizes, listing.kinds, strict=True
+    ):
+        here = top.at(listing.directories[directory])
+        if kind == EntryKind.DIRECTORY:
+            here.at(name)
+        else:
+            here.hold(name, size)
+    yield from (f"{_INDENT}{line}" for line in drawn("in it", top, in_full=in_full))
+
+
+def content_report(result: Examined) -> Iterator[str]:
+    """Every entry of an archive with its size and time, whatever becomes of it; nothing is cut."""
+    yield _headline(result)
+    yield from fact_lines(result)
+    if result.error:
+        yield from _error_lines(result.error)
+    listing = result.listing
+    for row in range(len(listing)) if listing else ():
+        assert listing
+        is_directory = listing.kinds[row] == EntryKind.DIRECTORY
+        modified = listing.modified(row)
+        when = time_words(modified) if modified is not None else ""
+        size = "" if is_directory else size_words(listing.sizes[row])
+        target = f" -> {printable(listing.targets[row])}" if listing.kinds[row] == EntryKind.LINK else ""
+        path = printable(listing.path(row)) + ("/" if is_directory else target)
+        yield f"{_INDENT}{styled(f'{when:16}  {size:>8}', 'quiet')}  {path}"
 
 
 def _headline(result: Examined) -> str:
@@ -276,6 +321,8 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
         if layout and result.decisions:
             yield _destination_line(result)
             yield from tree_lines(result, layout, plan, in_full=in_full)
+        elif result.decisions and result.listing and result.format != "file":
+            yield from _content_tree(result.listing, in_full=in_full)
         if added.error and not result.decisions:
             yield from _error_lines(added.error, "Nothing was placed: ")
         elif not asks:

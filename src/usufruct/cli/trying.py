@@ -1,15 +1,17 @@
 """`usufruct app try`."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
 from usufruct.actions.applications import application_named, known_applications
+from usufruct.actions.downloads import folders_of
 from usufruct.actions.examine import Examined
-from usufruct.actions.gathering import gathered
+from usufruct.actions.gathering import gathered, is_archive
+from usufruct.actions.surroundings import Surroundings
 from usufruct.actions.trying import Tried, try_definitions
 from usufruct.cli import words
 from usufruct.cli.documents import examined_document
@@ -17,8 +19,12 @@ from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_o
 from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.load import load_application
 from usufruct.errors import WrongUsage
+from usufruct.model.applications import Application
 from usufruct.model.layout import AsideKind
 from usufruct.planning.competition import evidence_words
+
+_NEWEST = 20
+"""Downloads that a new definition is tried on."""
 
 
 @click.command("try")
@@ -53,6 +59,25 @@ def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
         echo()
         echo(_summary(results))
     return 1 if any((result.alone or result.contest).obstacle for result in results) else 0
+
+
+def download_lines(around: Surroundings, application: Application) -> Iterator[str]:
+    """Which of the newest downloads an application would get, with the command that adds each."""
+    found = [path for folder in folders_of(around) if folder.is_dir() for path in folder.iterdir() if path.is_file()]
+    found.sort(key=lambda path: -path.stat().st_mtime_ns)
+    archives = gathered([path for path in found if is_archive(path)][:_NEWEST])
+    if not archives:
+        return
+    fitting = [
+        (result, result.alone)
+        for result in try_definitions(around, archives, application)
+        if result.alone and result.alone.layout and result.alone.layout.files
+    ]
+    if not fitting:
+        yield f"None of the {len(archives)} newest downloads is for it."
+        return
+    yield f"Of the {len(archives)} newest downloads, for it {'is' if len(fitting) == 1 else 'are'}:"
+    yield from in_columns([_tried_alone(*pair) for pair in fitting], frozenset({1, 2}), _style)
 
 
 def _document(result: Tried) -> dict[str, Any]:

@@ -5,7 +5,7 @@ of a line has no place for an error.
 """
 
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from functools import wraps
 from pathlib import Path
 
@@ -75,6 +75,24 @@ def settings(_: click.Context) -> Iterable[tuple[str, str]]:
     from usufruct.model.settings import meanings
 
     return meanings().items()
+
+
+@_completing
+def entries(context: click.Context) -> Iterable[tuple[str, str]]:
+    """The entries of the one archive that the line names."""
+    from usufruct.archives.opening import open_archive
+    from usufruct.archives.reading import Access
+    from usufruct.model.entries import EntryKind
+
+    named: Sequence[Path] = context.params.get("archives") or ()
+    if len(named) != 1:
+        return []
+    archive = open_archive(Path(named[0]).absolute(), Access())
+    try:
+        listing = archive.listing
+        return [(listing.path(row), "") for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE]
+    finally:
+        archive.close()
 
 
 def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:

@@ -17,6 +17,7 @@ class ApplicationForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     also: tuple[str, ...] = ()
     leave: tuple[str, ...] = ()
     programs: Programs = Programs.ASK
+    yields: bool = False
     after: tuple[str, ...] = ()
 
 

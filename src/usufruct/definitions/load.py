@@ -89,6 +89,7 @@ def _application(form: DefinitionForm, is_shipped: bool) -> Application:
         programs=application.programs,
         after=application.after,
         is_shipped=is_shipped,
+        yields=application.yields,
         folders=tuple(
             Folder(
                 name=folder.name,
@@ -108,7 +109,32 @@ def _application(form: DefinitionForm, is_shipped: bool) -> Application:
     )
 
 
+_USER_DIRECTORIES = {
+    "XDG_PICTURES_DIR": "Pictures",
+    "XDG_MUSIC_DIR": "Music",
+    "XDG_VIDEOS_DIR": "Videos",
+    "XDG_DOCUMENTS_DIR": "Documents",
+}
+"""The desktop's names of the user's own directories → what they are called where nothing else is said."""
+
+
+def _user_directory(variable: str) -> str:
+    """One of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
+    # The library for paths says the same, but takes longer to import than most commands to run.
+    try:
+        text = Path(_expanded("$XDG_CONFIG_HOME/user-dirs.dirs")).read_text(encoding="utf-8", errors="replace")
+    except OSError:
+        text = ""
+    named = re.search(rf'(?m)^\s*{variable}="(\$HOME)?/([^"\n]+)"', text)
+    if not named:
+        return f"~/{_USER_DIRECTORIES[variable]}"
+    return f"{'~' if named[1] else ''}/{named[2]}"
+
+
 def _expanded(path: str) -> str:
+    for variable in _USER_DIRECTORIES:
+        if path == f"${variable}" or path.startswith(f"${variable}/"):
+            path = _user_directory(variable) + path[len(variable) + 1 :]
     for variable, usual in BASE_DIRECTORIES.items():
         if path == f"${variable}" or path.startswith(f"${variable}/"):
             given = os.environ.get(variable, "")
@@ -119,7 +145,7 @@ def _expanded(path: str) -> str:
 
 
 def _is_absolute(path: str) -> bool:
-    starts = ("~", *(f"${variable}" for variable in BASE_DIRECTORIES))
+    starts = ("~", *(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES)))
     return path.startswith(starts) or Path(path).is_absolute()
 
 

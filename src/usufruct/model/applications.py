@@ -78,6 +78,8 @@ class Application:
     """A command to run, without a shell, once files changed."""
     is_shipped: bool = False
     """Came with Usufruct; the user's own definitions go before it."""
+    yields: bool = False
+    """Never gets anything by itself; it is only offered where a question is asked."""
 
     def folder(self, name: str) -> Folder | None:
         """The folder of this exact name."""

@@ -109,6 +109,8 @@ class Decision:
     options: tuple[Option, ...]
     detail: tuple[str, ...] = ()
     """What is good to know before answering, one thought each."""
+    is_of_whole: bool = False
+    """It is about where the archive as a whole goes, so that a directory or a new definition answers it too."""
     safe: Option | None = None
     """The answer that can be taken without asking, where one loses nothing."""
 

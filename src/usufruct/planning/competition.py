@@ -45,6 +45,7 @@ def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     The strongest evidence wins, the user's definitions and those that ship alike; then the most files, within a tenth;
     then the user's definitions; then the application whose name the download's own name holds.
     """
+    layouts = [layout for layout in layouts if not _app(layout).yields]
     fitting = [layout for layout in layouts if layout.files and layout.evidence > Evidence.ANYTHING]
     if not fitting:
         return Verdict(layout=None)
@@ -167,7 +168,7 @@ def also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], .
     for layout in others:
         if layout is best or layout.listing is not best.listing or not layout.application or not best.application:
             continue
-        if layout.application.is_shipped and not best.application.is_shipped:
+        if layout.application.yields or (layout.application.is_shipped and not best.application.is_shipped):
             continue
         more = sum(1 for row in layout.placed_rows() if best.aside_of[row] == AsideKind.NOT_TAKEN)
         if more:
@@ -223,6 +224,11 @@ def _example(layout: Layout) -> str:
     """A destination of the application's."""
     first = next(layout.placements)
     return first.to if first.to.startswith("/") else f"{_app(layout).root}/{first.to}"
+
+
+def offered(layouts: Sequence[Layout]) -> tuple[Option, ...]:
+    """The applications that get nothing by themselves and could take it all the same."""
+    return tuple(_option(layout) for layout in layouts if _app(layout).yields and layout.files)
 
 
 def _draw(layouts: Sequence[Layout]) -> Decision:
