@@ -166,6 +166,23 @@ class World:
         return [str(path) for path in self.folder.rglob(".usufruct-*")]
 
 
+_BACK = {
+    3: "ALTER TABLE change RENAME COLUMN root TO is_undo; ALTER TABLE change DROP COLUMN command;"
+    " ALTER TABLE change DROP COLUMN brought; ALTER TABLE change DROP COLUMN took;"
+    " ALTER TABLE change DROP COLUMN is_part;",
+    2: "DROP TABLE place; DROP TABLE unneeded_note; ALTER TABLE staging DROP COLUMN volume;"
+    " ALTER TABLE staging DROP COLUMN is_beside; ALTER TABLE staging DROP COLUMN settles;",
+    1: "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"
+    " ALTER TABLE change DROP COLUMN is_undo;",
+}
+
+
+def made_older(version: int) -> str:
+    """The statements that make a ledger of today what it was at an older version."""
+    steps = [statements for number, statements in sorted(_BACK.items(), reverse=True) if number >= version]
+    return f"{''.join(steps)} PRAGMA user_version = {version}"
+
+
 IN_MEMORY = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 """A file system without a disk, where there is one: thousands of changes wait for nothing there."""
 

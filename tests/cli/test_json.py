@@ -102,7 +102,9 @@ class JsonTest(AddCase):
         self.assertEqual(self.document("recover")["reversed"], [])
         self.assertEqual(self.document("recover", "--moved", *2 * (str(self.world.lanternbox),))["moved"], 1)
         self.assertEqual(self.document("remove", "gels")["holdings"][0]["state"], "removed")
-        self.assertEqual(self.document("undo")["files"], 1)
+        self.assertEqual(self.document("undo")["changes"][0]["files"], 1)
+        self.assertFalse(self.document("redo")["changes"][0]["is_in"])
+        self.assertTrue(self.document("history")["changes"][-1]["changes"])
 
     def test_applications_settings_and_the_desk(self) -> None:
         self.write_gels()

@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 from tests.cli.test_add import AddCase
-from tests.support import run_program
+from tests.support import made_older, run_program
 from usufruct.actions.demonstration import differences
 
 
@@ -103,10 +103,11 @@ class UpkeepTest(AddCase):
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
         self.run_words("undo")
         self.assertEqual(self.world.contents(), first)
-        self.run_words("undo")
+        self.run_words("redo")
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
-        kinds = [(one["kind"], one["undo"]) for one in self.document("history")["changes"]]
-        self.assertEqual(kinds, [("update", True), ("update", True), ("update", False), ("add", False)])
+        self.run_words("undo")
+        kinds = [(one["kind"], one["undone"]) for one in self.document("history")["changes"]]
+        self.assertEqual(kinds, [("update", True), ("add", False)])
         self.assertRegex(self.document("history")["changes"][0]["started"], r"^\d{4}-\d\d-\d\dT")
         self.run_words("remove", "sky")
         self.assertEqual(differences(self.before, self.world.tree()), [])
@@ -114,7 +115,7 @@ class UpkeepTest(AddCase):
     def test_undo_of_adding_and_of_removing(self) -> None:
         self.run_words("undo")
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        self.run_words("undo")
+        self.assertIn("in again, 2 files", self.run_words("redo").stdout)
         self.assertEqual((self.gels / "moon.gel").read_text(), "theirs")
         self.run_words("remove", "sky")
         (self.downloads / "sky v1.zip").unlink()
@@ -128,6 +129,41 @@ class UpkeepTest(AddCase):
         self.run_words("remove", "sky", "--changed", "give-back")
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
         self.assertEqual(self.saved(), {"edited"})
+
+    def test_holdings_are_removed_by_pattern_archive_and_application_and_in_part(self) -> None:
+        self.write("owl.zip", {"Owl/rig.toml": "rig", "Owl/parts/wing.svg": "wing", "Owl/parts/beak.svg": "beak"})
+        self.write("owlets.zip", {"gels/owlet.gel": "o"})
+        for name in ("owl.zip", "owlets.zip"):
+            self.run_words("add", name)
+        whole = self.world.contents()
+        said = self.run_words("remove", "owl*", "--dry-run").stdout
+        self.assertIn("Would remove owl: 3 files", said)
+        self.assertEqual(self.world.contents(), whole)
+        # A part of one, and the same back again.
+        said = self.run_words("remove", "owl.zip", "--only", "parts").stdout
+        self.assertIn("2 files taken out", said)
+        self.assertIn("1 other file of it stays", said)
+        self.assertEqual(
+            set(whole) - set(self.world.contents()), {"Puppets/Owl/parts/wing.svg", "Puppets/Owl/parts/beak.svg"}
+        )
+        self.assertEqual(self.document("list", "--find", "owl")["holdings"][0]["state"], "partly removed")
+        self.run_words("check")
+        self.run_words("remove", "owl", "--only", "Puppets/Owl/rig.toml")
+        self.assertEqual(self.names(), {"sky for lanternbox", "owlets for lanternbox"})
+        self.run_words("undo")
+        self.run_words("undo")
+        self.assertEqual(self.world.contents(), whole)
+        self.assertEqual(self.document("list", "--find", "owl")["holdings"][0]["state"], "added")
+        self.run_words("redo")
+        self.assertNotIn("Puppets/Owl/parts/wing.svg", self.world.contents())
+        self.run_words("undo")
+        self.assertIn("matches nothing", self.run_words("remove", "owl", "--only", "*.nix", code=2).stderr)
+        self.assertIn("Did you mean owlets", self.run_words("remove", "owlet", code=2).stderr)
+        self.assertIn("Which holding?", self.run_words("remove", code=2).stderr)
+        self.run_words("remove", "--app", "lanternbox")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+        self.run_words("undo")
+        self.assertEqual(self.world.contents(), whole)
 
     def test_forgetting_touches_no_file_and_loses_none(self) -> None:
         after = self.world.contents()
@@ -163,12 +199,7 @@ class UpkeepTest(AddCase):
 
         ledger = self.home / "ledger.sqlite3"
         connection = sqlite3.connect(ledger)
-        connection.executescript(
-            "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"
-            " ALTER TABLE change DROP COLUMN is_undo; DROP TABLE place; DROP TABLE unneeded_note;"
-            " ALTER TABLE staging DROP COLUMN volume; ALTER TABLE staging DROP COLUMN is_beside;"
-            " ALTER TABLE staging DROP COLUMN settles; PRAGMA user_version = 1;"
-        )
+        connection.executescript(made_older(1))
         connection.close()
         self.assertEqual(self.names(), {"sky for lanternbox"})
         self.assertTrue(Path(f"{ledger}.version-1").exists())

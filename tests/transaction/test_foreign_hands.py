@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
-from tests.support import DOWNLOADS, WorldTest
+from tests.support import DOWNLOADS, WorldTest, made_older
 from tests.transaction.kills import killed_at
 from usufruct.actions import downloads
 from usufruct.actions.adding import add_archives
@@ -286,11 +286,7 @@ class ForeignHandsTest(WorldTest):
         file = self.world.places.ledger
         for _ in range(5):
             with open_ledger(file) as ledger:
-                ledger.connection.executescript(
-                    "DROP TABLE place; DROP TABLE unneeded_note; ALTER TABLE staging DROP COLUMN volume;"
-                    " ALTER TABLE staging DROP COLUMN is_beside; ALTER TABLE staging DROP COLUMN settles;"
-                    " PRAGMA user_version = 2"
-                )
+                ledger.connection.executescript(made_older(2))
             faults: list[BaseException] = []
 
             def read(faults: list[BaseException] = faults) -> None:

@@ -1,7 +1,7 @@
 """Reading the record: which holdings there are."""
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from usufruct.actions.surroundings import Surroundings
@@ -9,7 +9,8 @@ from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named
 from usufruct.model.holdings import Holding
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, suggestion
+from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences
 
 
@@ -84,7 +85,35 @@ def find_holding(ledger: Ledger | None, name: str) -> Holding:
     if holding:
         return holding
     known = [other.name for other in all_holdings(ledger)] if ledger else []
-    near = ", ".join(known[:8]) + (" …" if len(known) > 8 else "")
     raise WrongUsage(
-        f"There is no holding called {name}.", remedy=f"There are: {near}." if known else "Nothing was added yet."
+        f"There is no holding called {name}.",
+        remedy=f"{suggestion(name, known)} `usufruct list` shows all." if known else "Nothing was added yet.",
     )
+
+
+def find_holdings(ledger: Ledger | None, words: Sequence[str], application: str | None = None) -> list[Holding]:
+    """The holdings that words mean: names, patterns of names, or the archives that they came from; each once.
+
+    Of one application alone, if that is named, and all of it without words. Raises WrongUsage for a word that means
+    none.
+    """
+    every = all_holdings(ledger) if ledger else []
+    if application is not None:
+        every = [one for one in every if folded(one.application or "") == folded(application)]
+        if not every:
+            raise WrongUsage(f"There is no holding of {application}.", remedy="`usufruct list` shows what there is.")
+    found: dict[int, Holding] = {}
+    for word in words:
+        meant = [one for one in every if folded(one.name) == folded(word)]
+        meant = meant or [one for one in every if os.path.basename(one.archive) == os.path.basename(word)]
+        if not meant and any(sign in word for sign in "*?["):
+            patterns = Patterns([word])
+            meant = [one for one in every if patterns.by_name(one.name)]
+        if not meant:
+            if application is None:
+                find_holding(ledger, word)
+            raise WrongUsage(
+                f"There is no holding called {word} of {application}.", remedy="`usufruct list` shows what there is."
+            )
+        found |= {one.number: one for one in meant}
+    return list(found.values()) if words else every

@@ -1,16 +1,19 @@
 """Taking holdings out again."""
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence, Set
+from dataclasses import dataclass, replace
 
 from usufruct.actions.applications import known_applications
-from usufruct.actions.listing import find_holding
+from usufruct.actions.listing import find_holdings
 from usufruct.actions.refresh import run_after
 from usufruct.actions.saving import save_changed
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import DriveAway
+from usufruct.errors import DriveAway, WrongUsage
+from usufruct.ledger import Ledger
+from usufruct.ledger.layers import names_of_holding
 from usufruct.model.holdings import Holding
-from usufruct.survey.drives import refuse_away
+from usufruct.planning.patterns import Patterns
+from usufruct.survey.drives import Presence, presences, refuse_away
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.take_out import Removed, removal_of, remove_holding
 from usufruct.transaction.work import Edges
@@ -47,20 +50,26 @@ class Forgotten:
 
 def remove_holdings(
     surroundings: Surroundings,
-    names: Sequence[str],
+    words: Sequence[str],
     tell: Callable[[Removal], None],
     *,
+    application: str | None = None,
+    only: Sequence[str] = (),
     gives_back_changed: bool = False,
 ) -> list[Removal]:
-    """Take these holdings out, one after the other; `tell` is called as each is finished.
+    """Take the holdings that these words mean out, one after the other; `tell` is called as each is finished.
 
-    All names are looked up before anything is changed. With `gives_back_changed` files that the user changed go too,
-    once they are saved to the trash. One of several whose drive is away is told and left; one alone raises DriveAway.
+    All are looked up before anything is changed. `only` are patterns of the files that go, by entry, name or place.
+    With `gives_back_changed` files that the user changed go too, once they are saved to the trash. One of several whose
+    drive is away is told and left; one alone raises DriveAway.
     """
     results = []
-    with surroundings.writing(f"remove {' '.join(names)}") as edges:
-        holdings = {holding.number: holding for holding in (find_holding(edges.ledger, name) for name in names)}
-        for holding in holdings.values():
+    with surroundings.writing(f"remove {' '.join(words)}") as edges:
+        holdings = find_holdings(edges.ledger, words, application)
+        parts = _parts(edges.ledger, holdings, only)
+        for holding in holdings:
+            if only and holding.number not in parts:
+                continue
             try:
                 refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
             except DriveAway as error:
@@ -69,8 +78,9 @@ def remove_holdings(
                 results.append(Removal(holding, Removed(0, (), ()), "", away=error))
                 tell(results[-1])
                 continue
-            saved = _save(surroundings, edges, holding) if gives_back_changed else ((), ())
-            removed = remove_holding(edges, holding, gives_back_changed=gives_back_changed)
+            part = parts.get(holding.number)
+            saved = _save(surroundings, edges, holding, part) if gives_back_changed else ((), ())
+            removed = remove_holding(edges, holding, only=part, gives_back_changed=gives_back_changed)
             after = _refresh(surroundings, holding) if removed.taken else ""
             removal = Removal(holding, removed, after, *saved)
             results.append(removal)
@@ -78,10 +88,54 @@ def remove_holdings(
     return results
 
 
-def _save(surroundings: Surroundings, edges: Edges, holding: Holding) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def would_remove(
+    surroundings: Surroundings, words: Sequence[str], *, application: str | None = None, only: Sequence[str] = ()
+) -> list[Removal]:
+    """What taking them out would do; nothing is changed."""
+    results = []
+    with surroundings.reading() as ledger:
+        holdings = find_holdings(ledger, words, application)
+        assert ledger or not holdings, "without a record there is no holding"
+        parts = _parts(ledger, holdings, only) if ledger else {}
+        away = presences(ledger, surroundings.identity_of_volume) if ledger else {}
+        for holding in holdings:
+            if only and holding.number not in parts:
+                continue
+            if away.get(holding.number) is Presence.AWAY:
+                error = DriveAway(f"The drive that {holding.name} is on is away.", remedy="Plug it in first.")
+                results.append(Removal(holding, Removed(0, (), ()), "", away=error))
+                continue
+            planned = removal_of(ledger, holding.number, only=parts.get(holding.number)) if ledger else None
+            if planned:
+                rest = holding.files - planned.files - len(planned.leaves) if only else 0
+                results.append(Removal(holding, replace(planned.told(), rest=rest), ""))
+    return results
+
+
+def _parts(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> dict[int, dict[int, set[str]]]:
+    """Holding → directory → the names there that patterns mean. Raises WrongUsage for a pattern that means nothing."""
+    parts: dict[int, dict[int, set[str]]] = {}
+    patterns, used = Patterns(only), set[str]()
+    for holding in holdings if only else ():
+        for directory, path, name, entry in names_of_holding(ledger, holding.number):
+            below = f"{path}/{name}".removeprefix(f"{holding.root}/")
+            if hit := patterns.match(entry) or patterns.match(below):
+                used.add(hit)
+                parts.setdefault(holding.number, {}).setdefault(directory, set()).add(name)
+    if unused := [pattern for pattern in only if pattern not in used]:
+        raise WrongUsage(
+            f"{unused[0]} matches nothing that {' or '.join(one.name for one in holdings[:3])} placed.",
+            remedy=f"`usufruct show {holdings[0].name}` lists its files.",
+        )
+    return parts
+
+
+def _save(
+    surroundings: Surroundings, edges: Edges, holding: Holding, only: Mapping[int, Set[str]] | None
+) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Save what the user changed of a holding; gives the paths, and where copies are that the trash did not take."""
     files: list[tuple[str, str | None]] = []
-    for place, _ in removal_of(edges.ledger, holding.number).leaves:
+    for place, _ in removal_of(edges.ledger, holding.number, only=only).leaves:
         path = f"{place.path}/{place.name}"
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
@@ -91,11 +145,13 @@ def _save(surroundings: Surroundings, edges: Edges, holding: Holding) -> tuple[t
     return tuple(path for path, _ in files), save_changed(surroundings, files)
 
 
-def forget_holdings(surroundings: Surroundings, names: Sequence[str]) -> list[Forgotten]:
+def forget_holdings(
+    surroundings: Surroundings, words: Sequence[str], application: str | None = None
+) -> list[Forgotten]:
     """Drop the record of these holdings and leave their files; what they had replaced is saved first."""
     results = []
-    with surroundings.writing(f"forget {' '.join(names)}") as edges:
-        for holding in dict.fromkeys(find_holding(edges.ledger, name) for name in names):
+    with surroundings.writing(f"forget {' '.join(words)}") as edges:
+        for holding in find_holdings(edges.ledger, words, application):
             files = [
                 (path, edges.backups.path_of(digest)) for path, digest in replaced_by(edges.ledger, holding.number)
             ]

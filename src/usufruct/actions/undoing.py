@@ -1,6 +1,7 @@
-"""The history, and taking the last change back."""
+"""The history, undoing and redoing: what one command did counts as one."""
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from usufruct.actions.applications import known_applications
@@ -9,10 +10,10 @@ from usufruct.actions.sources import row_for, source_of
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
-from usufruct.ledger.changes import changes_done
-from usufruct.ledger.holdings import holding_numbered, holdings_of_change
-from usufruct.ledger.layers import past_layers
-from usufruct.model.applications import Application
+from usufruct.ledger import Ledger
+from usufruct.ledger.changes import changes_done, enter_reversed
+from usufruct.ledger.holdings import holding_named, holding_numbered, is_there
+from usufruct.ledger.layers import lies_over, names_of_holding, past_layers
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away
@@ -20,109 +21,324 @@ from usufruct.transaction.mend import lay_back, put_before
 from usufruct.transaction.take_out import remove_holding
 from usufruct.transaction.work import Edges
 
+_REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
+
+
+@dataclass(slots=True)
+class Step:
+    """What one command did, as the history lists it."""
+
+    changes: list[Change]
+    """In the order in which they were made."""
+    chains: dict[int, list[Change]] = field(default_factory=dict)
+    """Change → those that undid and redid it since, in their order."""
+
+    @property
+    def number(self) -> int:
+        """By which it is called."""
+        return self.changes[0].number
+
+    def is_change_undone(self, change: Change) -> bool:
+        """An odd number of undos and redos came after it."""
+        return len(self.chains.get(change.number, ())) % 2 == 1
+
+    def latest(self, change: Change) -> Change:
+        """The change that made things as they are: the last that undid or redid it, or itself."""
+        return (self.chains.get(change.number) or [change])[-1]
+
+    @property
+    def reversible(self) -> list[Change]:
+        """Those of its changes that can be undone at all."""
+        return [change for change in self.changes if change.kind in _REVERSIBLE]
+
+    @property
+    def done(self) -> list[Change]:
+        """Those of its changes that could be undone now, the newest first."""
+        return [change for change in reversed(self.reversible) if not self.is_change_undone(change)]
+
+    @property
+    def is_undone(self) -> bool:
+        """All of it was undone."""
+        return bool(self.reversible) and not self.done
+
 
 @dataclass(frozen=True, slots=True)
-class Undone:
-    """What taking a change back did."""
+class Reversed:
+    """What undoing or redoing one change did."""
 
     change: Change
-    """The one that was taken back."""
+    """The change of the history that it is about."""
     holding: str
+    is_in: bool
+    """The holding, or what of it the change was about, is in again; otherwise it is out."""
     files: int
     """Files placed or taken out."""
     left: tuple[str, ...] = ()
     """Paths of files that were changed since and stay."""
 
 
-def history(surroundings: Surroundings, most: int | None = None) -> list[Change]:
-    """The changes that were done, newest first."""
+def history(surroundings: Surroundings, most: int | None = None) -> list[Step]:
+    """What was done, newest first, the last `most` of it."""
     with surroundings.reading() as ledger:
-        return changes_done(ledger, most) if ledger else []
+        return _steps(ledger)[:most] if ledger else []
 
 
-def undo(surroundings: Surroundings, access: Access, archive: Path | None = None) -> Undone:
-    """Take the last change back; `archive` is where the one that is needed is now, if not where it was.
+def _steps(ledger: Ledger) -> list[Step]:
+    steps: dict[int, Step] = {}
+    of_root: dict[int, Step] = {}
+    for change in reversed(changes_done(ledger)):
+        if not change.root:
+            of_root[change.number] = step = steps.setdefault(change.command, Step([]))
+            step.changes.append(change)
+        elif change.root in of_root:
+            of_root[change.root].chains.setdefault(change.root, []).append(change)
+    return sorted(steps.values(), key=lambda step: -step.number)
 
-    Raises WrongUsage where there is nothing to undo, MachineError where what is needed is missing.
+
+def undo(
+    surroundings: Surroundings,
+    access: Access,
+    number: int | None = None,
+    archive: Path | None = None,
+    *,
+    before: Callable[[Step], None] = lambda _: None,
+    tell: Callable[[Reversed], None] = lambda _: None,
+) -> list[Reversed]:
+    """Undo the newest step that is not undone, or the one of this number.
+
+    `archive` is where the one that is needed is now, if not where it was. `before` is told of the step before anything
+    is done, `tell` of each change as it is undone. Raises WrongUsage where nothing can be undone, or something later
+    lies on it; MachineError where what is needed is missing.
     """
     with surroundings.writing("undo") as edges:
-        # A repair brings back what was there anyway: there is nothing of it to undo.
-        done = (one for one in changes_done(edges.ledger) if one.kind is not ChangeKind.REPAIR)
-        change = next(done, None)
-        if change is None:
-            raise WrongUsage("Nothing has been changed yet.", remedy="`usufruct add` places an archive.")
-        brought, taken = holdings_of_change(edges.ledger, change.number)
-        applications = known_applications(surroundings)
-        held = [one for one in (brought, taken) if one] or [_removed_from(edges, change)]
-        for one in held:
-            refuse_away(edges.ledger, edges.platform.identity_of_volume, one)
-        concerned = held[0].application
-        match change.kind:
-            case ChangeKind.ADD if brought:
-                undone = _take_out(edges, change, brought)
-            case ChangeKind.REMOVE:
-                undone = _lay_back(edges, change, taken, applications, access, archive)
-            case ChangeKind.UPDATE if brought and taken:
-                undone = _put_before(edges, change, brought, taken, applications, access, archive)
-            case _:
+        reversal = Reversal(surroundings, edges, access, archive)
+        return _carried_out(reversal, *reversal.to_undo(number), before, tell)
+
+
+def redo(
+    surroundings: Surroundings,
+    access: Access,
+    archive: Path | None = None,
+    *,
+    before: Callable[[Step], None] = lambda _: None,
+    tell: Callable[[Reversed], None] = lambda _: None,
+) -> list[Reversed]:
+    """Take the last undo back; raises as `undo` does."""
+    with surroundings.writing("redo") as edges:
+        reversal = Reversal(surroundings, edges, access, archive)
+        return _carried_out(reversal, *reversal.to_redo(), before, tell)
+
+
+def _carried_out(
+    reversal: "Reversal",
+    step: Step,
+    changes: Sequence[Change],
+    before: Callable[[Step], None],
+    tell: Callable[[Reversed], None],
+) -> list[Reversed]:
+    before(step)
+    results = []
+    for result in reversal.reverse(step, changes):
+        results.append(result)
+        tell(result)
+    return results
+
+
+class Reversal:
+    """Undoing or redoing: what is to be reversed is known and told before anything is."""
+
+    def __init__(self, surroundings: Surroundings, edges: Edges, access: Access, archive: Path | None) -> None:
+        self._surroundings, self._edges = surroundings, edges
+        self._access, self._archive = access, archive
+        self._applications = known_applications(surroundings)
+        self.steps = _steps(edges.ledger)
+
+    def to_undo(self, number: int | None) -> tuple[Step, list[Change]]:
+        """The newest step that is not undone, or the one of this number, and its changes, the newest first.
+
+        Raises WrongUsage where there is none, or where something later lies on it.
+        """
+        if number is None:
+            step = next((one for one in self.steps if one.done or (not one.reversible and not _is_repair(one))), None)
+            if step is None:
                 raise WrongUsage(
-                    f"The last change, {change.kind} of {change.about}, cannot be undone.",
-                    remedy="`usufruct history` lists the changes.",
+                    "There is nothing to undo." if self.steps else "Nothing has been changed yet.",
+                    remedy="`usufruct history` lists what was done."
+                    if self.steps
+                    else "`usufruct add` places an archive.",
                 )
-        application = next((one for one in applications if one.name == concerned), None)
-        if application:
-            run_after(surroundings, application)
-        return undone
+            if not step.done:
+                before = next((one for one in self.steps if one.number < step.number and one.done), None)
+                raise WrongUsage(
+                    f"The last change, {_said(step)}, cannot be undone.",
+                    remedy=f"`usufruct undo {before.number}` undoes the one before it."
+                    if before
+                    else "`usufruct history` lists what was done.",
+                )
+            return step, step.done
+        step = next((one for one in self.steps if number in (change.number for change in one.changes)), None)
+        if step is None:
+            raise WrongUsage(f"There is no change {number}.", remedy="`usufruct history` numbers them.")
+        if not step.done:
+            why = "is undone already" if step.is_undone else "cannot be undone"
+            raise WrongUsage(
+                f"Change {number}, {_said(step)}, {why}.", remedy="`usufruct history` lists what was done."
+            )
+        self._refuse_covered(step)
+        return step, step.done
 
+    def to_redo(self) -> tuple[Step, list[Change]]:
+        """The step that was undone last, and its changes in the order in which they come back.
 
-def _take_out(edges: Edges, change: Change, holding: Holding) -> Undone:
-    removed = remove_holding(edges, holding, is_undo=True)
-    return Undone(change, holding.name, removed.taken, removed.left)
+        Raises WrongUsage where there is none, or where something was changed since.
+        """
+        undone = [(step.latest(change), change, step) for step in self.steps for change in step.reversible
+                  if step.is_change_undone(change)]  # fmt: skip
+        if not undone:
+            raise WrongUsage("There is nothing to redo.", remedy="`usufruct undo` comes first.")
+        last, _, step = max(undone, key=lambda one: one[0].number)
+        newest = max((change.number for one in self.steps for change in one.changes if not _is_repair(one)), default=0)
+        if newest > last.number:
+            raise WrongUsage(
+                "There is nothing to redo: something was changed since the last undo.",
+                remedy="`usufruct history` lists what was done.",
+            )
+        # What was undone last comes back first.
+        again = [(latest, change) for latest, change, _ in undone if latest.command == last.command]
+        return step, [change for _, change in sorted(again, key=lambda pair: -pair[0].number)]
 
+    def reverse(self, step: Step, changes: Sequence[Change]) -> Iterator[Reversed]:
+        """Reverse these, one after the other; gives what each did."""
+        held = [one for change in changes for one in self._concerned(step.latest(change))]
+        for one in held:
+            refuse_away(self._edges.ledger, self._edges.platform.identity_of_volume, one)
+        try:
+            for change in changes:
+                yield self._reversed(change, step.latest(change))
+        finally:
+            for application in self._applications:
+                if application.name in {one.application for one in held}:
+                    run_after(self._surroundings, application)
 
-def _removed_from(edges: Edges, change: Change) -> Holding:
-    """The holding that a removal took something of, but not all."""
-    past = past_layers(edges.ledger, change.number)
-    number = past[0].layer.holding if past else None
-    holding = holding_numbered(edges.ledger, number) if number is not None else None
-    if holding is None:
+    def _concerned(self, change: Change) -> list[Holding]:
+        numbers = [number for number in (change.brought, change.took) if number is not None]
+        found = [holding_numbered(self._edges.ledger, number) for number in numbers]
+        return [one for one in found if one]
+
+    def _reversed(self, root: Change, change: Change) -> Reversed:
+        ledger = self._edges.ledger
+        brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
+        took = holding_numbered(ledger, change.took) if change.took is not None else None
+        if brought and took and brought.number != took.number:
+            return self._put_before(root, change, brought, took)
+        if brought and is_there(ledger, brought.number):
+            only: dict[int, set[str]] | None = None
+            if change.is_part:
+                only = {}
+                for directory, _, name, _ in names_of_holding(ledger, brought.number, change.number):
+                    only.setdefault(directory, set()).add(name)
+            removed = remove_holding(
+                self._edges, brought, only=only, is_partial=not change.is_part or brought.is_partial, root=root.number
+            )
+            return Reversed(root, brought.name, False, removed.taken, removed.left)
+        took = took or self._removed_from(change)
+        if took:
+            return self._lay_back(root, change, took)
         raise WrongUsage(
-            f"The last change, {change.kind} of {change.about}, left nothing that could be put back.",
-            remedy="`usufruct history` lists the changes.",
+            f"{root.kind.capitalize()} of {root.about} left nothing on record that could be put back.",
+            remedy="`usufruct history` lists what was done.",
         )
-    return holding
+
+    def _removed_from(self, change: Change) -> Holding | None:
+        """The holding that a removal took something of, where an older record does not say."""
+        past = past_layers(self._edges.ledger, change.number)
+        number = past[0].layer.holding if past else None
+        return holding_numbered(self._edges.ledger, number) if number is not None else None
+
+    def _lay_back(self, root: Change, change: Change, took: Holding) -> Reversed:
+        ledger = self._edges.ledger
+        was_there = is_there(ledger, took.number)
+        other = holding_named(ledger, took.name)
+        if other and other.number != took.number:
+            raise WrongUsage(
+                f"Another holding is called {took.name} by now.", remedy=f"Undo that first, or remove {other.name}."
+            )
+        past = past_layers(ledger, change.number)
+        if not past and was_there:
+            # All that it was about was changed by the user and stayed: there is nothing to put back.
+            enter_reversed(ledger, root, self._edges.now())
+            return Reversed(root, took.name, True, 0)
+        if not past:
+            raise WrongUsage(
+                f"What {took.name} had is no longer on record: that is kept for the last changes only.",
+                remedy="Add its archive again.",
+            )
+        with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
+            source.unlock()
+            pairs = [(one, row_for(one.layer, rows, took)) for one in past]
+            files = lay_back(
+                self._edges,
+                took,
+                pairs,
+                source,
+                was_partial=was_there,
+                is_partial=was_there and self._is_still_partial(root, took),
+                root=root.number,
+            )
+        return Reversed(root, took.name, True, files)
+
+    def _is_still_partial(self, root: Change, holding: Holding) -> bool:
+        """Whether another part of a holding stays out once this one is in again."""
+        return any(
+            change.took == holding.number and change.is_part and change.number != root.number
+            for step in self.steps
+            for change in step.done
+        )
+
+    def _put_before(self, root: Change, change: Change, brought: Holding, took: Holding) -> Reversed:
+        """Undo an update: the holding before it takes the place of the one that came."""
+        ledger = self._edges.ledger
+        past = past_layers(ledger, change.number)
+        with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
+            source.unlock()
+            pairs = [(one, row_for(one.layer, rows, took)) for one in past]
+            files, left = put_before(self._edges, brought, took, pairs, source, root=root.number)
+        return Reversed(root, took.name, True, files, left)
+
+    def _refuse_covered(self, step: Step) -> None:
+        """Raise WrongUsage where something later lies on what a step changed, with what does."""
+        ledger = self._edges.ledger
+        later = [one for one in self.steps if one.number > step.number]
+        found: dict[int, str] = {}
+        for change in step.done:
+            latest = step.latest(change)
+            mine = {latest.brought, latest.took} - {None}
+            for one in later:
+                if any(mine & {other.brought, other.took} for other in one.done):
+                    found[one.number] = _said(one)
+            for over in lies_over(ledger, latest.number, latest.brought):
+                holding = holding_numbered(ledger, over)
+                number = next((one.number for one in later for other in one.done if other.brought == over), 0)
+                found[number] = (
+                    _said(next(one for one in later if one.number == number))
+                    if number
+                    else (f"{holding.name if holding else 'another holding'}")
+                )
+        if found:
+            what = "; ".join(f"{number} ({said})" if number else said for number, said in sorted(found.items()))
+            raise WrongUsage(
+                f"Something later lies on what change {step.number} did: {what}.",
+                remedy="Undo that first.",
+            )
 
 
-def _lay_back(
-    edges: Edges,
-    change: Change,
-    taken: Holding | None,
-    applications: list[Application],
-    access: Access,
-    archive: Path | None,
-) -> Undone:
-    holding = taken or _removed_from(edges, change)
-    past = past_layers(edges.ledger, change.number)
-    with source_of(edges.ledger, holding, applications, access, archive) as (source, rows):
-        source.unlock()
-        pairs = [(one, row_for(one.layer, rows, holding)) for one in past]
-        files = lay_back(edges, holding, pairs, source, was_partial=taken is None)
-    return Undone(change, holding.name, files)
+def _is_repair(step: Step) -> bool:
+    # A repair brings back what was there anyway: there is nothing of it to undo.
+    return all(change.kind is ChangeKind.REPAIR for change in step.changes)
 
 
-def _put_before(
-    edges: Edges,
-    change: Change,
-    brought: Holding,
-    taken: Holding,
-    applications: list[Application],
-    access: Access,
-    archive: Path | None,
-) -> Undone:
-    """Undo an update: the holding before it takes the place of the one that came."""
-    past = past_layers(edges.ledger, change.number)
-    with source_of(edges.ledger, taken, applications, access, archive) as (source, rows):
-        source.unlock()
-        pairs = [(one, row_for(one.layer, rows, taken)) for one in past]
-        files, left = put_before(edges, brought, taken, pairs, source)
-    return Undone(change, taken.name, files, left)
+def _said(step: Step) -> str:
+    """A step in a few words: `add of owl-family`."""
+    first, *others = step.changes
+    more = f" and {len(others)} more" if others else ""
+    return f"{first.kind} of {first.about}{more}"

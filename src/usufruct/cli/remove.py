@@ -5,18 +5,21 @@ from typing import Any
 
 import click
 
-from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings
+from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings, would_remove
 from usufruct.cli import words
 from usufruct.cli.progress import Watching
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
+from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
 _MOST_PATHS = 8
 
 
 @click.command(short_help="Take holdings out and give back what they replaced.")
-@click.argument("holdings", metavar="HOLDING...", nargs=-1, required=True, shell_complete=words.holdings)
+@click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
+@click.option("--app", "application", metavar="NAME", shell_complete=words.applications, help="All of one application.")
+@click.option("--only", metavar="PATTERN", multiple=True, help="Only files of this path or name; repeatable.")
 @click.option(
     "--changed",
     type=click.Choice(["leave", "give-back"]),
@@ -25,16 +28,40 @@ _MOST_PATHS = 8
     help="What becomes of files that were changed since: they stay, or go to the trash and the earlier ones come back.",
 )
 @click.option("--forget", is_flag=True, help="Only drop the record; all files stay as they are and are yours.")
+@click.option("--dry-run", is_flag=True, help="Only show what would be done.")
 @json_option
-def remove(holdings: tuple[str, ...], *, changed: str, forget: bool, as_json: bool) -> int:
+def remove(
+    holdings: tuple[str, ...],
+    *,
+    application: str | None,
+    only: tuple[str, ...],
+    changed: str,
+    forget: bool,
+    dry_run: bool,
+    as_json: bool,
+) -> int:
     """Take the files of each HOLDING out and give back what they replaced.
+
+    HOLDING is a name, a pattern of names in quotes ("owl*"), or the archive that it came from.
 
     Files that were changed since stay where they are; the holding is then kept in the list with what it still has, and
     the command ends with 1.
     """
     around = surroundings()
+    if not holdings and not application:
+        raise WrongUsage("Which holding?", remedy="Name holdings, or --app; `usufruct list` shows what there is.")
+    if forget and (only or dry_run):
+        raise WrongUsage("--forget drops a whole record.", remedy="Leave out --only and --dry-run.")
+    if dry_run:
+        planned = would_remove(around, holdings, application=application, only=only)
+        if as_json:
+            echo_json({"holdings": [_document(removal) for removal in planned]})
+        else:
+            for removal in planned:
+                _tell(removal, planned=True)
+        return 1 if any(map(_is_short, planned)) else 0
     if forget:
-        forgotten = forget_holdings(around, holdings)
+        forgotten = forget_holdings(around, holdings, application)
         if as_json:
             echo_json({"holdings": [_forgotten_document(one) for one in forgotten]})
         else:
@@ -42,7 +69,7 @@ def remove(holdings: tuple[str, ...], *, changed: str, forget: bool, as_json: bo
                 _tell_forgotten(one)
         return 0
 
-    watching = Watching(len(holdings))
+    watching = Watching(max(1, len(holdings)))
 
     def tell(removal: Removal) -> None:
         watching.pause()
@@ -51,19 +78,27 @@ def remove(holdings: tuple[str, ...], *, changed: str, forget: bool, as_json: bo
 
     around = replace(around, watch=watching)
     with watching:
-        removals = remove_holdings(around, holdings, tell, gives_back_changed=changed == "give-back")
+        removals = remove_holdings(
+            around, holdings, tell, application=application, only=only, gives_back_changed=changed == "give-back"
+        )
     if as_json:
         echo_json({"holdings": [_document(removal) for removal in removals]})
-    return 1 if any(_state(removal) != "removed" for removal in removals) else 0
+    return 1 if any(map(_is_short, removals)) else 0
 
 
 def _state(removal: Removal) -> str:
     if removal.away:
         return "away"
-    return "partly removed" if removal.removed.left or removal.removed.unbacked else "removed"
+    removed = removal.removed
+    return "partly removed" if removed.left or removed.unbacked or removed.rest else "removed"
 
 
-def _tell(removal: Removal) -> None:
+def _is_short(removal: Removal) -> bool:
+    """Not all that was asked for could be taken out."""
+    return bool(removal.away or removal.removed.left or removal.removed.unbacked)
+
+
+def _tell(removal: Removal, *, planned: bool = False) -> None:
     removed = removal.removed
     name = styled(printable(removal.holding.name), "title")
     if removal.away:
@@ -73,8 +108,15 @@ def _tell(removal: Removal) -> None:
             echo(f"  {line}")
         return
     is_whole = not removed.left and not removed.unbacked
-    done = styled("Removed", "good") if is_whole else styled("Removed in part", "care")
-    echo(f"{done} {name}: {count_words(removed.taken, 'file')} taken out")
+    if planned:
+        echo(f"Would remove {name}: {count_words(removed.taken, 'file')} to be taken out")
+    else:
+        done = styled("Removed", "good") if is_whole else styled("Removed in part", "care")
+        echo(f"{done} {name}: {count_words(removed.taken, 'file')} taken out")
+    if removed.rest:
+        echo(f"  {count_words(removed.rest, 'other file')} of it {'stays' if removed.rest == 1 else 'stay'}")
+    elif not removed.taken and not removed.given_back and is_whole:
+        echo("  nothing of it was on disk: what it placed was deleted before, or lies beneath that of other holdings")
     _tell_paths("earlier file is back", "earlier files are back", removed.given_back)
     _tell_paths("file was changed since and stays", "files were changed since and stay", removed.left)
     _tell_paths(
@@ -138,5 +180,6 @@ def _document(removal: Removal) -> dict[str, Any]:
         "unbacked": list(removed.unbacked),
         "saved": list(removal.saved),
         "kept_at": list(removal.kept),
+        "rest": removed.rest,
         "state": _state(removal),
     }

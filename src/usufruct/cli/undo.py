@@ -1,11 +1,13 @@
-"""`usufruct undo` and `usufruct history`."""
+"""`usufruct undo`, `usufruct redo` and `usufruct history`."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
 from usufruct.actions import undoing
+from usufruct.actions.undoing import Reversed, Step
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import (
     count_words,
@@ -22,6 +24,7 @@ from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.model.changes import Change, ChangeKind
 
+_MOST = 20
 _DONE = {
     ChangeKind.ADD: "added",
     ChangeKind.REMOVE: "removed",
@@ -29,56 +32,134 @@ _DONE = {
     ChangeKind.REPAIR: "repaired",
     ChangeKind.FORGET: "forgot",
 }
+_archive_option = click.option(
+    "--archive", type=click.Path(path_type=Path), help="Where the archive is now, if one is needed."
+)
 
 
-@click.command(short_help="Reverse the last change.")
-@click.option("--archive", type=click.Path(path_type=Path), help="Where the archive is now, if one is needed.")
+@click.command(short_help="Reverse what was done last, and what was done before it.")
+@click.argument("number", type=int, required=False)
+@_archive_option
 @access_options
 @json_option
-def undo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
-    """Reverse the last add, update or remove.
+def undo(*, number: int | None, archive: Path | None, as_json: bool, **options: Any) -> int:
+    """Reverse the newest change that is not undone yet: an add, an update or a remove, with all archives it took.
 
-    What was removed is taken from the archive again, which must still be there. Ends with 1 if files stay that were
-    changed since.
+    Said again, it reverses the one before. NUMBER, as `usufruct history` shows it, reverses that change by itself,
+    where nothing later lies on it. What was removed is taken from its archive again, which must still be there. Ends
+    with 1 if files stay that were changed since.
     """
     around = surroundings()
-    done = undoing.undo(around, access_of(around, options), archive)
+    before, tell = _telling("Undoing", as_json=as_json)
+    done = undoing.undo(around, access_of(around, options), number, archive, before=before, tell=tell)
+    return _ended(done, as_json=as_json)
+
+
+@click.command(short_help="Take the last undo back.")
+@_archive_option
+@access_options
+@json_option
+def redo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
+    """Take the last undo back, and again the one before it.
+
+    A new change ends what can be redone.
+    """
+    around = surroundings()
+    before, tell = _telling("Redoing", as_json=as_json)
+    done = undoing.redo(around, access_of(around, options), archive, before=before, tell=tell)
+    return _ended(done, as_json=as_json)
+
+
+def _telling(doing: str, *, as_json: bool) -> Any:
+    """What tells of a step before anything is done, and of each change once it is."""
+
+    def before(step: Step) -> None:
+        if not as_json:
+            kind, about = _words_of(step)
+            echo(f"{doing} {step.number}, {kind} {styled(about, 'title')}, {time_words(step.changes[0].started)}:")
+
+    def tell(result: Reversed) -> None:
+        if not as_json:
+            name = styled(printable(result.holding), "title")
+            is_in = "in again" if result.is_in else "out again"
+            echo(f"  {name} is {is_in}, {count_words(result.files, 'file')}")
+            for path in result.left:
+                echo(f"  {styled('changed since, and stays', 'care')}: {path_words(path)}")
+
+    return before, tell
+
+
+def _ended(done: Sequence[Reversed], *, as_json: bool) -> int:
     if as_json:
-        document = {"undone": _document(done.change), "holding": done.holding, "files": done.files}
-        echo_json({**document, "left": list(done.left)})
-        return 1 if done.left else 0
-    what, name = _DONE[done.change.kind], styled(printable(done.holding), "title")
-    echo(f"{styled('Undone', 'good')}: {what} {name}, {count_words(done.files, 'file')}")
-    for path in done.left:
-        echo(f"  {styled('changed since, and stays', 'care')}: {path_words(path)}")
-    return 1 if done.left else 0
+        echo_json({
+            "changes": [
+                {
+                    "number": one.change.number,
+                    "kind": one.change.kind.value,
+                    "holding": one.holding,
+                    "is_in": one.is_in,
+                    "files": one.files,
+                    "left": list(one.left),
+                }
+                for one in done
+            ]
+        })  # fmt: skip
+    return 1 if any(one.left for one in done) else 0
 
 
-@click.command(short_help="List the changes, newest first.")
-@click.option("--all", "shows_all", is_flag=True, help="All of them, not only the last 20.")
+@click.command(short_help="List what was done, newest first.")
+@click.option("--all", "shows_all", is_flag=True, help=f"All of it, not only the last {_MOST} changes.")
 @json_option
 def history(*, shows_all: bool, as_json: bool) -> None:
-    """List the changes that were made, newest first."""
-    changes = undoing.history(surroundings(), None if shows_all or as_json else 20)
+    """List the changes that were made, newest first, with the number that `usufruct undo` takes.
+
+    One command is one change, however many archives it took.
+    """
+    steps = undoing.history(surroundings())
     if as_json:
-        echo_json({"changes": [_document(change) for change in changes]})
+        echo_json({"changes": [_document(step) for step in steps]})
         return
-    if not changes:
+    if not steps:
         echo("Nothing has been changed yet.")
-    rows = [
-        (time_words(change.started), _DONE[change.kind], change.about, "by undo" if change.is_undo else "")
-        for change in changes
-    ]
-    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "title") if column == 2 else text):
+    shown = steps if shows_all else steps[:_MOST]
+    rows = [(str(step.number), time_words(step.changes[0].started), *_words_of(step), _state(step)) for step in shown]
+    for line in in_columns(rows, frozenset({0}), lambda column, text: styled(text, "title") if column == 3 else text):
         echo(line)
+    if len(shown) < len(steps):
+        echo(f"  {styled(f'and {len(steps) - len(shown):,} earlier ones; --all lists them', 'quiet')}")
 
 
-def _document(change: Change) -> dict[str, Any]:
+def _words_of(step: Step) -> tuple[str, str]:
+    """What was done, and to which holdings."""
+    kinds = list(dict.fromkeys(_DONE[change.kind] for change in step.changes))
+    names = [printable(change.about) for change in step.changes]
+    shown = names if len(names) <= 4 else [*names[:3], f"{len(names) - 3} more"]
+    return " and ".join(kinds), ", ".join(shown)
+
+
+def _state(step: Step) -> str:
+    if step.is_undone:
+        return "undone"
+    return "undone in part" if len(step.done) < len(step.reversible) else ""
+
+
+def _document(step: Step) -> dict[str, Any]:
+    first, last = step.changes[0], step.changes[-1]
+    return {
+        "number": step.number,
+        "kind": first.kind.value,
+        "about": first.about,
+        "started": time_iso(first.started),
+        "finished": time_iso(last.finished) if last.finished else None,
+        "undone": step.is_undone,
+        "changes": [_change_document(step, change) for change in step.changes],
+    }
+
+
+def _change_document(step: Step, change: Change) -> dict[str, Any]:
     return {
         "number": change.number,
         "kind": change.kind.value,
         "about": change.about,
-        "started": time_iso(change.started),
-        "finished": time_iso(change.finished) if change.finished else None,
-        "undo": change.is_undo,
+        "undone": step.is_change_undone(change),
     }

@@ -7,14 +7,30 @@ from usufruct.ledger.ledger import Ledger
 from usufruct.model.changes import Change, ChangeKind, Phase
 
 
-def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, is_undo: bool = False) -> int:
-    """Enter a change in phase staging and give its number."""
+def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, root: int = 0) -> int:
+    """Enter a change in phase staging and give its number; `root` is the change that it undoes or redoes."""
     cursor = ledger.connection.execute(
-        "INSERT INTO change (kind, phase, started, about, is_undo) VALUES (?, ?, ?, ?, ?)",
-        (kind, Phase.STAGING, now, about, is_undo),
+        "INSERT INTO change (kind, phase, started, about, root) VALUES (?, ?, ?, ?, ?)",
+        (kind, Phase.STAGING, now, about, root),
     )
-    assert cursor.lastrowid is not None
-    return cursor.lastrowid
+    number = cursor.lastrowid
+    assert number is not None
+    ledger.command = ledger.command or number
+    ledger.connection.execute("UPDATE change SET command = ? WHERE number = ?", (ledger.command, number))
+    return number
+
+
+def enter_reversed(ledger: Ledger, root: Change, now: int) -> None:
+    """Record that a change that did nothing is undone, or redone."""
+    with ledger.transaction():
+        set_phase(ledger, begin_change(ledger, root.kind, root.about, now, root=root.number), Phase.DONE, now)
+
+
+def set_part(ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None) -> None:
+    """Record that only a part of a holding comes or goes by a change."""
+    ledger.connection.execute(
+        "UPDATE change SET is_part = 1, brought = ?, took = ? WHERE number = ?", (brought, took, change)
+    )
 
 
 def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = None) -> None:
@@ -38,11 +54,12 @@ def changes_done(ledger: Ledger, most: int | None = None) -> list[Change]:
     return [_change(row) for row in rows]
 
 
-_COLUMNS = "number, kind, phase, started, about, finished, is_undo"
+_COLUMNS = "number, kind, phase, started, about, finished, root, command, brought, took, is_part"
+_Row = tuple[int, str, str, int, str, int | None, int, int, int | None, int | None, int]
 
 
-def _change(row: tuple[int, str, str, int, str, int | None, int]) -> Change:
-    number, kind, phase, started, about, finished, is_undo = row
+def _change(row: _Row) -> Change:
+    number, kind, phase, started, about, finished, root, command, brought, took, is_part = row
     return Change(
         number=number,
         kind=ChangeKind(kind),
@@ -50,7 +67,11 @@ def _change(row: tuple[int, str, str, int, str, int | None, int]) -> Change:
         started=started,
         about=about,
         finished=finished,
-        is_undo=bool(is_undo),
+        root=root,
+        command=command,
+        brought=brought,
+        took=took,
+        is_part=bool(is_part),
     )
 
 

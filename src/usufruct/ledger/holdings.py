@@ -69,18 +69,9 @@ def holdings_of_tidy_name(ledger: Ledger, application: str | None, root: str, ti
 
 
 def holding_numbered(ledger: Ledger, number: int) -> Holding | None:
-    """The holding with this number, one that the last change took too."""
+    """The holding with this number, one that the last changes took too."""
     row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE number = ?", (number,)).fetchone()
     return _holding(row) if row else None
-
-
-def holdings_of_change(ledger: Ledger, change: int) -> tuple[Holding | None, Holding | None]:
-    """The holding that a change brought and the one that it took, as far as they are on record."""
-    found = []
-    for column in ("born", "gone"):
-        row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE {column} = ?", (change,)).fetchone()
-        found.append(_holding(row) if row else None)
-    return found[0], found[1]
 
 
 def name_of_holding(ledger: Ledger, number: int) -> str:
@@ -126,6 +117,7 @@ def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
         ),
     )
     assert cursor.lastrowid is not None
+    ledger.connection.execute("UPDATE change SET brought = ? WHERE number = ?", (cursor.lastrowid, change))
     return cursor.lastrowid
 
 
@@ -143,7 +135,7 @@ def forget_holdings_born(ledger: Ledger, change: int) -> None:
 
 
 def forget_past_holdings(ledger: Ledger, change: int) -> None:
-    """Strike the holdings that changes before this one took: only the last change can be undone.
+    """Strike the holdings that changes before this one took: they can no longer be undone.
 
     Those of a change that waits to be reversed stay: they will be there again.
     """
@@ -170,13 +162,21 @@ def keep_holdings(ledger: Ledger, change: int) -> None:
 
 
 def revive_holding(ledger: Ledger, change: int, number: int) -> None:
-    """Let a holding that the last change took begin again with this one."""
-    ledger.connection.execute("UPDATE holding SET gone = NULL, born = ? WHERE number = ?", (change, number))
+    """Let a holding that a change took be there again with this one."""
+    ledger.connection.execute("UPDATE holding SET gone = NULL WHERE number = ?", (number,))
+    ledger.connection.execute("UPDATE change SET brought = ? WHERE number = ?", (number, change))
 
 
 def mark_gone(ledger: Ledger, change: int, holding: int) -> None:
     """Let a holding end with this change."""
     ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (change, holding))
+    ledger.connection.execute("UPDATE change SET took = ? WHERE number = ?", (holding, change))
+
+
+def is_there(ledger: Ledger, holding: int) -> bool:
+    """Whether a holding that is on record counts now."""
+    row = ledger.connection.execute(f"SELECT {_LIVE} FROM holding WHERE number = ?", (holding,)).fetchone()
+    return bool(row and row[0])
 
 
 def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> None:

@@ -197,6 +197,27 @@ def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bo
     return [row[:4] for row in rows if row[4]], [row[0] for row in rows if not row[4]]
 
 
+def what_stays(ledger: Ledger, holding: int, change: int) -> tuple[int, int, int]:
+    """What of a holding a change that is under way does not take: how many layers, of them files and links, bytes."""
+    row: tuple[int, int, int] = ledger.connection.execute(
+        "SELECT count(*), coalesce(sum(kind <> 'directory'), 0), coalesce(sum(size), 0)"
+        " FROM holding_directory JOIN layer USING (directory)"
+        " WHERE holding_directory.holding = ?1 AND layer.holding = ?1 AND gone IS NOT ?2",
+        (holding, change),
+    ).fetchone()
+    return row
+
+
+def names_of_holding(ledger: Ledger, holding: int, born: int | None = None) -> list[tuple[int, str, str, str]]:
+    """What a holding has: number and path of its directory, name and entry; only what a change brought, if given."""
+    return ledger.connection.execute(
+        "SELECT directory.number, directory.path, name, entry FROM holding_directory JOIN directory"
+        " ON directory.number = holding_directory.directory JOIN layer ON layer.directory = directory.number"
+        " WHERE holding_directory.holding = ?1 AND layer.holding = ?1 AND (born = ?2 OR ?2 IS NULL)",
+        (holding, born),
+    ).fetchall()
+
+
 _ASKED = 500
 """Names that one statement asks for."""
 _MANY = 60
@@ -395,6 +416,25 @@ def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
             (*row[:5], row[5], row[6], row[7], 0, row[8], row[9], row[10]) for row in rows
         )
     ]
+
+
+def lies_over(ledger: Ledger, change: int, brought: int | None) -> list[int]:
+    """Numbers of holdings that lie on what a change brought, or where it took something away."""
+    over_brought = ledger.connection.execute(
+        "SELECT DISTINCT above.holding FROM holding_directory JOIN layer AS mine USING (directory) JOIN layer AS above"
+        " ON above.directory = mine.directory AND above.name = mine.name AND above.level > mine.level"
+        " WHERE holding_directory.holding = ?1 AND mine.holding = ?1 AND above.holding IS NOT NULL"
+        " AND above.holding <> ?1",
+        (brought,),
+    ).fetchall()
+    over_taken = ledger.connection.execute(
+        "SELECT DISTINCT above.holding FROM past_layer JOIN directory ON directory.path = past_layer.path"
+        " JOIN layer AS above ON above.directory = directory.number AND above.name = past_layer.name"
+        " WHERE past_layer.change = ?1 AND above.holding IS NOT NULL AND above.holding <> past_layer.holding"
+        " AND above.level >= past_layer.level AND above.born > ?1",
+        (change,),
+    ).fetchall()
+    return [row[0] for row in {*over_brought, *over_taken}]
 
 
 def takes_layers(ledger: Ledger, change: int, directory: int) -> bool:

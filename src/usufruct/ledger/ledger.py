@@ -18,6 +18,8 @@ class Ledger:
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self.connection = connection
         self.path = path
+        self.command = 0
+        """The first change since it was opened: all that one command changes counts as one in the history."""
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -10,7 +10,7 @@ A destination's highest level is on disk; of the others the bytes lie in the bac
 Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `/`.
 """
 
-VERSION = 3
+VERSION = 4
 
 VOLUMES = """
 CREATE TABLE volume (                    -- the files of the archives that a holding came from
@@ -24,7 +24,7 @@ CREATE TABLE volume (                    -- the files of the archives that a hol
 """
 
 PAST = """
-CREATE TABLE past_layer (                -- what the last change took, so that it can be undone
+CREATE TABLE past_layer (                -- what the last changes took, so that they can be undone
     change    INTEGER NOT NULL REFERENCES change,
     path      TEXT NOT NULL,             -- of the directory
     name      TEXT NOT NULL,
@@ -66,6 +66,14 @@ ALTER TABLE staging ADD COLUMN volume TEXT NOT NULL DEFAULT '?';
 ALTER TABLE staging ADD COLUMN is_beside INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE staging ADD COLUMN settles INTEGER;
 {PLACE}""",
+    3: """
+ALTER TABLE change RENAME COLUMN is_undo TO root;
+ALTER TABLE change ADD COLUMN command INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE change ADD COLUMN brought INTEGER;
+ALTER TABLE change ADD COLUMN took INTEGER;
+ALTER TABLE change ADD COLUMN is_part INTEGER NOT NULL DEFAULT 0;
+UPDATE change SET root = 0, command = number, brought = (SELECT number FROM holding WHERE born = change.number),
+    took = (SELECT number FROM holding WHERE gone = change.number)""",
 }
 """Version → the statements that make the next one of it."""
 
@@ -77,7 +85,11 @@ CREATE TABLE change (
     started  INTEGER NOT NULL,
     finished INTEGER,
     about    TEXT NOT NULL,              -- names of the holdings concerned
-    is_undo  INTEGER NOT NULL DEFAULT 0
+    root     INTEGER NOT NULL DEFAULT 0, -- the change that this one undoes or redoes; 0: it is no such
+    command  INTEGER NOT NULL DEFAULT 0, -- the first change of the command that made it
+    brought  INTEGER,                    -- numbers of the holdings that came and went by it
+    took     INTEGER,
+    is_part  INTEGER NOT NULL DEFAULT 0  -- they came or went only in part
 );
 CREATE INDEX change_phase ON change (phase) WHERE phase IN ('staging', 'switching');
 

@@ -37,5 +37,13 @@ class Change:
     about: str
     """Names of the holdings concerned."""
     finished: int | None = None
-    is_undo: bool = False
-    """It took the change before it back."""
+    root: int = 0
+    """The change that this one undoes or redoes; 0: it is a change of its own."""
+    command: int = 0
+    """The first change of the command that made it: what one command did counts as one."""
+    brought: int | None = None
+    """Number of the holding that came by it."""
+    took: int | None = None
+    """Number of the holding that went by it."""
+    is_part: bool = False
+    """That holding came or went only in part."""

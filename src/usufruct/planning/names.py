@@ -47,6 +47,19 @@ def folded_path(path: str) -> str:
     return "/".join(map(folded, path.split("/")))
 
 
+def suggestion(word: str, known: Sequence[str]) -> str:
+    """A sentence that names what a word of the user's may have meant, or what there is."""
+    import difflib  # only here: hardly any word is wrong
+
+    by_form = {folded(one): one for one in known}
+    near = difflib.get_close_matches(folded(word), by_form, n=3, cutoff=0.6)
+    near += [form for form in by_form if folded(word) and form.startswith(folded(word)) and form not in near]
+    if near:
+        return f"Did you mean {' or '.join(by_form[form] for form in near[:3])}?"
+    more = f" and {len(known) - 8} more" if len(known) > 8 else ""
+    return f"There are {', '.join(known[:8])}{more}." if len(known) > 1 else f"There is {known[0]}."
+
+
 _NUMBER_IN_FRONT = re.compile(r"^\d+[\s._)-]*")
 
 

@@ -28,8 +28,13 @@ def is_unchanged(layer: Layer, disk: FileState) -> bool:
     return layer.state.is_same_file(disk) or layer.state.has_same_content(disk)
 
 
-def laid_on(stack: tuple[Layer, ...], disk: FileState, holding: int, state: FileState, entry: str) -> Laid:
-    """A holding's file laid on what is at its destination; `disk` and `state` carry their digests."""
+def laid_on(
+    stack: tuple[Layer, ...], disk: FileState, holding: int, state: FileState, entry: str, *, at_least: int = 1
+) -> Laid:
+    """A holding's file laid on what is at its destination; `disk` and `state` carry their digests.
+
+    `at_least` is its level where it lay there before: what lay beneath it then may come back and must find room.
+    """
     level = stack[-1].level + 1 if stack else 0
     is_shared = disk.has_same_content(state) or disk.kind is state.kind is FileKind.DIRECTORY
     # Also where both are the same: the file on disk is everybody's, and whoever deletes it must not take the lower one.
@@ -42,7 +47,9 @@ def laid_on(stack: tuple[Layer, ...], disk: FileState, holding: int, state: File
         # The user's own: what was there before Usufruct, or what became of a placed file since.
         layers.append(Layer(level, None, disk, is_backed=needs_backup))
         level += 1
-    layers.append(Layer(max(level, 1), holding, disk._replace(digest=state.digest) if is_shared else state, entry))
+    layers.append(
+        Layer(max(level, at_least), holding, disk._replace(digest=state.digest) if is_shared else state, entry)
+    )
     return Laid(tuple(layers), covered, is_shared)
 
 

@@ -57,6 +57,8 @@ from usufruct.transaction.switch import Stranger, switch_in
 from usufruct.transaction.work import Edges, Work
 
 _log = logging.getLogger(__name__)
+KEPT_CHANGES = 200
+"""Changes that can be undone: what each took is on record as long as it is one of so many."""
 
 Touched = tuple[KnownDirectory, int | None]
 """A directory of the change, and its time before it; None if it was not there."""
@@ -138,8 +140,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
         revive_holding(ledger, work.change, work.revives)
     for holding, files, size, is_partial in work.totals:
         set_totals(ledger, holding, files, size, is_partial=is_partial)
-    forget_past(ledger, work.change)
-    forget_past_holdings(ledger, work.change)
+    forget_past(ledger, work.change - KEPT_CHANGES)
+    forget_past_holdings(ledger, work.change - KEPT_CHANGES)
     for directory, _ in touched:
         keep_past(ledger, work.change, directory.number, directory.path)
         _settle_stacks(ledger, work.change, directory.number)

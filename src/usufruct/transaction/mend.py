@@ -8,6 +8,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
+from usufruct.ledger.changes import set_part
 from usufruct.ledger.holdings import enter_places, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
@@ -76,14 +77,23 @@ def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None
 
 
 def lay_back(
-    edges: Edges, holding: Holding, past: Sequence[tuple[PastLayer, int | None]], archive: Archive, *, was_partial: bool
+    edges: Edges,
+    holding: Holding,
+    past: Sequence[tuple[PastLayer, int | None]],
+    archive: Archive,
+    *,
+    was_partial: bool,
+    is_partial: bool = False,
+    root: int,
 ) -> int:
     """Undo a removal: what it took, each with its row in the archive, lies where it lay; gives how many files.
+
+    `was_partial`: some of the holding is there; `is_partial`: not all of it is even then.
 
     Raises DamagedArchive if the archive has another content than was placed.
     """
     mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past]
-    with change_under_way(edges, ChangeKind.ADD, holding.name, is_undo=True) as work:
+    with change_under_way(edges, ChangeKind.ADD, holding.name, root=root) as work:
         work.revives = None if was_partial else holding.number
         work.stage_for(_destinations(edges, holding, mendings))
         with edges.ledger.transaction():
@@ -94,7 +104,9 @@ def lay_back(
                 _lay(work, holding.number, mending, state)
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
-            work.totals.append((holding.number, files, size, False))
+            work.totals.append((holding.number, files, size, is_partial))
+            if was_partial:
+                set_part(edges.ledger, work.change, brought=holding.number)
             edges.backups.make_durable()
             seal_intent(work)
         carry_out(work)
@@ -102,7 +114,13 @@ def lay_back(
 
 
 def put_before(
-    edges: Edges, brought: Holding, taken: Holding, past: Sequence[tuple[PastLayer, int | None]], archive: Archive
+    edges: Edges,
+    brought: Holding,
+    taken: Holding,
+    past: Sequence[tuple[PastLayer, int | None]],
+    archive: Archive,
+    *,
+    root: int,
 ) -> tuple[int, tuple[str, ...]]:
     """Undo an update: the holding before it has its layers again, where they lay, and what the update brought goes.
 
@@ -115,7 +133,7 @@ def put_before(
     takes = tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known)
     out = replace(going, takes=takes, whole=frozenset())
     mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past if (one.path, one.name) not in left]
-    with change_under_way(edges, ChangeKind.UPDATE, taken.name, is_undo=True) as work:
+    with change_under_way(edges, ChangeKind.UPDATE, taken.name, root=root) as work:
         work.revives = taken.number
         work.stage_for([*_destinations(edges, taken, mendings), *out.destinations(edges.ledger, brought)])
         with edges.ledger.transaction():
@@ -205,7 +223,7 @@ def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
         return
     path = f"{mending.path}/{mending.name}"
     disk = with_digest(state_at(path), path)
-    laid = laid_on(stack, disk, holding, state, layer.entry)
+    laid = laid_on(stack, disk, holding, state, layer.entry, at_least=layer.level)
     enter_layers(edges.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
     set_backed(edges.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
     if laid.is_shared:

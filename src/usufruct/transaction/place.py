@@ -98,7 +98,6 @@ def place_holding(
     *,
     programs_allowed: bool,
     updates: Holding | None = None,
-    is_undo: bool = False,
 ) -> Placed:
     """Carry out a plan and record it as a holding, which takes the place of the one that it `updates`.
 
@@ -110,7 +109,7 @@ def place_holding(
         raise DecisionNeeded("Nothing is left to place.", remedy="Look at the archive with `usufruct look`.")
     out = _going(edges, plan, updates) if updates else Removal()
     kind = ChangeKind.UPDATE if updates else ChangeKind.ADD
-    with change_under_way(edges, kind, holding.name, is_undo=is_undo) as work:
+    with change_under_way(edges, kind, holding.name) as work:
         contents = _Contents(work, plan)
         homes = [(home.path, home.base) for home in plan.snapshot.homes if home]
         work.stage_for([*homes, *(out.destinations(edges.ledger, updates) if updates else ())])

@@ -32,7 +32,7 @@ class Recovered:
 
 
 @contextmanager
-def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, is_undo: bool = False) -> Iterator[Work]:
+def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 0) -> Iterator[Work]:
     """A change that is reversed if anything inside fails; inside must end with `finish`.
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
@@ -40,7 +40,7 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, is_undo: boo
     afterwards is not raised: the next command tidies again.
     """
     with edges.ledger.transaction():
-        change = begin_change(edges.ledger, kind, about, edges.now(), is_undo=is_undo)
+        change = begin_change(edges.ledger, kind, about, edges.now(), root=root)
     edges.backups.note_for(change)
     try:
         yield Work(edges, change, about)

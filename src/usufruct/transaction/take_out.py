@@ -1,7 +1,7 @@
 """The story of removing: a holding's files go, what they replaced comes back."""
 
 import os
-from collections.abc import Iterable, Iterator, Set
+from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -9,6 +9,7 @@ from usufruct.errors import UnsoundBackup
 from usufruct.files.looking import with_digest
 from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
+from usufruct.ledger.changes import set_part
 from usufruct.ledger.holdings import mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
@@ -21,6 +22,7 @@ from usufruct.ledger.layers import (
     set_inodes,
     shared_backups,
     stamps_of_holding,
+    what_stays,
 )
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
@@ -49,6 +51,8 @@ class Removed:
     """Paths of files that were changed since and stay, with the holding."""
     unbacked: tuple[str, ...] = ()
     """Paths of files that stay because the backup of what they replaced is missing or damaged."""
+    rest: int = 0
+    """Files of the holding that were not to be taken."""
 
 
 class Plain(NamedTuple):
@@ -83,6 +87,15 @@ class Removal:
         """The destinations at which something earlier comes back."""
         return [(place, step) for place, step in self.takes if step.changes_disk and step.gives_back]
 
+    def told(self) -> Removed:
+        """What it does, or did, by paths."""
+        return Removed(
+            self.files,
+            tuple(f"{place.path}/{place.name}" for place, _ in self.back),
+            tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if not leave.damaged),
+            tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if leave.damaged),
+        )
+
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
         """The directories in which files change, each with the destination that it is part of."""
         changed = (place.path for place, step in self.takes if step.changes_disk)
@@ -95,11 +108,13 @@ def removal_of(
     holding: int,
     *,
     without: Set[tuple[str, str]] = frozenset(),
+    only: Mapping[int, Set[str]] | None = None,
     gives_back_changed: bool = False,
     in_detail: bool = False,
 ) -> Removal:
     """What taking a holding out would do, at all its destinations but these, given by directory and name.
 
+    `only`: at no others than these names of directories, given by their numbers.
     `gives_back_changed`: what the user changed goes too, once it was saved. `in_detail`: nothing is only `plain`.
     """
     plain, takes, leaves, partly = [], [], [], set()
@@ -108,6 +123,10 @@ def removal_of(
         if without:
             stamps = [stamp for stamp in stamps if (path, stamp[0]) not in without]
             stacked = [name for name in stacked if (path, name) not in without]
+        if only is not None:
+            wanted = only.get(directory, frozenset())
+            stamps = [stamp for stamp in stamps if stamp[0] in wanted]
+            stacked = [name for name in stacked if name in wanted]
         same, changed = untouched(path, stamps) if not in_detail else ([], [name for name, *_ in stamps])
         others = [*stacked, *changed]
         if same:
@@ -120,7 +139,7 @@ def removal_of(
             else:
                 takes.append((place, step))
     going = {one.directory for one in plain} | {place.directory for place, _ in takes}
-    whole = frozenset() if without else frozenset(going - partly)
+    whole = frozenset() if without or only is not None else frozenset(going - partly)
     return Removal(holding, tuple(plain), tuple(takes), tuple(leaves), whole)
 
 
@@ -181,30 +200,35 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
 
 
 def remove_holding(
-    edges: Edges, holding: Holding, *, gives_back_changed: bool = False, is_undo: bool = False
+    edges: Edges,
+    holding: Holding,
+    *,
+    only: Mapping[int, Set[str]] | None = None,
+    gives_back_changed: bool = False,
+    is_partial: bool = True,
+    root: int = 0,
 ) -> Removed:
     """Take a holding out; on any error everything is as it was before, and the error says so.
 
     Files that the user changed stay, with the holding, unless `gives_back_changed`: who calls has saved them then.
+    `only` names what is to be taken, by directory, if that is not all; where anything is left, the holding
+    `is_partial` from then on. `root` is the change that this one undoes or redoes.
     """
-    removal = removal_of(edges.ledger, holding.number, gives_back_changed=gives_back_changed)
-    with change_under_way(edges, ChangeKind.REMOVE, holding.name, is_undo=is_undo) as work:
+    removal = removal_of(edges.ledger, holding.number, only=only, gives_back_changed=gives_back_changed)
+    with change_under_way(edges, ChangeKind.REMOVE, holding.name, root=root) as work:
         work.stage_for(removal.destinations(edges.ledger, holding))
         with edges.ledger.transaction():
             removal = enter_removal(work, removal)
-            if removal.leaves:
-                size = sum(step.disk.size for _, step in removal.leaves)
-                work.totals.append((holding.number, len(removal.leaves), size, True))
+            may_stay = bool(removal.leaves) or only is not None
+            stay, files, size = what_stays(edges.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
+            if stay:
+                work.totals.append((holding.number, files, size, is_partial))
+                set_part(edges.ledger, work.change, took=holding.number)
             else:
                 mark_gone(edges.ledger, work.change, holding.number)
             seal_intent(work)
         carry_out(work)
-    return Removed(
-        removal.files,
-        tuple(f"{place.path}/{place.name}" for place, _ in removal.back),
-        tuple(f"{place.path}/{place.name}" for place, leave in removal.leaves if not leave.damaged),
-        tuple(f"{place.path}/{place.name}" for place, leave in removal.leaves if leave.damaged),
-    )
+    return replace(removal.told(), rest=files - len(removal.leaves) if only is not None and stay else 0)
 
 
 def _step_for(place: HeldPlace, holding: int, *, gives_back_changed: bool) -> RemovalStep:

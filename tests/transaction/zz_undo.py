@@ -1,0 +1,157 @@
+"""Undo again and again, redo, undo by number, a batch as one: things are as they were, exactly."""
+
+import random
+import unittest
+from pathlib import Path
+
+from tests.support import World, WorldTest
+from tests.transaction.test_walks import Walk
+from usufruct.actions.adding import add_archives
+from usufruct.actions.demonstration import differences
+from usufruct.actions.removing import remove_holdings
+from usufruct.actions.undoing import Reversed, Step, history, redo, undo
+from usufruct.archives.reading import Access
+from usufruct.errors import MachineError, WrongUsage
+
+WALKS, STEPS, SEED = 600, 14, 5
+
+
+class UndoTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.around = self.world.surroundings_with_definitions()
+
+    def undo(self, number: int | None = None) -> list[Reversed]:
+        return undo(self.around, Access(), number)
+
+    def redo(self) -> list[Reversed]:
+        return redo(self.around, Access())
+
+    def steps(self) -> list[Step]:
+        return history(self.around)
+
+    def test_walks_back_and_forth_agree_with_every_state_there_was(self) -> None:
+        for number in range(WALKS):
+            folder = self.world.folder / str(number)
+            folder.mkdir()
+            walk, chance = Walk(self, World(folder), SEED + number, user_acts=False), random.Random(number)
+            around = walk.world.surroundings_with_definitions()
+            with self.subTest(seed=SEED + number):
+                states = [walk.world.contents()]
+                while len(states) <= STEPS:
+                    getattr(walk, chance.choice(["_add"] * 2 + ["_remove", "_update"]))() if (
+                        0 < len(walk.model.holdings()) < 4
+                    ) else walk._remove() if walk.model.holdings() else walk._add()
+                    if len(history(around)) == len(states):  # an update with the very same content is no change
+                        states.append(walk.world.contents())
+                at = STEPS
+                for _ in range(20):
+                    is_back = chance.random() < 0.6
+                    if (at == 0 and is_back) or (at == STEPS and not is_back):
+                        with self.assertRaises(WrongUsage):
+                            (undo if is_back else redo)(around, Access())
+                        continue
+                    (undo if is_back else redo)(around, Access())
+                    at += -1 if is_back else 1
+                    self.assertEqual(walk.world.contents(), states[at], walk.tale())
+                for _ in range(at):
+                    undo(around, Access())
+                self.assertEqual(differences(walk.before, walk.world.tree()), [], walk.tale())
+                self.assertEqual(walk.world.strays(), [])
+
+    def test_one_command_is_one_change_however_many_archives_it_took(self) -> None:
+        before = self.world.tree()
+        paths = [self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name}) for name in ("a", "b", "c")]
+        add_archives(self.around, paths, self.world.request(), lambda _: None)
+        after = self.world.contents()
+        (step,) = self.steps()
+        self.assertEqual([change.about for change in step.changes], ["a", "b", "c"])
+        self.assertEqual([one.holding for one in self.undo()], ["c", "b", "a"])
+        self.assertEqual(differences(before, self.world.tree()), [])
+        self.assertEqual([one.holding for one in self.redo()], ["a", "b", "c"])
+        self.assertEqual(self.world.contents(), after)
+        remove_holdings(self.around, ["a", "c"], lambda _: None)
+        self.assertEqual(len(self.steps()), 2)
+        self.undo()
+        self.assertEqual(self.world.contents(), after)
+
+    def test_a_batch_whose_undo_breaks_off_is_undone_in_part_and_the_rest_later(self) -> None:
+        for name in ("a", "b"):
+            self.world.add_files(f"{name}.zip", {f"gels/{name}.gel": name})
+        remove_holdings(self.around, ["a", "b"], lambda _: None)
+        archive = self.world.folder / "downloads/a.zip"
+        away = archive.rename(archive.with_name("away"))
+        with self.assertRaises(MachineError):
+            self.undo()
+        self.assertEqual(set(self.world.contents()), {"Gels/b.gel"})
+        self.assertEqual([len(self.steps()[0].done), self.steps()[0].is_undone], [1, False])
+        away.rename(archive)
+        self.assertEqual([one.holding for one in self.undo()], ["a"])
+        self.assertEqual(set(self.world.contents()), {"Gels/a.gel", "Gels/b.gel"})
+
+    def test_a_new_change_ends_what_can_be_redone(self) -> None:
+        self.world.add_files("a.zip", {"gels/a.gel": "a"})
+        self.undo()
+        self.world.add_files("b.zip", {"gels/b.gel": "b"})
+        with self.assertRaisesRegex(WrongUsage, "something was changed since"):
+            self.redo()
+        self.assertEqual([step.is_undone for step in self.steps()], [False, True])
+        self.undo()
+        self.assertEqual(self.world.contents(), {})
+        with self.assertRaisesRegex(WrongUsage, "nothing to undo"):
+            self.undo()
+
+    def test_a_change_is_undone_by_its_number_unless_something_later_lies_on_it(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine"})
+        self.world.add_files("a.zip", {"gels/moon.gel": "a", "gels/a.gel": "a"})
+        self.world.add_files("b.zip", {"gels/b.gel": "b"})
+        self.world.add_files("c.zip", {"gels/moon.gel": "c"})
+        third, second, first = (step.number for step in self.steps())
+        with self.assertRaisesRegex(WrongUsage, f"{third} .add of c"):
+            self.undo(first)
+        self.undo(second)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "c", "Gels/a.gel": "a"})
+        with self.assertRaisesRegex(WrongUsage, "undone already"):
+            self.undo(second)
+        self.undo(third)
+        self.undo(first)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
+        self.world.add_files("d.zip", {"gels/moon.gel": "d"})
+        self.world.remove("d")
+        removal = self.steps()[0].number
+        self.world.add_files("e.zip", {"gels/moon.gel": "e"})
+        with self.assertRaisesRegex(WrongUsage, "add of e"):
+            self.undo(removal)
+        with self.assertRaisesRegex(WrongUsage, "no change 999"):
+            self.undo(999)
+
+    def test_what_the_user_changed_stays_and_the_rest_comes_and_goes(self) -> None:
+        self.world.add_files("a.zip", {"gels/moon.gel": "a", "gels/sun.gel": "s"})
+        (self.world.lanternbox / "Gels/moon.gel").write_text("edited")
+        (result,) = self.undo()
+        self.assertEqual((result.files, [Path(path).name for path in result.left]), (1, ["moon.gel"]))
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited"})
+        self.redo()
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited", "Gels/sun.gel": "s"})
+        self.undo()
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited"})
+
+    def test_a_removal_that_took_nothing_is_undone_by_doing_nothing(self) -> None:
+        self.world.add_files("a.zip", {"gels/moon.gel": "a"})
+        (self.world.lanternbox / "Gels/moon.gel").write_text("edited")
+        self.world.remove("a")
+        self.assertEqual([one.files for one in self.undo()], [0])
+        self.assertEqual(self.steps()[0].is_undone, True)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited"})
+
+    def test_an_older_name_that_another_holding_has_by_now_is_not_taken(self) -> None:
+        self.world.add_files("a.zip", {"gels/a.gel": "1"})
+        self.world.remove("a")
+        removal = self.steps()[0].number
+        self.world.add_files("b.zip", {"gels/b.gel": "2"}, name="a")
+        with self.assertRaisesRegex(WrongUsage, "called a by now"):
+            self.undo(removal)
+
+
+if __name__ == "__main__":
+    unittest.main()
