@@ -13,9 +13,9 @@ from tests.transaction.kills import killed_at
 from usufruct.actions.checking import check_holdings, check_store
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
-from usufruct.actions.removing import forget_holdings
+from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.repairing import repair
-from usufruct.actions.undoing import undo
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 
 FIRST = {"gels/moon.gel": "1", "gels/old.gel": "old", "gels/same.gel": "same", "Owl/rig.toml": "owl", "readme": "hi"}
@@ -57,7 +57,27 @@ def broken(world: World) -> None:
     (world.lanternbox / "Puppets/Owl/rig.toml").unlink()
 
 
-STORIES: dict[str, tuple[Callable[[World], None], Callable[[World], object]]] = {
+def with_own(world: World) -> None:
+    """Files of the user's that an archive holds too."""
+    world.write({"Gels/moon.gel": "mine", "Gels/same.gel": "same"})
+
+
+def claim(world: World) -> None:
+    added = world.add(world.archive("sky v1.zip", {**FIRST, "gels/same.gel": "same"}), claim=True, on_clash="keep")
+    if added.error:
+        raise added.error
+
+
+def claimed(world: World) -> None:
+    with_own(world)
+    claim(world)
+
+
+def in_part(world: World) -> None:
+    world.add(world.archive("sky v1.zip", FIRST), only=("*.gel",))
+
+
+STORIES: dict[str, tuple[Callable[[World], object], Callable[[World], object]]] = {
     "update": (begun, update),
     "undo of an update": (updated, lambda world: undo(world.surroundings_with_definitions(), Access())),
     "undo of a removal": (removed, lambda world: undo(world.surroundings_with_definitions(), Access())),
@@ -66,6 +86,17 @@ STORIES: dict[str, tuple[Callable[[World], None], Callable[[World], object]]] = 
         lambda world: repair(world.surroundings_with_definitions(), "sky", Access(), None, gives_back_changed=False),
     ),
     "forgetting": (begun, lambda world: forget_holdings(world.surroundings, ["sky"])),
+    "claiming": (with_own, claim),
+    "undo of a claim": (claimed, lambda world: undo(world.surroundings_with_definitions(), Access())),
+    "adding the rest": (in_part, lambda world: world.add(world.folder / "downloads/sky v1.zip")),
+    "removal of a part": (
+        begun,
+        lambda world: remove_holdings(world.surroundings, ["sky"], lambda _: None, only=["*.gel"]),
+    ),
+    "redo": (
+        lambda world: [claimed(world), undo(world.surroundings_with_definitions(), Access())],
+        lambda world: redo(world.surroundings_with_definitions(), Access()),
+    ),
     "removal from beneath": (begun, lambda world: world.remove("sky")),
 }
 

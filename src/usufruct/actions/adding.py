@@ -78,8 +78,9 @@ def _seen(found: Examined) -> str:
     return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.holding or 'nothing'}"
 
 
-def _is_placed(added: Added) -> bool:
-    return added.state in ("added", "updated")
+def _is_in(added: Added) -> bool:
+    """All that was asked of it is placed, now or before."""
+    return added.state in ("added", "updated", "already added")
 
 
 def add_archives(
@@ -109,7 +110,7 @@ def add_archives(
                 _log.info("%s: %s, %s", found.path, _seen(found), result.error or result.state)
                 results.append(result)
                 of_these = results[-number:]
-                if afterwards != KEEP and number == len(errands) and all(map(_is_placed, of_these)):
+                if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
                     result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
                 tell(result)
     return results
@@ -149,11 +150,13 @@ def _add(edges: Edges, found: Examined) -> Added:
             found.volumes,
             programs_allowed=request.allows_programs(found.application),
             updates=found.updates,
+            claims=request.choices.claim,
         )
     except UsufructError as error:
         found.error = error
         return Added(examined=found, state="failed", error=error)
-    return Added(examined=found, state="updated" if found.updates else "added", placed=placed)
+    is_update = found.updates and not found.extends
+    return Added(examined=found, state="updated" if is_update else "added", placed=placed)
 
 
 def _holding(found: Examined, request: Request, now: int) -> Holding:

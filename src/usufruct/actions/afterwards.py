@@ -4,6 +4,7 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+from usufruct.actions.sources import is_still
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
 from usufruct.files.moving import are_one_name, place_twice
@@ -37,6 +38,8 @@ def settle_archive(surroundings: Surroundings, edges: Edges, holding: str, how: 
     """Trash or store all files of a holding's archives; whatever fails leaves them where they were, and is told."""
     number = next(one.number for one in all_holdings(edges.ledger) if one.name == holding)
     volumes = volumes_of(edges.ledger, number)
+    if any(os.path.isdir(volume.path) for volume in volumes):
+        return Settled(how, fault="The folder stays where it was: only archives are stored or go to the trash")
     try:
         if how == TRASH:
             return Settled(how, tuple(filter(None, (_trash(surroundings, edges, volume) for volume in volumes))))
@@ -104,8 +107,10 @@ def kept_archives(surroundings: Surroundings) -> list[Kept]:
 
 def _state(path: str, volume: Volume, store: str) -> str:
     try:
+        if os.path.isdir(path):
+            return "there" if is_still(volume) else "changed"
         size = os.stat(path).st_size
-    except OSError:
+    except (OSError, MachineError):
         return "missing"
     if size != volume.size:
         return "changed"

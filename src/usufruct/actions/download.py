@@ -8,6 +8,7 @@ from usufruct.actions.request import Request
 from usufruct.archives.nested import WholeFile, opened_inside, opened_together
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive, digests_of
+from usufruct.archives.unpacked import UnpackedFolder
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
@@ -58,6 +59,8 @@ class Download:
         self.tidy_name = tidy_name(self.archive.name)
 
     def _open(self, path: Path) -> Archive:
+        if path.is_dir():
+            return UnpackedFolder(path, self._request.access.limits)
         try:
             return open_archive(path, self._request.access, is_alone=self._is_alone)
         except NotAnArchive as error:

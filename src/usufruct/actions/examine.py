@@ -2,6 +2,7 @@
 
 import logging
 import os
+import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -12,6 +13,7 @@ from blake3 import blake3
 
 from usufruct.actions.download import Download, Variant
 from usufruct.actions.request import Request, choices_from_text
+from usufruct.actions.sources import volume_at
 from usufruct.archives.reading import Archive
 from usufruct.errors import (
     DecisionNeeded,
@@ -22,15 +24,20 @@ from usufruct.errors import (
     UsufructError,
     WrongUsage,
 )
-from usufruct.files.looking import digest_of
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.printable import nameable, printable
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import all_holdings, holding_named, holdings_of_tidy_name, name_of_holding
+from usufruct.ledger.holdings import (
+    all_holdings,
+    holding_named,
+    holdings_of_size,
+    holdings_of_tidy_name,
+    name_of_holding,
+)
 from usufruct.model.applications import Application, Programs
-from usufruct.model.choices import OnClash
+from usufruct.model.choices import OnClash, combined
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding, Volume
@@ -87,6 +94,8 @@ class Examined:
     """The name it has or would have among the holdings."""
     updates: Holding | None = None
     """The holding that it takes the place of."""
+    extends: bool = False
+    """That holding came from this very archive, by other choices, and is added to."""
     already: Holding | None = None
     """The holding that has this very content."""
     is_installed: bool = False
@@ -133,13 +142,22 @@ def _examined(
     paths: Sequence[Path], request: Request, ledger: Ledger | None, platform: Platform, *, for_adding: bool
 ) -> tuple[Examined, Download | None]:
     """The same, once every question with a safe answer has got it where that was asked for."""
+    extends = False
     while True:
-        result = Examined(path=str(paths[0].absolute()), request=request)
+        result = Examined(path=str(paths[0].absolute()), request=request, extends=extends)
         download: Download | None = None
         try:
             request, result.updates = _updating(request, ledger)
             download = Download([path.absolute() for path in paths], request)
             result.path, result.origin = download.archive.path, origin_of(download.archive.path)
+            if ledger and (known := _known(result, download, request, ledger)):
+                if known.application is not None and known.application not in _names_of(request):
+                    result.format, result.size = download.archive.format, download.archive.size
+                    result.already, result.holding = known, known.name
+                    return result, download
+                request, extends = _with_choices_of(known, request), True
+                download.close()
+                continue
             _examine(result, download, request, ledger, platform, for_adding=for_adding)
         except PasswordNeeded as needed:
             result.decisions = (_password_question(needed),)
@@ -158,6 +176,49 @@ def _examined(
         if download:
             download.close()
         request = request.with_answer(safe.answer)
+
+
+def _known(result: Examined, download: Download, request: Request, ledger: Ledger) -> Holding | None:
+    """The holding that came from this very archive, unless the user named another place or name for it."""
+    if request.update is not None or request.name is not None:
+        return None
+    named = _names_of(request)
+    for holding in holdings_of_size(ledger, download.archive.size):
+        if request.to is not None and os.path.realpath(request.to) != holding.root:
+            continue
+        if request.to is None and request.is_named and holding.application not in named:
+            continue
+        if not result.volumes:
+            result.volumes = _volumes_of(download)
+            result.digest = _digest_of_all(result.volumes)
+        if result.digest == holding.archive_digest:
+            return holding
+    return None
+
+
+def _with_choices_of(known: Holding, request: Request) -> Request:
+    """The request made to be one that adds to a holding of the same archive."""
+    old, encoding = choices_from_text(known.choices)
+    if request.choices.claim and not old.claim:
+        raise WrongUsage(
+            f"{known.name} was added already, without --claim.",
+            remedy=f"`usufruct remove {shlex.quote(known.name)}` leaves what is yours; then add it with --claim.",
+        )
+    choices = combined(old, request.choices)
+    return replace(
+        request,
+        update=known.name,
+        choices=choices,
+        access=replace(request.access, names=request.access.names or encoding),
+    )
+
+
+def _names_of(request: Request) -> set[str]:
+    return {application.name for application in request.applications}
+
+
+def _volumes_of(download: Download) -> tuple[Volume, ...]:
+    return tuple(map(volume_at, download.archive.facts.volumes))
 
 
 def _matches_nothing(layout: Layout, name: str) -> WrongUsage:
@@ -252,8 +313,10 @@ def _examine(
     if not result.already:
         naming = _naming_question(result, request, ledger, download.tidy_name)
         decisions.extend(naming)
-        is_asked = not (naming or request.clash_is_said or result.updates or result.already)
-        if ledger and is_asked and (question := others_question(result.plan, partial(name_of_holding, ledger))):
+        is_update = result.updates is not None and not result.extends
+        is_asked = not (naming or request.clash_is_said or is_update or result.already)
+        own = result.updates.number if result.updates else None
+        if ledger and is_asked and (question := others_question(result.plan, partial(name_of_holding, ledger), own)):
             decisions.append(question)
     result.decisions = tuple(decisions)
 
@@ -396,10 +459,7 @@ def _find_holding(
     name = result.application.name if result.application else None
     candidates = holdings_of_tidy_name(ledger, name, root, download.tidy_name) if ledger else []
     if for_adding or any(holding.archive_size == result.size for holding in candidates):
-        result.volumes = tuple(
-            Volume(path=path, size=os.stat(path).st_size, digest=digest_of(path))
-            for path in download.archive.facts.volumes
-        )
+        result.volumes = result.volumes or _volumes_of(download)
         result.digest = _digest_of_all(result.volumes)
     for holding in candidates:
         is_same = holding.archive_digest == result.digest and holding.archive_size == result.size

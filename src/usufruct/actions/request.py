@@ -109,6 +109,7 @@ def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
         *((("--into", choices.into),) if choices.into else ()),
         *(("--choose", name) for name in choices.choose),
         *((("--flat",),) if choices.flat else ()),
+        *((("--claim",),) if choices.claim else ()),
         *((("--nested",),) if choices.nested else ()),
         *((("--every-format",),) if choices.every_format else ()),
         *((("--programs", choices.programs.value),) if choices.programs else ()),

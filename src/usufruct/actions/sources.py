@@ -1,5 +1,6 @@
 """Finding the archive that a holding came from, and the entries that its files were."""
 
+import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -8,13 +9,14 @@ from usufruct.actions.download import Download
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Access, Archive
+from usufruct.archives.unpacked import digest_of_folder
 from usufruct.errors import MachineError
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import volumes_of
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
-from usufruct.model.holdings import Holding
+from usufruct.model.holdings import Holding, Volume
 from usufruct.model.records import FileKind, Layer
 
 Rows = dict[str, int]
@@ -51,6 +53,21 @@ def source_of(
         download.close()
 
 
+def volume_at(path: str) -> Volume:
+    """A file of an archive, or a directory that was unpacked already, as the record tells it from others."""
+    if os.path.isdir(path):
+        size, digest = digest_of_folder(path)
+        return Volume(path=path, size=size, digest=digest)
+    return Volume(path=path, size=os.stat(path).st_size, digest=digest_of(path))
+
+
+def is_still(volume: Volume) -> bool:
+    """What lies at a volume's path is what was there; OSError where nothing can be seen."""
+    if os.path.isdir(volume.path):
+        return volume_at(volume.path) == volume
+    return os.stat(volume.path).st_size == volume.size and digest_of(volume.path) == volume.digest
+
+
 def archives_of(ledger: Ledger, holding: Holding, given: Path | None = None) -> list[Path]:
     """The archives that a holding came from, one path each, once it is sure that they are still the same.
 
@@ -60,20 +77,20 @@ def archives_of(ledger: Ledger, holding: Holding, given: Path | None = None) -> 
         return [given]
     volumes = volumes_of(ledger, holding.number)
     for volume in volumes:
-        path = Path(volume.path)
-        if not path.is_file():
+        if not os.path.exists(volume.path):
             raise MachineError(
                 f"The archive of {holding.name}, {volume.path}, is not there any more.",
                 remedy="Put it back, or name with --archive where it is now.",
                 path=volume.path,
             )
-        if path.stat().st_size != volume.size or digest_of(volume.path) != volume.digest:
+        if not is_still(volume):
             raise MachineError(
                 f"{volume.path} is not the archive any more that {holding.name} came from.",
                 remedy="Name with --archive where that archive is now.",
                 path=volume.path,
             )
-    return gathered([Path(volume.path) for volume in volumes])
+    paths = [Path(volume.path) for volume in volumes]
+    return paths if any(map(Path.is_dir, paths)) else gathered(paths)
 
 
 def row_for(layer: Layer, rows: Rows, holding: Holding) -> int | None:

@@ -13,7 +13,7 @@ from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import changes_done, enter_reversed
 from usufruct.ledger.holdings import holding_named, holding_numbered, is_there
-from usufruct.ledger.layers import lies_over, names_of_holding, past_layers
+from usufruct.ledger.layers import claims_of, lies_over, names_of_holding, past_layers
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away
@@ -238,7 +238,12 @@ class Reversal:
                 for directory, _, name, _ in names_of_holding(ledger, brought.number, change.number):
                     only.setdefault(directory, set()).add(name)
             removed = remove_holding(
-                self._edges, brought, only=only, is_partial=not change.is_part or brought.is_partial, root=root.number
+                self._edges,
+                brought,
+                only=only,
+                is_partial=not change.is_part or brought.is_partial,
+                keeps=claims_of(ledger, brought.number),
+                root=root.number,
             )
             return Reversed(root, brought.name, False, removed.taken, removed.left)
         took = took or self._removed_from(change)

@@ -8,12 +8,11 @@ from typing import Any
 import click
 
 from usufruct.actions.adding import Added, add_archives, look_at
-from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import added_document, examined_document
-from usufruct.cli.options import afterwards_of, ending, request_of, request_options, tell_unheard
+from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
 from usufruct.cli.progress import Watching
 from usufruct.cli.questions import answered, is_answerable, is_asking, picked, ticked
 from usufruct.cli.reports import add_report, look_report
@@ -57,7 +56,7 @@ def add(
     """
     around = surroundings()
     request = request_of(around, options)
-    paths = gathered(archives) if archives else _chosen_downloads(around)
+    paths = paths_of(archives, options) if archives else _chosen_downloads(around)
     if options["picks"]:
         request = _with_picked(around, paths, request)
     if dry_run:

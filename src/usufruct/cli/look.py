@@ -12,7 +12,15 @@ from usufruct.actions.reading import copy_entry, read_entry, verify
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import content_document, examined_document, verified_document
-from usufruct.cli.options import access_of, archives_argument, ending, request_of, request_options, tell_unheard
+from usufruct.cli.options import (
+    access_of,
+    archives_argument,
+    ending,
+    paths_of,
+    request_of,
+    request_options,
+    tell_unheard,
+)
 from usufruct.cli.reports import content_report, look_report, verified_lines
 from usufruct.cli.screen import echo, echo_json, json_option, path_words, size_words
 from usufruct.cli.surroundings import surroundings
@@ -61,7 +69,7 @@ def look(
     if verifies:
         return _verify(around, archives, options, as_json=as_json)
     request = request_of(around, options)
-    results = look_at(around, gathered(archives), request)
+    results = look_at(around, paths_of(archives, options), request)
     tell_unheard(request, results)
     if as_json:
         echo_json({"archives": [_document(result, lists=lists) for result in results]})

@@ -10,6 +10,7 @@ import click
 
 from usufruct.actions.applications import application_named, applications_with_folder, known_applications
 from usufruct.actions.examine import Examined
+from usufruct.actions.gathering import gathered
 from usufruct.actions.passwords import known_passwords
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
@@ -95,6 +96,14 @@ _OPTIONS = [
         shell_complete=words.holdings,
         help="This archive takes the place of that holding.",
     ),
+    click.option(
+        "--claim",
+        is_flag=True,
+        help="Files that are there already with the same content are the holding's from now on, and go with it.",
+    ),
+    click.option(
+        "--unpacked", is_flag=True, help="ARCHIVE is a directory that was unpacked already, to be taken as the archive."
+    ),
     click.option("--as", "name", metavar="NAME", help="The holding's name."),
     click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether files that can run are placed."),
     click.option("--together", is_flag=True, help="Several archives make one holding."),
@@ -160,6 +169,7 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
         applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
     if options["into"]:
         applications = applications_with_folder(applications, options["into"])
+    on_clash = options["on_clash"] or (not options["claim"] and surroundings.settings().on_clash)
     return Request(
         applications=tuple(applications),
         is_named=bool(options["apps"] or options["into"]),
@@ -167,7 +177,7 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
         takes_safe=options["takes_safe"],
         to=str(options["to"].expanduser().absolute()) if options["to"] else None,
         update=options["update"],
-        clash_is_said=bool(options["on_clash"]),
+        clash_is_said=bool(on_clash or options["claim"]),
         name=options["name"],
         access=access_of(surroundings, options, may_ask=may_ask),
         choices=Choices(
@@ -179,11 +189,25 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
             flat=options["flat"],
             every_format=options["every_format"],
             programs=Programs(options["programs"]) if options["programs"] else None,
-            on_clash=OnClash(options["on_clash"] or OnClash.REPLACE),
+            on_clash=OnClash(on_clash or (OnClash.KEEP if options["claim"] else OnClash.REPLACE)),
+            claim=options["claim"],
             autostart=options["autostart"] == "allow",
             skip_unsafe=options["skip_unsafe"],
         ),
     )
+
+
+def paths_of(words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
+    """The downloads that a command's words mean; with `--unpacked` the directories that were unpacked already."""
+    if not options["unpacked"]:
+        return gathered(words)
+    for word in words:
+        if not word.is_dir():
+            raise WrongUsage(
+                f"{word} is not a directory.",
+                remedy="--unpacked is for one that was unpacked already; else leave it out.",
+            )
+    return list(words)
 
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:

@@ -58,6 +58,8 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     yield from fact_lines(result)
     layout = result.layout
     if layout is None:
+        if result.already:
+            yield f"{_INDENT}Added already as {styled(result.already.name, 'title')}: there is nothing to do."
         if result.error:
             yield from _error_lines(result.error)
         if result.decisions and result.listing and result.format != "file":
@@ -330,8 +332,12 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
             yield from decision_lines(result)
         return
     where = result.application.title if result.application else path_words(plan.snapshot.root)
-    done = "Updated" if added.state == "updated" else "Added"
-    yield f"{styled(done, 'good')} {name} to {where}: {count_words(placed.files, 'file')}, {size_words(placed.size)}"
+    done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
+    counted = f"{count_words(placed.files, 'file')}, {size_words(placed.size)}"
+    if result.extends and result.updates:
+        yield f"{styled(done, 'good')} {name} in {where}: {counted} now, {result.updates.files:,} before"
+    else:
+        yield f"{styled(done, 'good')} {name} to {where}: {counted}"
     yield from tree_lines(result, layout, plan, in_full=in_full)
     yield from remark_lines(result, layout, in_full=in_full)
     yield ""
@@ -343,8 +349,11 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     if placed.kept:
         what = count_words(len(placed.kept), "file that you changed stays", "files that you changed stay")
         yield f"{_INDENT}{what}: {', '.join(map(path_words, placed.kept[:4]))}"
-    if placed.shared:
-        yield f"{_INDENT}{count_words(len(placed.shared), 'file')} there already with the same content, left alone"
+    if placed.claimed:
+        what = count_words(placed.claimed, "file that was there is", "files that were there are")
+        yield f"{_INDENT}{what} its own now, and will go with it"
+    if alike := len(placed.shared) - placed.claimed:
+        yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
     quoted = shlex.quote(result.holding)
     if placed.notes:
         yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {quoted} --notes"

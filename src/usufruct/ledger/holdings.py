@@ -68,6 +68,14 @@ def holdings_of_tidy_name(ledger: Ledger, application: str | None, root: str, ti
     return [_holding(row) for row in rows]
 
 
+def holdings_of_size(ledger: Ledger, size: int) -> list[Holding]:
+    """Holdings whose archives have this many bytes, the newest first."""
+    rows = ledger.connection.execute(
+        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND archive_size = ? ORDER BY number DESC", (size,)
+    )
+    return [_holding(row) for row in rows]
+
+
 def holding_numbered(ledger: Ledger, number: int) -> Holding | None:
     """The holding with this number, one that the last changes took too."""
     row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE number = ?", (number,)).fetchone()
@@ -152,6 +160,7 @@ def _strike(ledger: Ledger, numbers: list[int]) -> None:
         ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (number,))
         ledger.connection.execute("DELETE FROM note WHERE holding = ?", (number,))
         ledger.connection.execute("DELETE FROM place WHERE holding = ?", (number,))
+        ledger.connection.execute("DELETE FROM claim WHERE holding = ?", (number,))
         ledger.connection.execute("INSERT OR IGNORE INTO unneeded_note VALUES (?)", (number,))
         ledger.connection.execute("DELETE FROM holding WHERE number = ?", (number,))
 

@@ -113,6 +113,7 @@ def settle_directory(ledger: Ledger, directory: int, left: int) -> None:
 def forget_directory(ledger: Ledger, directory: int) -> None:
     """Strike a directory in which nothing of Usufruct's is left."""
     ledger.connection.execute("DELETE FROM holding_directory WHERE directory = ?", (directory,))
+    ledger.connection.execute("DELETE FROM claim WHERE directory = ?", (directory,))
     ledger.connection.execute("UPDATE directory SET parent = NULL WHERE parent = ?", (directory,))
     ledger.connection.execute("DELETE FROM directory WHERE number = ?", (directory,))
 
@@ -206,6 +207,21 @@ def what_stays(ledger: Ledger, holding: int, change: int) -> tuple[int, int, int
         (holding, change),
     ).fetchone()
     return row
+
+
+def enter_claims(ledger: Ledger, holding: int, claims: Iterable[tuple[int, str]]) -> None:
+    """Record files of the user's, by directory and name, that a holding made its own."""
+    ledger.connection.executemany(
+        "INSERT OR IGNORE INTO claim VALUES (?, ?, ?)", ((holding, directory, name) for directory, name in claims)
+    )
+
+
+def claims_of(ledger: Ledger, holding: int) -> dict[int, set[str]]:
+    """Directory → names of the files of the user's that a holding made its own."""
+    claims: dict[int, set[str]] = {}
+    for directory, name in ledger.connection.execute("SELECT directory, name FROM claim WHERE holding = ?", (holding,)):
+        claims.setdefault(directory, set()).add(name)
+    return claims
 
 
 def names_of_holding(ledger: Ledger, holding: int, born: int | None = None) -> list[tuple[int, str, str, str]]:

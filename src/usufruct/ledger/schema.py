@@ -56,6 +56,15 @@ CREATE TABLE unneeded_note (             -- notes to forget once a change is don
 ) WITHOUT ROWID;
 """
 
+CLAIM = """
+CREATE TABLE claim (                     -- files of the user's that a holding made its own, as they lay there
+    holding   INTEGER NOT NULL REFERENCES holding,
+    directory INTEGER NOT NULL REFERENCES directory,
+    name      TEXT NOT NULL,
+    PRIMARY KEY (holding, directory, name)
+) WITHOUT ROWID;
+"""
+
 STEPS = {
     1: f"""
 ALTER TABLE holding ADD COLUMN origin TEXT NOT NULL DEFAULT '';
@@ -66,7 +75,7 @@ ALTER TABLE staging ADD COLUMN volume TEXT NOT NULL DEFAULT '?';
 ALTER TABLE staging ADD COLUMN is_beside INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE staging ADD COLUMN settles INTEGER;
 {PLACE}""",
-    3: """
+    3: f"""{CLAIM}
 ALTER TABLE change RENAME COLUMN is_undo TO root;
 ALTER TABLE change ADD COLUMN command INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE change ADD COLUMN brought INTEGER;
@@ -184,5 +193,5 @@ CREATE TABLE note (
 ) WITHOUT ROWID;
 """
 
-TABLES = _FIRST + VOLUMES + PAST + PLACE
+TABLES = _FIRST + VOLUMES + PAST + PLACE + CLAIM
 """The statements that make a new ledger."""

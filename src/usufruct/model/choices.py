@@ -1,6 +1,6 @@
 """What the user answered before being asked."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from usufruct.model.applications import Programs
@@ -48,7 +48,34 @@ class Choices:
     on_clash: OnClash = OnClash.REPLACE
     on_clash_of: tuple[tuple[str, OnClash], ...] = ()
     """Entries about which the user was asked, each with what is to become of the file in their way."""
+    claim: bool = False
+    """Files that are there already with the same content become the holding's own."""
     autostart: bool = False
     """Place files where the system, a login or a shell runs or reads them by itself."""
     skip_unsafe: bool = False
     """Place the rest of an archive that holds unsafe entries."""
+
+
+def combined(old: Choices, new: Choices) -> Choices:
+    """What an archive is added by once it is added again with other choices.
+
+    What the earlier left out and the new one takes comes, so that the two together leave out only what both do. An
+    alternative or a folder that is named anew takes the place of the earlier.
+    """
+    both = replace(
+        old,
+        only=tuple(dict.fromkeys((*old.only, *new.only))) if old.only and new.only else (),
+        skip=tuple(pattern for pattern in old.skip if pattern in new.skip),
+        picked=tuple(dict.fromkeys((*old.picked, *new.picked))) if old.picked and new.picked else None,
+        choose=new.choose or old.choose,
+        into=new.into or old.into,
+        flat=old.flat or new.flat,
+        nested=old.nested or new.nested,
+        every_format=old.every_format or new.every_format,
+        claim=old.claim or new.claim,
+        programs=new.programs or old.programs,
+        autostart=old.autostart or new.autostart,
+        skip_unsafe=old.skip_unsafe or new.skip_unsafe,
+    )
+    # What becomes of files in the way is no reason to do anything anew.
+    return both if both == old else replace(both, on_clash=new.on_clash, on_clash_of=new.on_clash_of)

@@ -21,6 +21,12 @@ class Settings:
     afterwards: str = _setting(KEEP, "what becomes of an archive once placed: keep, trash or store", choices=AFTERWARDS)
     store: str = _setting("", "folder that archives are stored in; empty: in Usufruct's own data")
     downloads: str = _setting("", "folders that downloads arrive in, with : between; empty: the desktop's own")
+    on_clash: str = _setting(
+        "",
+        "what becomes of a file that is there already and differs: replace, keep, newer, existing, both or ask; empty: "
+        "yours are backed up and replaced, those of another holding are asked about",
+        choices=("", "replace", "keep", "newer", "existing", "both", "ask"),
+    )
     most_entries: int = _setting(
         1_000_000, "most entries of one download; a small one may hold a tenth, or one for each 100 bytes", least=1
     )
@@ -57,5 +63,5 @@ def fault_in(key: str, value: object) -> str:
         choices: tuple[str, ...] = one.metadata["choices"]
         if not isinstance(value, str):
             return "it must be a text"
-        return f"it must be one of {', '.join(choices)}" if choices and value not in choices else ""
+        return f"it must be one of {', '.join(filter(None, choices))}" if choices and value not in choices else ""
     return f"there is no such setting; known are {', '.join(meanings())}"

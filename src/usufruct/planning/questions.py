@@ -24,15 +24,15 @@ def clash_question(plan: Plan) -> Decision:
     return Decision(question=f"For {first} {what}. What shall become of them?", options=tuple(options))
 
 
-def others_question(plan: Plan, name_of: Callable[[int], str]) -> Decision | None:
+def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None = None) -> Decision | None:
     """What becomes of files that other holdings placed and this archive would replace: they are somebody's work too.
 
-    `name_of` gives a holding's name by its number.
+    `name_of` gives a holding's name by its number; `own` is the holding that the archive adds to.
     """
     rows, holdings, found = [], [], plan.snapshot.found
     for row in compress(range(len(plan.clash_of)), map(_IS_REPLACING, plan.clash_of)):
         stack = found[row].stack
-        if stack and (holding := stack[-1].holding) is not None:
+        if stack and (holding := stack[-1].holding) not in (None, own):
             rows.append(row)
             holdings.append(holding)
     if not rows:
@@ -46,7 +46,7 @@ def others_question(plan: Plan, name_of: Callable[[int], str]) -> Decision | Non
     options = [
         Option(name=name, answer=("--on-clash", policy), files=len(rows), size=size) for name, policy in answers.items()
     ]
-    if len(names) == 1:
+    if len(names) == 1 and own is None:
         options.append(Option(name="update", answer=("--update", names[0]), files=len(rows), size=size))
     return Decision(
         question=f"It would replace {what} with other content. Shall it replace them, stand beside them under free "

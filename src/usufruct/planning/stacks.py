@@ -29,7 +29,14 @@ def is_unchanged(layer: Layer, disk: FileState) -> bool:
 
 
 def laid_on(
-    stack: tuple[Layer, ...], disk: FileState, holding: int, state: FileState, entry: str, *, at_least: int = 1
+    stack: tuple[Layer, ...],
+    disk: FileState,
+    holding: int,
+    state: FileState,
+    entry: str,
+    *,
+    at_least: int = 1,
+    claims: bool = False,
 ) -> Laid:
     """A holding's file laid on what is at its destination; `disk` and `state` carry their digests.
 

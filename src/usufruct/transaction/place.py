@@ -15,6 +15,7 @@ from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_ne
 from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
+    enter_claims,
     enter_directories,
     enter_files,
     enter_holding_directories,
@@ -61,14 +62,18 @@ class Placed:
     """Files of the holding before it that are no longer shipped and went."""
     kept: tuple[str, ...] = ()
     """Paths of its files that the user changed: they stay, with the new holding."""
+    claimed: int = 0
+    """Files of the user's that are the holding's own now."""
 
 
 class _Contents:
     """Where each row of a plan is staged, and what it lies on."""
 
-    def __init__(self, work: Work, plan: Plan) -> None:
+    def __init__(self, work: Work, plan: Plan, *, claims: bool) -> None:
         self.work = work
         self.plan = plan
+        self.claims = claims
+        """Files of the user's with the same content become the holding's own."""
         self.listing = plan.layout.listing
         self.home_of = plan.layout.home_of
         self.names = plan.layout.names
@@ -98,6 +103,7 @@ def place_holding(
     *,
     programs_allowed: bool,
     updates: Holding | None = None,
+    claims: bool = False,
 ) -> Placed:
     """Carry out a plan and record it as a holding, which takes the place of the one that it `updates`.
 
@@ -110,7 +116,7 @@ def place_holding(
     out = _going(edges, plan, updates) if updates else Removal()
     kind = ChangeKind.UPDATE if updates else ChangeKind.ADD
     with change_under_way(edges, kind, holding.name) as work:
-        contents = _Contents(work, plan)
+        contents = _Contents(work, plan, claims=claims)
         homes = [(home.path, home.base) for home in plan.snapshot.homes if home]
         work.stage_for([*homes, *(out.destinations(edges.ledger, updates) if updates else ())])
         with edges.ledger.transaction():
@@ -213,6 +219,8 @@ class _Layers:
         self._shared: set[int] = set()
         self._replaced: set[int] = set()
         self._beside: dict[str, bool] = {}
+        self._claims: list[tuple[int, str]] = []
+        self._told: list[NewLayer] = []
         self._files = self._size = 0
 
     def enter(self, row: int, state: FileState) -> None:
@@ -244,8 +252,10 @@ class _Layers:
         ledger, change = self._work.edges.ledger, self._work.change
         enter_files(ledger, change, self._holding, self._new)
         enter_layers(ledger, change, self._batch)
+        enter_layers(ledger, change, self._told, gone=True)
         self._new.clear()
         self._batch.clear()
+        self._told.clear()
 
     def _lay(self, step: Replace, state: FileState, entry: str) -> None:
         backups, name = self._work.edges.backups, step.found.name
@@ -253,6 +263,15 @@ class _Layers:
         path, directory = f"{above}/{name}", self._directories[step.home]
         disk = _disk_state(path, step)
         laid = laid_on(step.found.stack, disk, self._holding, state, entry)
+        if self._contents.claims and laid.is_shared and not step.found.stack:
+            # The user's own is entered only to tell what was there; nothing lies beneath the holding's.
+            own, mine = laid.layers
+            self._told.append(NewLayer(directory, name, own._replace(is_backed=False)))
+            self._batch.append(NewLayer(directory, name, mine))
+            self._claims.append((directory, name))
+            self._shared.add(step.row)
+            drop_staged(self._contents.staged_path(step.row))
+            return
         self._batch.extend(NewLayer(directory, name, layer) for layer in laid.layers)
         self._covered.extend((directory, name, level) for level in laid.covered)
         if laid.is_shared:
@@ -286,8 +305,11 @@ class _Layers:
         edges = self._work.edges
         set_backed(edges.ledger, self._covered, is_backed=True)
         enter_holding_directories(edges.ledger, self._holding, self._directories.values())
+        enter_claims(edges.ledger, self._holding, self._claims)
         edges.backups.make_durable()
-        return Placed(self._files, self._size, frozenset(self._shared), frozenset(self._replaced), ())
+        return Placed(
+            self._files, self._size, frozenset(self._shared), frozenset(self._replaced), (), claimed=len(self._claims)
+        )
 
 
 def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:

@@ -206,19 +206,25 @@ def remove_holding(
     only: Mapping[int, Set[str]] | None = None,
     gives_back_changed: bool = False,
     is_partial: bool = True,
+    keeps: Mapping[int, Set[str]] | None = None,
     root: int = 0,
 ) -> Removed:
     """Take a holding out; on any error everything is as it was before, and the error says so.
 
     Files that the user changed stay, with the holding, unless `gives_back_changed`: who calls has saved them then.
     `only` names what is to be taken, by directory, if that is not all; where anything is left, the holding
-    `is_partial` from then on. `root` is the change that this one undoes or redoes.
+    `is_partial` from then on. What it `keeps`, by directory, stays on the disk as the user's own. `root` is the change
+    that this one undoes or redoes.
     """
-    removal = removal_of(edges.ledger, holding.number, only=only, gives_back_changed=gives_back_changed)
+    removal = removal_of(
+        edges.ledger, holding.number, only=only, gives_back_changed=gives_back_changed, in_detail=bool(keeps)
+    )
+    removal, own = _kept(removal, keeps or {})
     with change_under_way(edges, ChangeKind.REMOVE, holding.name, root=root) as work:
         work.stage_for(removal.destinations(edges.ledger, holding))
         with edges.ledger.transaction():
             removal = enter_removal(work, removal)
+            enter_layers(edges.ledger, work.change, own)
             may_stay = bool(removal.leaves) or only is not None
             stay, files, size = what_stays(edges.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
             if stay:
@@ -229,6 +235,19 @@ def remove_holding(
             seal_intent(work)
         carry_out(work)
     return replace(removal.told(), rest=files - len(removal.leaves) if only is not None and stay else 0)
+
+
+def _kept(removal: Removal, keeps: Mapping[int, Set[str]]) -> tuple[Removal, list[NewLayer]]:
+    """The removal with files left that were the user's before the holding made them its own, and what they are then."""
+    takes, own = [], []
+    for place, step in removal.takes:
+        is_kept = place.name in keeps.get(place.directory, ()) and step.changes_disk and not step.gives_back
+        if is_kept and place.disk.kind is not FileKind.ABSENT:
+            mine = next(layer for layer in place.stack if layer.holding == removal.holding)
+            own.append(NewLayer(place.directory, place.name, mine._replace(holding=None, entry="", is_backed=False)))
+            step = step._replace(changes_disk=False)
+        takes.append((place, step))
+    return replace(removal, takes=tuple(takes)), own
 
 
 def _step_for(place: HeldPlace, holding: int, *, gives_back_changed: bool) -> RemovalStep:

@@ -1,0 +1,171 @@
+"""The same archive again: added already, added to by another choice, settled afterwards all the same."""
+
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+from tests.support import WorldTest, zip_bytes
+from usufruct.actions.adding import Added, add_archives, look_at
+from usufruct.actions.demonstration import differences
+from usufruct.actions.listing import list_holdings
+from usufruct.actions.undoing import history, undo
+from usufruct.archives.reading import Access
+from usufruct.errors import MachineError
+from usufruct.model.settings import STORE
+
+SEASON = {
+    "Puppets/Owl/rig.toml": "owl",
+    "Puppets/Fox/rig.toml": "fox",
+    "gels/moon.gel": "moon",
+    "gels/moon.csv": "moon as a table",
+    "gels/sun.gel": "sun",
+}
+
+
+class AgainTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.before = self.world.tree()
+        self.season = self.world.archive("season.zip", SEASON)
+
+    def holdings(self) -> list[tuple[str, int]]:
+        return [(one.name, one.files) for one in list_holdings(self.world.surroundings)]
+
+    def again(self, **choices: object) -> Added:
+        added = self.world.add(self.season, **choices)
+        self.assertEqual((added.state, added.error), ("added", None))
+        return added
+
+    def test_another_choice_adds_to_the_holding_and_is_one_change_that_can_be_undone(self) -> None:
+        self.again(only=("Owl",))
+        first = self.world.contents()
+        self.again(only=("*.gel",))
+        both = self.world.contents()
+        self.assertEqual(set(both), {"Puppets/Owl/rig.toml", "Gels/moon.gel", "Gels/sun.gel"})
+        self.assertEqual(self.holdings(), [("season", 3)])
+        self.again()
+        self.assertEqual(len(self.world.contents()), 4)
+        self.again(every_format=True)
+        self.assertEqual(self.holdings(), [("season", 5)])
+        self.assertEqual(self.world.add(self.season, only=("Fox",)).state, "already added")
+        self.assertEqual(len(history(self.world.surroundings)), 4)
+        around = self.world.surroundings_with_definitions()
+        undo(around, Access())
+        undo(around, Access())
+        self.assertEqual(self.world.contents(), both)
+        undo(around, Access())
+        self.assertEqual(self.world.contents(), first)
+        self.world.remove("season")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_a_choice_that_excludes_the_earlier_one_takes_its_place(self) -> None:
+        self.season = self.world.archive("moods.zip", {
+            f"{mood}/gels/{name}.gel": f"{mood} {name}" for mood in ("bright", "dim") for name in ("a", "b")
+        })  # fmt: skip
+        self.again(choose=("bright",))
+        self.again(choose=("dim",))
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "dim a", "Gels/b.gel": "dim b"})
+        self.assertEqual(self.holdings(), [("moods", 2)])
+
+    def test_what_was_taken_out_of_it_comes_back(self) -> None:
+        self.again()
+        whole = self.world.contents()
+        self.world.remove("season")
+        self.again(only=("Owl",))
+        self.again()
+        self.assertEqual(self.world.contents(), whole)
+
+    def test_archives_inside_are_added_when_they_are_opened(self) -> None:
+        self.season = self.world.archive("outer.zip", {"gels/a.gel": "a", "more.zip": zip_bytes({"gels/b.gel": "b"})})
+        self.again()
+        self.again(nested=True)
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "a", "Gels/b.gel": "b"})
+        self.assertEqual(self.holdings(), [("outer", 2)])
+
+    def test_added_is_added_whatever_definitions_have_come_since(self) -> None:
+        self.again()
+        lanternbox, *others = self.world.applications
+        twin = replace(lanternbox, name="atwin", root=str(self.world.folder / "apps/Twin"))
+        for applications in ((twin, lanternbox, *others), (twin,)):
+            self.world.applications = applications
+            self.assertEqual(self.world.add(self.season).state, "already added")
+            (looked,) = look_at(self.world.surroundings, [self.season], self.world.request())
+            self.assertEqual((looked.already.name if looked.already else "", looked.obstacle), ("season", None))
+
+    def test_what_becomes_of_the_archive_is_done_though_it_was_added_before(self) -> None:
+        self.again()
+        (added,) = add_archives(
+            self.world.surroundings, [self.season], self.world.request(), lambda _: None, afterwards=STORE
+        )
+        self.assertEqual(added.state, "already added")
+        self.assertFalse(self.season.exists())
+        assert added.settled
+        self.assertTrue(Path(added.settled.paths[0]).exists())
+
+    def test_the_rest_asks_before_it_replaces_what_another_holding_placed(self) -> None:
+        self.again(only=("Owl",))
+        self.world.add_files("other.zip", {"gels/moon.gel": "other"})
+        request = replace(self.world.request(), clash_is_said=False)
+        (added,) = add_archives(self.world.surroundings, [self.season], request, lambda _: None)
+        self.assertEqual(added.state, "refused")
+        self.assertIn("a file of other", added.examined.decisions[0].question)
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
+
+
+class ByHandTest(WorldTest):
+    """What was unpacked by hand before, and directories that a browser unpacked."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.around = self.world.surroundings_with_definitions()
+        self.world.write({"Gels/moon.gel": "moon", "Gels/sun.gel": "my own sun"})
+        self.before = self.world.tree()
+        self.sky = self.world.archive("sky.zip", {"gels/moon.gel": "moon", "gels/sun.gel": "sun", "gels/star.gel": "*"})
+
+    def test_what_is_claimed_goes_with_the_holding_and_what_differs_stays_the_users(self) -> None:
+        added = self.world.add(self.sky, claim=True, on_clash="keep")
+        assert added.placed
+        self.assertEqual((added.state, added.placed.claimed), ("added", 1))
+        self.assertEqual(self.world.contents()["Gels/sun.gel"], "my own sun")
+        self.world.remove("sky")
+        self.assertEqual(self.world.contents(), {"Gels/sun.gel": "my own sun"})
+        undo(self.around, Access())
+        self.assertEqual(set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel", "Gels/star.gel"})
+
+    def test_undoing_a_claim_leaves_the_users_files_as_they_were(self) -> None:
+        self.world.add(self.sky, claim=True, on_clash="keep")
+        undo(self.around, Access())
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+        self.assertEqual(list_holdings(self.around), [])
+
+    def test_without_a_claim_the_users_file_stays_and_a_claim_afterwards_says_how(self) -> None:
+        self.world.add(self.sky, on_clash="keep")
+        again = self.world.add(self.sky, claim=True, on_clash="keep")
+        self.assertIn("without --claim", str(again.error))
+        self.world.remove("sky")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_a_directory_that_was_unpacked_already_is_taken_as_the_archive(self) -> None:
+        folder = self.world.folder / "downloads/Owl pack v1.2"
+        self.world.write({"dl/Owl/rig.toml": "rig", "dl/Owl/wing.svg": "wing", "readme.txt": "read me"}, folder)
+        (folder / "dl/Owl/link.svg").symlink_to("wing.svg")
+        (added,) = add_archives(self.around, [folder], self.world.request(), lambda _: None)
+        self.assertEqual((added.state, added.error), ("added", None))
+        self.assertEqual(added.examined.holding, "Owl pack")
+        placed = self.world.contents()
+        self.assertEqual(placed["Puppets/Owl/wing.svg"], "wing")
+        self.assertTrue((self.world.lanternbox / "Puppets/Owl/link.svg").is_symlink())
+        self.assertTrue((folder / "dl/Owl/rig.toml").exists(), "the directory stays as it is")
+        self.assertEqual(self.world.add(folder).state, "already added")
+        self.world.remove("Owl pack")
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+        undo(self.around, Access())
+        self.assertEqual(self.world.contents(), placed)
+        self.world.remove("Owl pack")
+        (folder / "dl/Owl/wing.svg").write_text("another wing")
+        with self.assertRaisesRegex(MachineError, "is not the archive any more"):
+            undo(self.around, Access())
+
+
+if __name__ == "__main__":
+    unittest.main()
