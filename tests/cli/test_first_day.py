@@ -26,7 +26,7 @@ class FirstDayTest(WorldTest):
             terminal.sees("wing.svg")
             terminal.sees("It fits none of the applications")
             terminal.sees("none of these")
-            terminal.types(DOWN, DOWN, ENTER)
+            terminal.types(DOWN, DOWN, DOWN, ENTER)
             terminal.sees("Which folder does the application read?")
             terminal.types("Moonbox", ENTER, ENTER)  # the first takes what is offered to complete it
             terminal.sees('mark = ["rig.toml"]')
@@ -39,7 +39,7 @@ class FirstDayTest(WorldTest):
     def test_a_directory_that_is_named_on_the_way(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:
             terminal.sees("none of these")
-            terminal.types(DOWN, ENTER)
+            terminal.types(DOWN, DOWN, ENTER)
             terminal.sees("Which directory?")
             terminal.types("elsewhere", ENTER)
             terminal.sees("Added pack")
@@ -49,7 +49,7 @@ class FirstDayTest(WorldTest):
     def test_nothing_is_placed_where_nothing_is_answered(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:
             terminal.sees("none of these")
-            terminal.types(DOWN, DOWN, DOWN, ENTER)
+            terminal.types(DOWN, DOWN, DOWN, DOWN, ENTER)
             self.assertEqual(terminal.ends(), 3)
         self.assertNotIn("Added", terminal.shown)
 

@@ -11,7 +11,7 @@ from usufruct.actions.examine import Examined, examined
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import MachineError, UsufructError, WrongUsage
+from usufruct.errors import Interrupted, MachineError, UsufructError, WrongUsage
 from usufruct.files.volumes import volume_of
 from usufruct.model.holdings import Holding
 from usufruct.model.settings import KEEP
@@ -92,7 +92,8 @@ def add_archives(
 ) -> list[Added]:
     """Place each archive (or all as one) as a holding; `tell` is called as each is finished.
 
-    `afterwards` says what becomes of an archive once all that was asked of it is placed.
+    `afterwards` says what becomes of an archive once all that was asked of it is placed. A person who interrupts one
+    ends it all: what was done stays done.
     """
     results = []
     _refuse_name(request)
@@ -113,6 +114,8 @@ def add_archives(
                 if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
                     result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
                 tell(result)
+                if isinstance(result.error, Interrupted):
+                    return results
     return results
 
 

@@ -392,17 +392,17 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
 
 def _with_directory(decision: Decision, download: Download, layouts: Sequence[Layout]) -> Decision:
     """A question of which application, with those that are only offered, and the answer that it is for none."""
-    decision = replace(decision, options=(*decision.options, *offered(layouts)))
     layout = download.variant_for(None).layout
+    last = offered(layouts)
     if not layout.files:
-        return replace(decision, is_of_whole=True)
+        return replace(decision, options=(*decision.options, *last), is_of_whole=True)
     above = os.path.dirname(download.archive.path)
     within = {layout.homes[layout.home_of[row]].path.partition("/")[0] for row in layout.placed_rows()}
     example = f"{above}/{within.pop()}".rstrip("/") if len(within) == 1 else above
     none = Option(
         name="a directory of its own", answer=("--to", above), files=layout.files, size=layout.size, example=example
     )
-    return replace(decision, options=(*decision.options, none), is_of_whole=True)
+    return replace(decision, options=(*decision.options, none, *last), is_of_whole=True)
 
 
 def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:

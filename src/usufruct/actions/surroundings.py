@@ -38,6 +38,8 @@ class Surroundings:
     checkpoint: Callable[[str], None] | None = None
     watch: Watch = unwatched
     """Told how far changes have come."""
+    command: list[int] | None = None
+    """Where given, all that is changed with these surroundings is one change of the history; it holds the first."""
     on_recovery: Callable[["Recovered"], None] = ignore_recovery
     """Told, before a writing command does its work, what it had to put right first."""
     on_fault: Callable[[UsufructError], None] = ignore_fault
@@ -99,4 +101,9 @@ class Surroundings:
             if recovers and not is_tidy(ledger):
                 self.on_recovery(recover(edges))
             record_missing_places(edges)
-            yield edges
+            ledger.command = self.command[0] if self.command else 0
+            try:
+                yield edges
+            finally:
+                if self.command is not None:
+                    self.command[:] = [ledger.command] if ledger.command else []

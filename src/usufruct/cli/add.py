@@ -1,6 +1,5 @@
 """`usufruct add`."""
 
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -8,17 +7,18 @@ from typing import Any
 import click
 
 from usufruct.actions.adding import Added, add_archives, look_at
+from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import added_document, examined_document
 from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
 from usufruct.cli.progress import Watching
-from usufruct.cli.questions import answered, is_answerable, is_asking, picked, ticked
-from usufruct.cli.reports import add_report, look_report
-from usufruct.cli.screen import echo, echo_json, json_option
+from usufruct.cli.questions import Answers, is_answerable, is_asking, picked, ticked
+from usufruct.cli.reports import add_report, look_report, short_report, summary_lines
+from usufruct.cli.screen import count_words, echo, echo_json, json_option
 from usufruct.cli.surroundings import surroundings
-from usufruct.errors import WrongUsage
+from usufruct.errors import Interrupted, WrongUsage
 from usufruct.model.settings import AFTERWARDS
 
 
@@ -56,7 +56,7 @@ def add(
     """
     around = surroundings()
     request = request_of(around, options)
-    paths = paths_of(archives, options) if archives else _chosen_downloads(around)
+    paths = paths_of(around, archives, options) if archives else _chosen_downloads(around)
     if options["picks"]:
         request = _with_picked(around, paths, request)
     if dry_run:
@@ -71,56 +71,112 @@ def add(
         return ending([result.obstacle.exit_code if result.obstacle else 0 for result in looks])
 
     watching = Watching(len(paths) if not request.together else 1)
+    # What is asked about is placed later, but by the same command.
+    around = replace(around, watch=watching, command=[])
+    is_many = len(paths) > 1 and not request.together
+    results: list[Added] = []
 
     def tell(added: Added) -> None:
         watching.pause()
-        if not as_json:
-            asks = is_asking() and is_answerable(added.examined)
-            for line in add_report(added, in_full=in_full, asks=asks):
-                echo(line)
+        results.append(added)
+        if as_json:
+            return
+        if is_many and not in_full:
+            echo(short_report(added))
+            return
+        asks = is_asking() and is_answerable(added.examined)
+        for line in add_report(added, in_full=in_full, asks=asks):
+            echo(line)
 
-    around = replace(around, watch=watching)
     how = afterwards_of(around, afterwards)
-    with watching:
-        results = add_archives(around, paths, request, tell, how)
-    if is_asking() and not as_json:
-        # What needs no answer is placed by now, and the questions come at the end, one after the other.
-        results = [_asked(around, result, paths, tell, how) for result in results]
+    is_stopped = False
+    try:
+        with watching:
+            add_archives(around, paths, request, tell, how)
+        if is_asking() and not as_json:
+            # What needs no answer is placed by now, and the questions come at the end, one after the other.
+            _Asking(around, paths, how, in_full=in_full).all(results)
+    except KeyboardInterrupt:
+        is_stopped = True
+    is_stopped = is_stopped or any(isinstance(result.error, Interrupted) for result in results)
     if as_json:
         echo_json({"archives": [added_document(result) for result in results]})
+    elif is_many:
+        for line in summary_lines(results, [path for path in paths if not _is_among(path, results)]):
+            echo(line)
     tell_unheard(request, [result.examined for result in results])
+    if is_stopped:
+        return _stopped(results, as_json=as_json)
     if opens:
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
             click.launch(root)
     return ending([result.error.exit_code if result.error else 0 for result in results])
 
 
+def _is_among(path: Path, results: list[Added]) -> bool:
+    return any(str(path.absolute()) == result.examined.path for result in results)
+
+
+def _stopped(results: list[Added], *, as_json: bool) -> int:
+    """The end of a command that a person ended: what was done stays done, and is said."""
+    done = sum(result.state in ("added", "updated") for result in results)
+    if not as_json:
+        said = f"What was added before, {count_words(done, 'archive')}, stays" if done else "Nothing was added"
+        echo(f"Stopped. {said}.", err=True)
+    return Interrupted.exit_code
+
+
 def _chosen_downloads(around: Surroundings) -> list[Path]:
-    """The downloads that a person ticks, of those that are new."""
+    """The downloads that a person ticks, of those that could be added."""
     if not is_asking():
         raise WrongUsage("No archive is named.", remedy="Name one; `usufruct downloads` lists what waits.")
-    from usufruct.actions.downloads import NEW, NEWER, waiting
+    from usufruct.actions.downloads import LOCKED, NEW, NEWER, waiting
 
-    new = [one for one in waiting(around, most=200) if one.state in (NEW, NEWER) and one.application]
+    # Those that are locked or fit several can be added too, once a question is answered.
+    new = [one for one in waiting(around, most=200) if one.state in (NEW, NEWER, LOCKED)]
     if not new:
         raise WrongUsage("Nothing new waits in the downloads folders.", remedy="`usufruct downloads` lists all of it.")
     chosen = ticked(new)
-    if not chosen:
+    if chosen is None:
         raise click.Abort
+    if not chosen:
+        raise WrongUsage("Nothing was ticked.", remedy="Space ticks a download, enter adds those that are ticked.")
     return [Path(path) for path in chosen]
 
 
-def _asked(
-    around: Surroundings, result: Added, paths: list[Path], tell: Callable[[Added], None], afterwards: str
-) -> Added:
-    """The archive added after all once a person has answered; as it was if they do not."""
-    while result.state == "refused" and result.examined.decisions and not result.examined.error:
-        request = answered(around, result.examined)
-        if request is None:
-            return result
-        again = paths if request.together else [Path(result.examined.path)]
-        (result,) = add_archives(around, again, request, tell, afterwards)
-    return result
+class _Asking:
+    """Puts the questions of all archives, those of one kind once for all where a person wants that."""
+
+    def __init__(self, around: Surroundings, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
+        self._around, self._paths, self._afterwards, self._in_full = around, paths, afterwards, in_full
+        self._answers = Answers(around)
+
+    def all(self, results: list[Added]) -> None:
+        """Let what can be answered be answered; what became of each takes its place among the results."""
+        for number, result in enumerate(results):
+            waiting = [one.examined for one in results[number + 1 :] if _waits(one)]
+            results[number] = self._one(result, waiting)
+
+    def _one(self, result: Added, others: list[Examined]) -> Added:
+        """The archive added after all once a person has answered; as it was if they do not."""
+        while _waits(result):
+            if len(self._paths) > 1:
+                for line in add_report(result, in_full=self._in_full, asks=True):
+                    echo(line)
+            request = self._answers.to(result.examined, others)
+            if request is None:
+                return result
+            again = self._paths if request.together else [Path(result.examined.path)]
+            (result,) = add_archives(self._around, again, request, lambda _: None, self._afterwards)
+            if not _waits(result):
+                for line in add_report(result, in_full=self._in_full):
+                    echo(line)
+        return result
+
+
+def _waits(result: Added) -> bool:
+    """A person can answer what keeps it from being added."""
+    return result.state == "refused" and is_answerable(result.examined)
 
 
 def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> Request:

@@ -69,7 +69,7 @@ def look(
     if verifies:
         return _verify(around, archives, options, as_json=as_json)
     request = request_of(around, options)
-    results = look_at(around, paths_of(archives, options), request)
+    results = look_at(around, paths_of(around, archives, options), request)
     tell_unheard(request, results)
     if as_json:
         echo_json({"archives": [_document(result, lists=lists) for result in results]})

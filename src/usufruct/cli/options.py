@@ -1,6 +1,7 @@
 """The options that `look` and `add` share, and the Request they make."""
 
 import codecs
+import os
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -197,8 +198,12 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
     )
 
 
-def paths_of(words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
-    """The downloads that a command's words mean; with `--unpacked` the directories that were unpacked already."""
+def paths_of(surroundings: Surroundings, words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
+    """The downloads that a command's words mean; with `--unpacked` the directories that were unpacked already.
+
+    A bare name that is not here is looked for in the downloads folders.
+    """
+    words = [_in_downloads(surroundings, word) for word in words]
     if not options["unpacked"]:
         return gathered(words)
     for word in words:
@@ -208,6 +213,14 @@ def paths_of(words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
                 remedy="--unpacked is for one that was unpacked already; else leave it out.",
             )
     return list(words)
+
+
+def _in_downloads(surroundings: Surroundings, word: Path) -> Path:
+    if len(word.parts) != 1 or word.is_absolute() or os.path.lexists(word):
+        return word
+    from usufruct.actions.downloads import folders_of
+
+    return next((folder / word for folder in folders_of(surroundings) if os.path.lexists(folder / word)), word)
 
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:

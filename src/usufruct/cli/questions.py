@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from usufruct.actions.downloads import Waiting
+from usufruct.actions.downloads import LOCKED, Waiting
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
@@ -23,6 +23,8 @@ from usufruct.model.layout import Decision, Layout, Option
 if TYPE_CHECKING:
     from usufruct.actions.defining import Proposal
 
+TICKING = "(space ticks, a ticks all, enter is done)"
+"""How a checklist is worked, said in one wording everywhere."""
 _MOST_ROWS = 60
 """Entries that a checklist names one by one; more are picked by directory."""
 
@@ -32,25 +34,46 @@ def is_asking() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-def answered(around: Surroundings, result: Examined) -> Request | None:
-    """The request with the person's answers to all questions; None if one is left open."""
-    if result.plan and result.plan.open_clashes:
-        return decided_clashes(result)
-    request = result.request
-    for decision in result.decisions:
-        if not decision.options:
-            return None
-        answer = _ask(decision)
-        if isinstance(answer, Option):
-            request = request.with_answer(answer.answer)
-        elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
-            request = request.with_answer(("--to", named))
-        elif answer == _LEARNED and (application := _learned(around)):
-            # The rules decide anew, now that there is one more application.
-            return replace(request, applications=(*request.applications, application))
-        else:
-            return None
-    return request
+class Answers:
+    """A person's answers, some of which hold for all questions of their kind."""
+
+    def __init__(self, around: Surroundings) -> None:
+        self._around = around
+        self._for_all: dict[tuple[str, ...], str] = {}
+        """Kind of question → name of the option that was chosen for all of it."""
+
+    def to(self, result: Examined, others: Sequence[Examined] = ()) -> Request | None:
+        """The request with the person's answers to all questions of an archive; None if one is left open.
+
+        `others` are archives that wait too: an answer may be given for those that ask the same.
+        """
+        if result.plan and result.plan.open_clashes:
+            return decided_clashes(result)
+        request = result.request
+        for decision in result.decisions:
+            if not decision.options:
+                return None
+            kind = _kind_of(decision)
+            alike = sum(any(_kind_of(one) == kind for one in other.decisions) for other in others)
+            known = next((one for one in decision.options if one.name == self._for_all.get(kind)), None)
+            answer, is_for_all = (known, False) if known else _ask(decision, alike)
+            if isinstance(answer, Option):
+                if is_for_all:
+                    self._for_all[kind] = answer.name
+                request = request.with_answer(answer.answer)
+            elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
+                request = request.with_answer(("--to", named))
+            elif answer == _LEARNED and (application := _learned(self._around)):
+                # The rules decide anew, now that there is one more application.
+                return replace(request, applications=(*request.applications, application))
+            else:
+                return None
+        return request
+
+
+def _kind_of(decision: Decision) -> tuple[str, ...]:
+    """What questions have in common that one answer fits: the names of their options, and the words that answer."""
+    return tuple(word for option in decision.options for word in (option.name, *option.answer[::2]))
 
 
 _ELSEWHERE, _LEARNED = "elsewhere", "learned"
@@ -65,7 +88,7 @@ def _directory(question: str) -> str | None:
     """Absolute path of a directory that a person names; None if they stop."""
     import questionary
 
-    answer: str | None = questionary.path(question, only_directories=True).ask()
+    answer: str | None = questionary.path(question, only_directories=True).unsafe_ask()
     return str(Path(answer).expanduser().absolute()) if answer and answer.strip() else None
 
 
@@ -97,7 +120,7 @@ def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
         questionary.Choice(title="write nothing", value=""),
     ]
     text = proposal.text
-    while answer := questionary.select("What shall become of it?", choices=choices, instruction=" ").ask():
+    while answer := questionary.select("What shall become of it?", choices=choices, instruction=" ").unsafe_ask():
         if answer == "edit":
             text = click.edit(text, extension=".toml") or text
             echo_text(text)
@@ -109,7 +132,8 @@ def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
     return None
 
 
-def _ask(decision: Decision) -> Option | str | None:
+def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]:
+    """The answer, and whether it is meant for the others that ask the same too: so many are `alike`."""
     # Only where a question is put: the library takes longer to import than most commands to run.
     import questionary
 
@@ -120,12 +144,20 @@ def _ask(decision: Decision) -> Option | str | None:
         questionary.Choice(title=shortened(_option_words(option, wide), room), value=option)
         for option in decision.options
     ]
+    if alike:
+        more = f", and the same for {count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
+        choices += [
+            questionary.Choice(title=shortened(f"{option.name}{more}", room), value=(option,))
+            for option in decision.options
+        ]
     if decision.is_of_whole:
         choices += [questionary.Choice(title=words, value=way) for way, words in _WAYS_ON.items()]
     # The library takes a value of None for the title, so nothing at all is told by another one.
     choices.append(questionary.Choice(title="none of these: place nothing now", value=False))
-    answer: Option | str | bool | None = questionary.select(question, choices=choices, instruction=" ").ask()
-    return answer if isinstance(answer, (Option, str)) else None
+    answer = questionary.select(question, choices=choices, instruction=" ").unsafe_ask()
+    if isinstance(answer, tuple):
+        return answer[0], True
+    return (answer if isinstance(answer, (Option, str)) else None), False
 
 
 def decided_clashes(result: Examined) -> Request | None:
@@ -146,7 +178,7 @@ def decided_clashes(result: Examined) -> Request | None:
                 for policy, words in _CLASH_WORDS.items()
             ]
             question = f"{path} is there already and differs. What shall become of the one there?"
-            answer: str | None = questionary.select(question, choices=answers, instruction=" ").ask()
+            answer: str | None = questionary.select(question, choices=answers, instruction=" ").unsafe_ask()
             if answer is None:
                 return None
             policy, _, is_rest = str(answer).partition(" ")
@@ -187,24 +219,31 @@ def picked(result: Examined) -> tuple[str, ...] | None:
     choices = [
         questionary.Choice(title=shortened(title, room), value=paths, checked=True) for title, paths in groups.items()
     ]
-    hint = "(space ticks, a ticks all, enter is done)"
-    answer: list[list[str]] | None = questionary.checkbox("Which shall be placed?", choices, instruction=hint).ask()
+    answer: list[list[str]] | None = questionary.checkbox(
+        "Which shall be placed?", choices, instruction=TICKING
+    ).unsafe_ask()
     return None if answer is None else tuple(path for paths in answer for path in paths)
 
 
-def ticked(found: "Sequence[Waiting]") -> list[str]:
-    """Paths of the downloads that a person ticks, newest first."""
+def ticked(found: "Sequence[Waiting]") -> list[str] | None:
+    """Paths of the downloads that a person ticks, newest first; None if they stop."""
     import questionary
 
     choices = [
         questionary.Choice(
-            title=shortened(f"{Path(one.path).name}  {size_words(one.size)}, for {one.application}", width() - 8),
+            title=shortened(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", width() - 8),
             value=one.path,
         )
         for one in found
     ]
-    answer: list[str] | None = questionary.checkbox("Which shall be added?", choices).ask()
-    return answer or []
+    answer: list[str] | None = questionary.checkbox("Which shall be added?", choices, instruction=TICKING).unsafe_ask()
+    return answer
+
+
+def _for_whom(one: Waiting) -> str:
+    if one.state == LOCKED:
+        return "locked with a password"
+    return f"for {one.application}" if one.application else "a question comes first"
 
 
 def _groups(layout: Layout) -> dict[str, list[str]]:

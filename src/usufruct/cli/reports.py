@@ -2,8 +2,9 @@
 
 import shlex
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import repeat
+from pathlib import Path
 
 from usufruct.actions.adding import Added
 from usufruct.actions.afterwards import Settled
@@ -362,6 +363,57 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     if added.settled:
         yield from _settled_lines(added.settled)
     yield f"{_INDENT}To take it back: usufruct remove {quoted}"
+
+
+def short_report(added: Added) -> str:
+    """What became of one of many archives, in one line."""
+    result, placed = added.examined, added.placed
+    name = printable(result.path.replace("\\", "/").rpartition("/")[2])
+    holding = styled(printable(result.holding), "title")
+    if placed and result.plan:
+        where = result.application.title if result.application else path_words(result.plan.snapshot.root)
+        done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
+        what = f"{holding} {'in' if result.extends else 'to'} {where}: {count_words(placed.files, 'file')}"
+        return f"{styled(done, 'good')} {what}"
+    if added.state == "already added":
+        return f"{styled('There already', 'quiet')} {holding or name}"
+    if result.decisions and not result.error:
+        return f"{styled('Needs an answer', 'care')} {name}"
+    return f"{styled('Not added', 'bad')} {name}"
+
+
+def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[str]:
+    """What became of many archives: what was added, what needs an answer and by which command, what failed and why.
+
+    `left` are those that were not come to.
+    """
+    done = [one for one in results if one.placed]
+    there = [one for one in results if one.state == "already added"]
+    asked = [one for one in results if not one.placed and one.examined.decisions and not one.examined.error]
+    failed = [one for one in results if one not in done and one not in there and one not in asked]
+    yield ""
+    files = sum(one.placed.files for one in done if one.placed)
+    size = sum(one.placed.size for one in done if one.placed)
+    parts = [f"{len(done)} added ({count_words(files, 'file')}, {size_words(size)})" if done else "none added"]
+    parts += [f"{len(there)} there already"] if there else []
+    parts += [f"{len(asked)} need{'s' if len(asked) == 1 else ''} an answer"] if asked else []
+    parts += [f"{len(failed)} not added"] if failed else []
+    parts += [f"{len(left)} not come to"] if left else []
+    yield f"Of {count_words(len(results) + len(left), 'archive')}: {', '.join(parts)}."
+    for one in asked:
+        yield ""
+        yield _headline(one.examined)
+        yield from (line for line in decision_lines(one.examined) if line)
+    for one in failed:
+        yield ""
+        yield _headline(one.examined)
+        if one.error:
+            yield from _error_lines(one.error)
+    for path in left:
+        yield f"{_INDENT}{styled('not come to', 'quiet')}  {printable(path.name)}"
+    if done:
+        yield ""
+        yield f"{_INDENT}To take all of it back: usufruct undo"
 
 
 def _settled_lines(settled: Settled) -> Iterator[str]:

@@ -1,0 +1,102 @@
+"""Forty downloads on a Sunday: one summary, questions of one kind once for all, one change, and Ctrl-C ends it."""
+
+import json
+import os
+import unittest
+
+from tests.cli.terminal import CONTROL_C, DOWN, ENTER, Terminal
+from tests.support import WorldTest, run_program
+
+MOODS = {f"{mood}/gels/{{}}.gel": mood for mood in ("bright", "dim")}
+
+
+class Sunday(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.surroundings_with_definitions()
+        self.downloads = self.world.folder / "downloads"
+        for name in ("a", "b"):
+            self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name})
+        for name in ("x", "y", "z"):
+            self.world.archive(f"{name}.zip", {path.format(name): mood for path, mood in MOODS.items()})
+        (self.downloads / "broken.zip").write_bytes(b"PK\x03\x04 and no more")
+        os.utime(self.downloads / "broken.zip", (1e9, 1e9))
+        self.environment = {
+            "USUFRUCT_HOME": str(self.world.places.config),
+            "USUFRUCT_DOWNLOADS": str(self.downloads),
+        }
+
+
+class SummaryTest(Sunday):
+    def test_one_summary_names_what_was_added_needs_an_answer_and_failed(self) -> None:
+        done = run_program("add", "downloads", home=self.world.places.config, cwd=self.world.folder)
+        self.assertEqual(done.returncode, 1)
+        said = done.stdout
+        self.assertIn("Of 6 archives: 2 added (2 files, 2 B), 3 need an answer, 1 not added.", said)
+        self.assertIn(f"usufruct add {self.downloads}/x.zip --choose bright", said)
+        self.assertIn("broken.zip is a zip, but its end is missing", said)
+        self.assertLess(said.count("\n"), 45)
+        run_program("undo", home=self.world.places.config, cwd=self.world.folder)
+        self.assertEqual(self.world.contents(), {})
+
+    def test_a_bare_name_is_looked_for_in_the_downloads_folders(self) -> None:
+        elsewhere = self.world.folder / "elsewhere"
+        elsewhere.mkdir()
+        done = run_program(
+            "add",
+            "a.zip",
+            "--json",
+            home=self.world.places.config,
+            cwd=elsewhere,
+            USUFRUCT_DOWNLOADS=str(self.downloads),
+        )
+        self.assertEqual(json.loads(done.stdout)["archives"][0]["path"], str(self.downloads / "a.zip"))
+        missing = run_program("add", "./a.zip", home=self.world.places.config, cwd=elsewhere)
+        self.assertEqual(missing.returncode, 5)
+
+
+@unittest.skipIf(os.name == "nt", "there are no pseudo-terminals")
+class SundayTest(Sunday):
+    def terminal(self, *words: str) -> Terminal:
+        return Terminal(*words, cwd=self.world.folder, env=self.environment)
+
+    def test_questions_of_one_kind_are_answered_once_for_all(self) -> None:
+        with self.terminal("add", "downloads") as terminal:
+            terminal.sees("Added a")
+            terminal.sees("are alternatives")
+            terminal.sees("dim, and the same for 2 other archives that ask this")
+            terminal.types(DOWN, DOWN, DOWN, DOWN, ENTER)
+            terminal.sees("5 added")
+            self.assertEqual(terminal.ends(), 1)  # one is broken
+        self.assertEqual({path: text for path, text in self.world.contents().items() if path[5] in "xyz"},
+                         {f"Gels/{name}.gel": "dim" for name in "xyz"})  # fmt: skip
+        run_program("undo", home=self.world.places.config, cwd=self.world.folder)
+        self.assertEqual(self.world.contents(), {}, "what was asked about is a part of the same change")
+
+    def test_control_c_ends_it_and_what_was_done_stays_done(self) -> None:
+        with self.terminal("add", "downloads") as terminal:
+            terminal.sees("are alternatives")
+            terminal.sees("place nothing now")
+            terminal.types(CONTROL_C)
+            terminal.sees("Stopped. What was added before, 2 archives, stays.")
+            self.assertEqual(terminal.ends(), 130)
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "a", "Gels/b.gel": "b"})
+
+    def test_the_checklist_offers_what_needs_an_answer_too_and_nothing_ticked_is_said(self) -> None:
+        with self.terminal("add") as terminal:
+            terminal.sees("Which shall be added?")
+            terminal.sees("z.zip")
+            terminal.types(ENTER)
+            terminal.sees("Nothing was ticked.")
+            self.assertEqual(terminal.ends(), 2)
+        with self.terminal("add") as terminal:
+            terminal.sees("Which shall be added?")
+            terminal.sees("a.zip")
+            terminal.types("a", ENTER)
+            terminal.sees("are alternatives")
+            terminal.types(CONTROL_C)
+            self.assertEqual(terminal.ends(), 130)
+
+
+if __name__ == "__main__":
+    unittest.main()
