@@ -73,7 +73,8 @@ class DownloadsTest(AddCase):
         self.put("old.zip", zip_bytes({"a.gel": "a"}), age=5000)
         self.put("new.zip", zip_bytes({"b.gel": "b"}), age=50)
         lines = self.run_words("downloads").stdout.splitlines()
-        self.assertEqual([line.split()[-1] for line in lines], ["new.zip", "old.zip"])
+        self.assertIn("newest first", lines[0])
+        self.assertEqual([line.split()[-1] for line in lines[1:]], ["new.zip", "old.zip"])
         self.put("old.zip", b"no archive any more", age=10)
         self.assertEqual(self.states()["old.zip"][0], "no archive")
 

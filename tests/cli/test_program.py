@@ -36,7 +36,7 @@ class ProgramTest(WorldTest):
         self.assertEqual(differences(before, tree_of(self.folder / "Lanternbox")), [])
         added = self.run_words("add", "Downloads/owl-family-v1.2.zip", "Downloads/forest-backdrops.zip").stdout
         self.assertIn("1 file that was there before, backed up and replaced", added)
-        self.assertIn("usufruct remove owl-family", added)
+        self.assertIn("To take all of it back: usufruct undo", added)
         self.assertIn("forest-backdrops", self.run_words("list").stdout)
         self.assertIn("replaced your file", self.run_words("show", "Forest Backdrops").stdout)
         self.assertIn("rods a hand longer", self.run_words("show", "owl-family", "--notes").stdout)
@@ -67,7 +67,7 @@ class ProgramTest(WorldTest):
         self.run_words("add", "Downloads/dusk-gels.tar.gz")
         (archive,) = self.document("look", "Downloads/dusk-gels.tar.gz", "--as", "other")["archives"]
         self.assertTrue(archive["already_added"])
-        (archive,) = self.document("look", "Downloads/dusk-gels.tar.gz", "--every-format", code=3)["archives"]
+        (archive,) = self.document("look", "Downloads/dusk-gels.tar.gz", "--every-format")["archives"]
         same = [placement["to"] for placement in archive["placements"] if placement["clash"] == "same"]
         self.assertEqual(len(same), 3)
 

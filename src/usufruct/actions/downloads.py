@@ -17,7 +17,15 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import is_arriving, refuse_arriving
 from usufruct.archives.parts import sets_among
 from usufruct.archives.reading import Access
-from usufruct.errors import ArchiveError, DamagedArchive, Misnamed, PasswordNeeded, StillArriving, UsufructError
+from usufruct.errors import (
+    ArchiveError,
+    DamagedArchive,
+    Misnamed,
+    PasswordNeeded,
+    StillArriving,
+    UnsafeArchive,
+    UsufructError,
+)
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, all_volumes
@@ -33,6 +41,7 @@ _LARGE_STREAM = 64 << 20
 _STREAMS = (".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz", ".tbz2", ".tar.zst", ".tzst", ".tar.lz4")
 NEW, ADDED, NEWER, OLDER = "new", "added", "newer", "older"
 ARRIVING, INCOMPLETE, DAMAGED, LOCKED, OTHER = "arriving", "incomplete", "damaged", "locked", "no archive"
+UNSAFE = "unsafe"
 
 
 class _Seen(msgspec.Struct):
@@ -64,7 +73,7 @@ class Waiting:
     application: str | None
     """The one it fits, if there is one."""
     state: str
-    """`new`, `added`, `newer` or `older` than what was added, `arriving`, `incomplete`, `damaged`, `locked`,
+    """`new`, `added`, `newer` or `older` than what was added, `arriving`, `incomplete`, `damaged`, `locked`, `unsafe`,
     `no archive`.
     """
     detail: str = ""
@@ -85,6 +94,13 @@ def waiting(
     surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> list[Waiting]:
     """What waits, newest first, the first `most` of it; `find` is a text in the name, `app` an application's name."""
+    return waiting_and_rest(surroundings, find=find, app=app, most=most)[0]
+
+
+def waiting_and_rest(
+    surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
+) -> tuple[list[Waiting], int]:
+    """The same, and how many older downloads were not looked at."""
     applications = known_applications(surroundings)
     groups = []
     for folder in folders_of(surroundings):
@@ -96,10 +112,11 @@ def waiting(
         wanted = folded(find)
         found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
     cache = _Cache(surroundings, applications)
-    results = []
+    results: list[Waiting] = []
+    rest = 0
     with surroundings.reading() as ledger:
         record = _Record(ledger)
-        for modified, group in found:
+        for number, (modified, group) in enumerate(found, 1):
             try:
                 one = _standing(group, modified, applications, cache, record)
             except FileNotFoundError:
@@ -109,9 +126,10 @@ def waiting(
                 continue
             results.append(one)
             if most is not None and len(results) == most:
+                rest = len(found) - number
                 break
     cache.save()
-    return results
+    return results, rest
 
 
 def _is_worth_a_look(path: Path) -> bool:
@@ -258,6 +276,8 @@ def _identified(
     except DamagedArchive as error:
         seen.state = INCOMPLETE if "missing" in f"{error.message}{error.remedy}" else DAMAGED
         seen.detail = error.message
+    except UnsafeArchive as error:
+        seen.state, seen.detail = UNSAFE, error.message
     except (ArchiveError, UsufructError) as error:
         seen.state, seen.detail = DAMAGED, error.message
     except (Exception, MemoryError) as error:  # noqa: BLE001 - one file must not keep all others from being seen
@@ -280,6 +300,10 @@ def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -
     seen.format = download.archive.format
     if not len(download.archive.listing) and not download.archive.listing.refused:
         seen.state, seen.detail = OTHER, "it holds nothing"
+        return
+    if refused := download.archive.listing.refused:
+        more = f", and {len(refused) - 1} more entries" if len(refused) > 1 else ""
+        seen.state, seen.detail = UNSAFE, f"{refused[0].entry}: {refused[0].reason}{more}"
         return
     if download.archive.facts.locks:
         seen.state = LOCKED

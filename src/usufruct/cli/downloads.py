@@ -13,13 +13,24 @@ from usufruct.actions.downloads import (
     LOCKED,
     NEW,
     NEWER,
+    UNSAFE,
     Waiting,
     age_of,
     folders_of,
-    waiting,
+    waiting_and_rest,
 )
 from usufruct.cli import words
-from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, size_words, styled, time_iso
+from usufruct.cli.screen import (
+    count_words,
+    echo,
+    echo_json,
+    in_columns,
+    json_option,
+    path_words,
+    size_words,
+    styled,
+    time_iso,
+)
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
@@ -32,6 +43,7 @@ _ROLES = {
     LOCKED: "care",
     INCOMPLETE: "care",
     DAMAGED: "bad",
+    UNSAFE: "bad",
 }
 _AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 
@@ -47,8 +59,8 @@ _AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 def downloads(*, find: str | None, app: str | None, shows_all: bool, watches: bool, as_json: bool) -> None:
     """Show what waits in the downloads folders, newest first.
 
-    Each is new, added already, newer or older than what was added, still arriving, incomplete, damaged, locked, or no
-    archive. The folders are a setting.
+    Each is new, added already, newer or older than what was added, still arriving, incomplete, damaged, locked, unsafe,
+    or no archive. The folders are a setting.
     """
     around = surroundings()
     if watches:
@@ -56,16 +68,23 @@ def downloads(*, find: str | None, app: str | None, shows_all: bool, watches: bo
 
         watch(around)
         return
-    found = waiting(around, find=find, app=app, most=None if shows_all or as_json else _MOST)
+    found, rest = waiting_and_rest(around, find=find, app=app, most=None if shows_all or as_json else _MOST)
     if as_json:
         echo_json({"downloads": [_document(one) for one in found]})
         return
+    where = ", ".join(path_words(str(folder)) for folder in folders_of(around))
+    asked = [f"has “{find}” in its name"] if find else []
+    asked += [f"is for {app}"] if app else []
+    filtered = " and ".join(asked)
     if not found:
-        where = ", ".join(path_words(str(folder)) for folder in folders_of(around))
-        echo(f"Nothing waits in {where}.")
+        echo(f"Nothing in {where} {filtered}." if asked else f"Nothing waits in {where}.")
         return
+    echo(f"In {where}, newest first{f', what {filtered}' if asked else ''}:")
     for line in lines_of(found):
         echo(line)
+    if rest:
+        left = f"and {count_words(rest, 'older one')}; --all lists all"
+        echo(f"  {styled(left, 'quiet')}")
 
 
 def lines_of(found: Sequence[Waiting]) -> list[str]:
@@ -80,16 +99,17 @@ def lines_of(found: Sequence[Waiting]) -> list[str]:
         )
         for one in found
     ]
-    return in_columns(rows, frozenset({1, 2}), _style)
+    return in_columns(rows, frozenset({1, 2}), _style, in_full=True)
 
 
 def _name(one: Waiting) -> str:
-    name = printable(one.path.replace("\\", "/").rpartition("/")[2])
+    file_name = one.path.replace("\\", "/").rpartition("/")[2]
     set_words = f" (a set of {one.files})" if one.files > 1 else ""
-    detail = {ADDED: f"as {one.detail}", NEWER: f"than {one.detail}", "older": f"than {one.detail}"}.get(
-        one.state, one.detail
-    )
-    return f"{name}{set_words}{f' · {printable(detail)}' if detail else ''}"
+    # The reason begins with the name, which stands here already.
+    reason = one.detail.removeprefix(f"{file_name} ").rstrip(".")
+    told = {ADDED: f"as {one.detail}", NEWER: f"than {one.detail}", "older": f"than {one.detail}"}
+    detail = told.get(one.state, reason)
+    return f"{printable(file_name)}{set_words}{f' · {printable(detail)}' if detail else ''}"
 
 
 def _style(column: int, text: str) -> str:

@@ -13,12 +13,12 @@ from usufruct.cli.screen import (
     echo_json,
     in_columns,
     json_option,
+    page,
     path_words,
     shortened,
     size_words,
     styled,
     time_words,
-    width,
 )
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
@@ -69,8 +69,8 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
     rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
     rows += [("archives in the store", sizes.stored), ("archives left: room to win", sizes.archives)]
     largest = max(size for _, size in rows) or 1
-    names = min(46, max(20, width() // 2 - 6), max(len(name) for name, _ in rows))
-    room = max(10, width() - names - 16)
+    names = min(46, max(20, page() // 2 - 6), max(len(name) for name, _ in rows))
+    room = max(10, page() - names - 16)
     full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
     for name, size in rows:
         eighths = round(size / largest * room * 8)

@@ -16,11 +16,11 @@ from usufruct.cli.screen import (
     echo,
     echo_json,
     json_option,
+    page,
     path_words,
     shortened,
     size_words,
     styled,
-    width,
     wrapped,
 )
 from usufruct.cli.surroundings import surroundings
@@ -151,7 +151,7 @@ def _tell_plan(plan: ToPack, *, as_json: bool) -> None:
     )
     for member in plan.members[:_SHOWN]:
         size = "empty folder" if member.kind is EntryKind.DIRECTORY else size_words(member.size)
-        echo(f"  {shortened(member.entry, max(20, width() - 16))}  {styled(size, 'quiet')}")
+        echo(f"  {shortened(member.entry, max(20, page() - 16))}  {styled(size, 'quiet')}")
     if len(plan.members) > _SHOWN:
         echo(f"  … and {len(plan.members) - _SHOWN:,} more")
     _tell_left_out(plan)

@@ -15,12 +15,12 @@ from usufruct.cli.questions import answering_command
 from usufruct.cli.screen import (
     count_words,
     in_lines,
+    page,
     path_words,
     shortened,
     size_words,
     styled,
     time_words,
-    width,
     wrapped,
 )
 from usufruct.cli.trees import Branch, Marks, drawn
@@ -296,7 +296,7 @@ def _question_lines(decision: Decision) -> Iterator[str]:
     facts = [f"{count_words(option.files, 'file')}, {size_words(option.size)}" for option in decision.options]
     facts_wide = max(map(len, facts), default=0)
     for option, answer, fact in zip(decision.options, answers, facts, strict=True):
-        room = width() - wide - facts_wide - 10
+        room = page() - wide - facts_wide - 10
         example = shortened(path_words(option.example), room) if option.example and room > 12 else ""
         line = f"{_INDENT}    {styled(answer.ljust(wide), 'title')}  {fact.ljust(facts_wide)}"
         yield f"{line}  {styled(example, 'quiet')}" if example else line.rstrip()
@@ -374,6 +374,11 @@ def short_report(added: Added) -> str:
         where = result.application.title if result.application else path_words(result.plan.snapshot.root)
         done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
         what = f"{holding} {'in' if result.extends else 'to'} {where}: {count_words(placed.files, 'file')}"
+        if placed.replaced:
+            there = count_words(len(placed.replaced), "file that was", "files that were")
+            what += f"; {there} there before, backed up and replaced"
+        if result.layout and (left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))):
+            what += f"; {left:,} not taken"
         return f"{styled(done, 'good')} {what}"
     if added.state == "already added":
         return f"{styled('There already', 'quiet')} {holding or name}"

@@ -122,6 +122,11 @@ def width() -> int:
         return 100
 
 
+def page() -> int:
+    """Columns that a line may have before it is cut: only a terminal has an end."""
+    return width() if os.environ.get("COLUMNS") or sys.stdout.isatty() else 1 << 16
+
+
 def can_draw() -> bool:
     """Whether the output can show line-drawing characters."""
     encoding = getattr(sys.stdout, "encoding", None) or "ascii"
@@ -213,14 +218,14 @@ def in_columns(
         return []
     widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
     last = len(widths) - 1
-    page = width() - 2 * last - 2
+    columns = page() - 2 * last - 2
     words = [number for number in range(last) if number not in right]
-    while words and sum(widths[:last]) + min(widths[last], 10) > page:
+    while words and sum(widths[:last]) + min(widths[last], 10) > columns:
         widest = max(words, key=widths.__getitem__)
         if widths[widest] <= 16:
             break
         widths[widest] -= 1
-    room = max(8, page - sum(widths[:last]))
+    room = max(8, columns - sum(widths[:last]))
     lines = []
     for row in rows:
         cells = []

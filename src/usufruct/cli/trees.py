@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from heapq import nsmallest
 from itertools import compress, islice
 
-from usufruct.cli.screen import can_draw, count_words, shortened, size_words, styled, width
+from usufruct.cli.screen import can_draw, count_words, page, shortened, size_words, styled
 from usufruct.files.printable import printable
 
 _MOST_FILES = 10
@@ -111,7 +111,7 @@ _NO_MARKS = Marks()
 def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS) -> list[str]:
     """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`."""
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
-    room = width() - _INDENT
+    room = page() - _INDENT
     names = max((len(row.prefix) + len(row.name) for row in rows), default=0)
     names = min(names, max(20, room // 2))
     counts = max((len(row.facts[0]) for row in rows), default=0)
