@@ -9,7 +9,7 @@ from pathlib import Path
 
 from tests.support import program
 
-DOWN, ENTER, CONTROL_C = "\x1b[B", "\r", "\x03"
+DOWN, ENTER, SPACE, CONTROL_A, CONTROL_C = "\x1b[B", "\r", " ", "\x01", "\x03"
 _STEERING = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b\][^\x07]*\x07|\x1b[=>78]|\r")
 _PATIENCE = 30.0
 """Seconds that are waited for a text, on a machine that does much else."""

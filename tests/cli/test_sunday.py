@@ -4,7 +4,7 @@ import json
 import os
 import unittest
 
-from tests.cli.terminal import CONTROL_C, DOWN, ENTER, Terminal
+from tests.cli.terminal import CONTROL_A, CONTROL_C, DOWN, ENTER, SPACE, Terminal
 from tests.support import WorldTest, run_program
 
 MOODS = {f"{mood}/gels/{{}}.gel": mood for mood in ("bright", "dim")}
@@ -82,6 +82,34 @@ class SundayTest(Sunday):
             self.assertEqual(terminal.ends(), 130)
         self.assertEqual(self.world.contents(), {"Gels/a.gel": "a", "Gels/b.gel": "b"})
 
+    def test_what_is_picked_folds_by_piece_and_opens_to_single_files(self) -> None:
+        self.world.archive("owls.zip", {
+            **{f"{name}/{file}": name for name in ("Owl 2", "Owl 10") for file in ("rig.toml", "wing.svg")},
+            "gels/moon.gel": "moon",
+        })  # fmt: skip
+        with self.terminal("add", "downloads/owls.zip", "--pick") as terminal:
+            terminal.sees("gels/moon.gel")
+            shown = terminal.sees("open some of these")
+            self.assertLess(shown.index("Owl 2"), shown.index("Owl 10"))
+            terminal.types(SPACE, DOWN, SPACE, DOWN, DOWN, SPACE, ENTER)  # not the gel, not Owl 2, but open some
+            terminal.sees("Which shall be opened?")
+            terminal.types(DOWN, SPACE, ENTER)
+            terminal.sees("Owl 10/rig.toml")
+            terminal.sees("open some of these")
+            terminal.types(*"wing", SPACE, ENTER)
+            terminal.sees("Added owls")
+            self.assertEqual(terminal.ends(), 0)
+        self.assertEqual(self.world.contents(), {"Puppets/Owl 10/rig.toml": "Owl 10"})
+
+    def test_a_clash_is_asked_about_with_size_time_and_owner_of_both(self) -> None:
+        self.world.write({"Gels/a.gel": "my own one"})
+        with self.terminal("add", "downloads/a.zip", "--on-clash", "ask") as terminal:
+            terminal.sees("there 10 B, ")
+            terminal.sees("yours; in the archive 1 B")
+            terminal.types(DOWN, ENTER)
+            self.assertEqual(terminal.ends(), 3)
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "my own one"})
+
     def test_the_checklist_offers_what_needs_an_answer_too_and_nothing_ticked_is_said(self) -> None:
         with self.terminal("add") as terminal:
             terminal.sees("Which shall be added?")
@@ -92,7 +120,7 @@ class SundayTest(Sunday):
         with self.terminal("add") as terminal:
             terminal.sees("Which shall be added?")
             terminal.sees("a.zip")
-            terminal.types("a", ENTER)
+            terminal.types(CONTROL_A, ENTER)
             terminal.sees("are alternatives")
             terminal.types(CONTROL_C)
             self.assertEqual(terminal.ends(), 130)

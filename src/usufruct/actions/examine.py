@@ -3,9 +3,10 @@
 import logging
 import os
 import shlex
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 
@@ -56,6 +57,8 @@ from usufruct.survey.links import refuse_leading_out, set_dangling_aside
 
 _log = logging.getLogger(__name__)
 _log.addHandler(logging.NullHandler())
+_MOST_SHOWN = 3
+"""Files in the way that a question shows."""
 _MOST_LOOKED_AT = 64 << 20
 """Bytes of content that are unpacked only to see whether any of it is a program."""
 _MOST_FILES_LOOKED_AT = 1000
@@ -101,6 +104,8 @@ class Examined:
     is_installed: bool = False
     """Some of its content lies already where the application's folders say it may."""
     decisions: tuple[Decision, ...] = ()
+    both_words: dict[int, str] = field(default_factory=dict)
+    """Rows of which it is asked what becomes of the file in their way → size, time and owner of both."""
     error: UsufructError | None = None
 
     @property
@@ -310,6 +315,7 @@ def _examine(
         decisions.append(question)
     if result.plan.open_clashes:
         decisions.append(clash_question(result.plan))
+        result.both_words = {row: _both_words(result.plan, row, ledger) for row in result.plan.open_clashes}
     if not result.already:
         naming = _naming_question(result, request, ledger, download.tidy_name)
         decisions.extend(naming)
@@ -317,8 +323,32 @@ def _examine(
         is_asked = not (naming or request.clash_is_said or is_update or result.already)
         own = result.updates.number if result.updates else None
         if ledger and is_asked and (question := others_question(result.plan, partial(name_of_holding, ledger), own)):
-            decisions.append(question)
+            rows = [row for row in result.plan.rows() if _is_anothers(result.plan, row, own)][:_MOST_SHOWN]
+            shown = tuple(_both_words(result.plan, row, ledger) for row in rows)
+            decisions.append(replace(question, detail=shown))
     result.decisions = tuple(decisions)
+
+
+def _is_anothers(plan: Plan, row: int, own: int | None) -> bool:
+    """The row would replace what another holding placed."""
+    found = plan.snapshot.found.get(row)
+    return bool(
+        found and found.stack and found.stack[-1].holding not in (None, own) and plan.clash(row) is Clash.REPLACES
+    )
+
+
+def _both_words(plan: Plan, row: int, ledger: Ledger | None) -> str:
+    """Size, time and owner of the file that is there, and size and time of the one that would come."""
+    listing, found = plan.layout.listing, plan.snapshot.found[row]
+    owner = found.stack[-1].holding if found.stack else None
+    whose = f"of {name_of_holding(ledger, owner)}" if ledger and owner is not None else "yours"
+    modified = listing.modified(row)
+    new = f"{listing.sizes[row]:,} B{f', {_when(modified)}' if modified is not None else ''}"
+    return f"{found.name}: there {found.state.size:,} B, {_when(found.state.modified)}, {whose}; in the archive {new}"
+
+
+def _when(nanoseconds: int) -> str:
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(nanoseconds // 1_000_000_000))
 
 
 def _meet(

@@ -137,8 +137,6 @@ def _chosen_downloads(around: Surroundings) -> list[Path]:
     if not new:
         raise WrongUsage("Nothing new waits in the downloads folders.", remedy="`usufruct downloads` lists all of it.")
     chosen = ticked(new)
-    if chosen is None:
-        raise click.Abort
     if not chosen:
         raise WrongUsage("Nothing was ticked.", remedy="Space ticks a download, enter adds those that are ticked.")
     return [Path(path) for path in chosen]
@@ -187,7 +185,9 @@ def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> R
     (result,) = look_at(around, paths, request)
     if result.error:
         raise result.error
-    chosen = picked(result) if result.layout and result.layout.files else ()
-    if chosen is None:
-        raise click.Abort
+    if not result.layout or not result.layout.files:
+        return request
+    chosen = picked(result)
+    if not chosen:
+        raise WrongUsage("Nothing was ticked.", remedy="Space ticks what is to be placed, enter is done.")
     return replace(request, choices=replace(request.choices, picked=chosen))

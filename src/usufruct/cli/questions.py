@@ -1,12 +1,13 @@
 """Asking a person at a terminal, and telling everybody else the command that answers."""
 
+import os
 import shlex
 import sys
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -14,7 +15,17 @@ from usufruct.actions.downloads import LOCKED, Waiting
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli.screen import count_words, echo, echo_text, path_words, shortened, size_words, width, wrapped
+from usufruct.cli.screen import (
+    by_number,
+    count_words,
+    echo,
+    echo_text,
+    page,
+    path_words,
+    shortened,
+    size_words,
+    wrapped,
+)
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
@@ -23,10 +34,8 @@ from usufruct.model.layout import Decision, Layout, Option
 if TYPE_CHECKING:
     from usufruct.actions.defining import Proposal
 
-TICKING = "(space ticks, a ticks all, enter is done)"
+_TICKING = "(space ticks, Ctrl-A ticks all, typing filters, enter is done)"
 """How a checklist is worked, said in one wording everywhere."""
-_MOST_ROWS = 60
-"""Entries that a checklist names one by one; more are picked by directory."""
 
 
 def is_asking() -> bool:
@@ -86,9 +95,10 @@ _WAYS_ON = {
 
 def _directory(question: str) -> str | None:
     """Absolute path of a directory that a person names; None if they stop."""
+    # Only where a question is put: the library takes longer to import than most commands to run.
     import questionary
 
-    answer: str | None = questionary.path(question, only_directories=True).unsafe_ask()
+    answer: str | None = questionary.path(question, only_directories=True, style=_style()).unsafe_ask()
     return str(Path(answer).expanduser().absolute()) if answer and answer.strip() else None
 
 
@@ -110,17 +120,15 @@ def _learned(around: Surroundings) -> Application | None:
 
 def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
     """The application of a proposed definition, written once a person accepts it, changed first if they like."""
-    import questionary
-
     from usufruct.actions.defining import write_definition
 
-    choices = [
-        questionary.Choice(title=f"write it to {path_words(str(proposal.file))}", value="write"),
-        questionary.Choice(title="change it in an editor first", value="edit"),
-        questionary.Choice(title="write nothing", value=""),
+    rows = [
+        (f"write it to {path_words(str(proposal.file))}", "write"),
+        ("change it in an editor first", "edit"),
+        ("write nothing", ""),
     ]
     text = proposal.text
-    while answer := questionary.select("What shall become of it?", choices=choices, instruction=" ").unsafe_ask():
+    while answer := _selected("What shall become of it?", rows):
         if answer == "edit":
             text = click.edit(text, extension=".toml") or text
             echo_text(text)
@@ -134,57 +142,38 @@ def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
 
 def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]:
     """The answer, and whether it is meant for the others that ask the same too: so many are `alike`."""
-    # Only where a question is put: the library takes longer to import than most commands to run.
-    import questionary
-
     question = "\n  ".join(wrapped(decision.question, "  "))
-    room = width() - 6
     wide = max(len(option.name) for option in decision.options)
-    choices = [
-        questionary.Choice(title=shortened(_option_words(option, wide), room), value=option)
-        for option in decision.options
-    ]
+    rows: list[tuple[str, Any]] = [(_option_words(option, wide), option) for option in decision.options]
     if alike:
         more = f", and the same for {count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
-        choices += [
-            questionary.Choice(title=shortened(f"{option.name}{more}", room), value=(option,))
-            for option in decision.options
-        ]
+        rows += [(f"{option.name}{more}", (option,)) for option in decision.options]
     if decision.is_of_whole:
-        choices += [questionary.Choice(title=words, value=way) for way, words in _WAYS_ON.items()]
+        rows += [(words, way) for way, words in _WAYS_ON.items()]
     # The library takes a value of None for the title, so nothing at all is told by another one.
-    choices.append(questionary.Choice(title="none of these: place nothing now", value=False))
-    answer = questionary.select(question, choices=choices, instruction=" ").unsafe_ask()
+    rows.append(("none of these: place nothing now", False))
+    answer = _selected(question, rows)
     if isinstance(answer, tuple):
         return answer[0], True
     return (answer if isinstance(answer, (Option, str)) else None), False
 
 
-def decided_clashes(result: Examined) -> Request | None:
-    """The request with a person's word on each file in the way; None if they stop."""
-    import questionary
-
+def decided_clashes(result: Examined) -> Request:
+    """The request with a person's word on each file in the way."""
     plan, choices = result.plan, result.request.choices
     assert plan, "there were clashes to ask about"
     listing = plan.layout.listing
     decided = dict(choices.on_clash_of)
     rest: OnClash | None = None
+    rows = [(words, (policy, False)) for policy, words in _CLASH_WORDS.items()]
+    rows += [(f"{words}, and the same for the rest", (policy, True)) for policy, words in _CLASH_WORDS.items()]
     for row in plan.open_clashes:
         path = listing.path(row)
         if rest is None:
-            answers = [questionary.Choice(title=words, value=policy) for policy, words in _CLASH_WORDS.items()]
-            answers += [
-                questionary.Choice(title=f"{words}, and the same for the rest", value=f"{policy} rest")
-                for policy, words in _CLASH_WORDS.items()
-            ]
-            question = f"{path} is there already and differs. What shall become of the one there?"
-            answer: str | None = questionary.select(question, choices=answers, instruction=" ").unsafe_ask()
-            if answer is None:
-                return None
-            policy, _, is_rest = str(answer).partition(" ")
-            if is_rest:
-                rest = OnClash(policy)
-            decided[path] = OnClash(policy)
+            both = "\n  ".join(wrapped(result.both_words.get(row, ""), "  "))
+            question = f"{path} is there already and differs. What shall become of the one there?\n  {both}"
+            decided[path], is_rest = _selected(question, rows)
+            rest = decided[path] if is_rest else None
         else:
             decided[path] = rest
     return replace(result.request, choices=replace(choices, on_clash_of=tuple(decided.items())))
@@ -209,61 +198,94 @@ def _option_words(option: Option, wide: int) -> str:
     return f"{option.name.ljust(wide)}  {count_words(option.files, 'file')}, {size_words(option.size)}{example}"
 
 
-def picked(result: Examined) -> tuple[str, ...] | None:
-    """Paths of the entries that a person ticks; None if they stop. Long archives are picked by directory."""
+def picked(result: Examined) -> tuple[str, ...]:
+    """Paths of the entries that a person ticks.
+
+    Pieces and directories are ticked as one, unless they are opened to choose from what is in them.
+    """
+    layout = result.layout
+    assert layout
+    opened: set[str] = set()
+    ticked: frozenset[str] | None = None
+    while True:
+        bundles = _bundles(layout, opened)
+        paths = {title: rows for title, _, rows in bundles}
+        choices = [
+            (f"{title}  {facts}", title, ticked is None or not ticked.isdisjoint(paths[title]))
+            for title, facts, _ in bundles
+        ]
+        closed = [title for title, _, rows in bundles if len(rows) > 1]
+        if closed:
+            choices.append(("open some of these, to choose single files", _OPEN, False))
+        answer = _checked("Which shall be placed?", choices)
+        ticked = frozenset(path for title in answer if title != _OPEN for path in paths[title])
+        if _OPEN not in answer:
+            return tuple(sorted(ticked))
+        opened.update(_checked("Which shall be opened?", [(title, title, len(closed) == 1) for title in closed]))
+
+
+_OPEN = "\0open"
+"""The answer that opens pieces and directories."""
+
+
+def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]]]:
+    """Title, size in words and paths of the entries of what is ticked as one: a piece, a directory, or one file."""
+    listing = layout.listing
+    found: dict[str, list[int]] = {}
+    for row in layout.placed_rows():
+        home = layout.homes[layout.home_of[row]]
+        title = home.piece or home.path or "."
+        found.setdefault(listing.path(row) if f"{title}/" in opened else title, []).append(row)
+    bundles = []
+    for title, rows in sorted(found.items(), key=lambda one: by_number(one[0])):
+        size = size_words(sum(map(listing.sizes.__getitem__, rows)))
+        paths = [listing.path(row) for row in rows]
+        is_single = len(rows) == 1
+        facts = size if is_single else f"{count_words(len(rows), 'file')}, {size}"
+        bundles.append((paths[0] if is_single else f"{title}/", facts, paths))
+    return bundles
+
+
+def ticked(found: "Sequence[Waiting]") -> list[str]:
+    """Paths of the downloads that a person ticks, newest first."""
+    rows = [(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", one.path, False) for one in found]
+    return _checked("Which shall be added?", rows)
+
+
+def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:
+    """The values of the rows that a person ticks; each has its words, its value, and whether it is ticked at first."""
     import questionary
 
-    assert result.layout
-    groups = _groups(result.layout)
-    room = width() - 8
-    choices = [
-        questionary.Choice(title=shortened(title, room), value=paths, checked=True) for title, paths in groups.items()
-    ]
-    answer: list[list[str]] | None = questionary.checkbox(
-        "Which shall be placed?", choices, instruction=TICKING
+    room = page() - 8
+    choices = [questionary.Choice(title=shortened(words, room), value=value, checked=on) for words, value, on in rows]
+    answer: list[str] = questionary.checkbox(
+        question, choices=choices, instruction=_TICKING, style=_style(), use_search_filter=True, use_jk_keys=False
     ).unsafe_ask()
-    return None if answer is None else tuple(path for paths in answer for path in paths)
+    return answer
 
 
-def ticked(found: "Sequence[Waiting]") -> list[str] | None:
-    """Paths of the downloads that a person ticks, newest first; None if they stop."""
+def _selected(question: str, rows: Sequence[tuple[str, Any]]) -> Any:
+    """The value of the row that a person chooses."""
     import questionary
 
-    choices = [
-        questionary.Choice(
-            title=shortened(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", width() - 8),
-            value=one.path,
-        )
-        for one in found
-    ]
-    answer: list[str] | None = questionary.checkbox("Which shall be added?", choices, instruction=TICKING).unsafe_ask()
-    return answer
+    room = page() - 6
+    choices = [questionary.Choice(title=shortened(words, room), value=value) for words, value in rows]
+    return questionary.select(question, choices=choices, instruction=" ", style=_style()).unsafe_ask()
+
+
+def _style() -> Any:
+    """Our own colours: nothing is told by a colour alone, and no line is shown in reverse."""
+    import questionary
+
+    plain = [("selected", "noreverse"), ("highlighted", "bold"), ("question", "bold"), ("answer", "bold")]
+    colours = [("qmark", "fg:ansiyellow"), ("pointer", "fg:ansicyan bold"), ("instruction", "fg:ansibrightblack")]
+    return questionary.Style(plain if os.environ.get("NO_COLOR") else [*plain, *colours])
 
 
 def _for_whom(one: Waiting) -> str:
     if one.state == LOCKED:
         return "locked with a password"
     return f"for {one.application}" if one.application else "a question comes first"
-
-
-def _groups(layout: Layout) -> dict[str, list[str]]:
-    """Title → paths of entries: each its own, or those of one destination directory."""
-    rows = list(layout.placed_rows())
-    listing = layout.listing
-    by_directory = len(rows) > _MOST_ROWS
-    groups: dict[str, list[str]] = {}
-    sizes: dict[str, int] = {}
-    for row in rows:
-        home = layout.homes[layout.home_of[row]]
-        title = (home.piece or home.path or ".") if by_directory else listing.path(row)
-        groups.setdefault(title, []).append(listing.path(row))
-        sizes[title] = sizes.get(title, 0) + listing.sizes[row]
-    return {
-        f"{title}  {count_words(len(paths), 'file')}, {size_words(sizes[title])}"
-        if by_directory
-        else f"{title}  {size_words(sizes[title])}": paths
-        for title, paths in groups.items()
-    }
 
 
 def answering_command(result: Examined) -> str:

@@ -127,6 +127,12 @@ def page() -> int:
     return width() if os.environ.get("COLUMNS") or sys.stdout.isatty() else 1 << 16
 
 
+def by_number(text: str) -> list[tuple[int, str]]:
+    """A key that sorts names as people count: `s2` before `s10`, whatever their case."""
+    parts = re.split(r"(\d+)", text.casefold())
+    return [(int(part), "") if number % 2 else (-1, part) for number, part in enumerate(parts)]
+
+
 def can_draw() -> bool:
     """Whether the output can show line-drawing characters."""
     encoding = getattr(sys.stdout, "encoding", None) or "ascii"
