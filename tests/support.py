@@ -169,7 +169,7 @@ class World:
 _BACK = {
     3: "ALTER TABLE change RENAME COLUMN root TO is_undo; ALTER TABLE change DROP COLUMN command;"
     " ALTER TABLE change DROP COLUMN brought; ALTER TABLE change DROP COLUMN took;"
-    " ALTER TABLE change DROP COLUMN is_part; DROP TABLE claim;",
+    " ALTER TABLE change DROP COLUMN is_part; DROP TABLE claim; ALTER TABLE volume DROP COLUMN is_trashed;",
     2: "DROP TABLE place; DROP TABLE unneeded_note; ALTER TABLE staging DROP COLUMN volume;"
     " ALTER TABLE staging DROP COLUMN is_beside; ALTER TABLE staging DROP COLUMN settles;",
     1: "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"

@@ -3,6 +3,7 @@
 import json
 import os
 import unittest
+from pathlib import Path
 
 from tests.cli.test_add import AddCase
 from tests.support import IN_MEMORY, run_program, zip_bytes
@@ -43,6 +44,31 @@ class AfterwardsTest(AddCase):
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
         self.assertEqual([one["state"] for one in self.archives()], ["stored"])
 
+    def test_archives_are_let_go_later_for_one_or_for_all_that_are_safely_placed(self) -> None:
+        self.write("torn.zip", {"torn.gel": "torn"})
+        self.write("little.zip", {"gels/little.gel": "x", "huge.bin": os.urandom(50_000)})
+        for name in ("gels.zip", "torn.zip", "little.zip"):
+            self.run_words("add", name)
+        (self.world.lanternbox / "Gels/torn.gel").unlink()
+        said = self.run_words("archives", "--trash", code=1).stdout
+        self.assertIn("gels  in the trash", said)
+        self.assertIn("something of what was placed is changed or missing", said)
+        self.assertIn("most of it was not placed", said)
+        self.assertEqual({path.name for path in self.downloads.iterdir()}, {"torn.zip", "little.zip"})
+        self.assertEqual({one["holdings"][0]: one["state"] for one in self.archives()},
+                         {"gels": "trash", "torn": "there", "little": "there"})  # fmt: skip
+        self.assertIn("1 in the trash", self.run_words("archives").stdout)
+        self.run_words("archives", "little", "--store")
+        self.assertEqual([one["state"] for one in self.archives() if one["holdings"] == ["little"]], ["stored"])
+        self.run_words("remove", "little")
+        self.assertEqual([one["state"] for one in self.archives() if not one["holdings"]], ["unneeded"])
+
+    def test_an_archive_of_which_most_was_not_placed_stays_and_that_is_said(self) -> None:
+        self.write("much.zip", {"gels/a.gel": "a", **{f"{number}.bin": "x" for number in range(9)}})
+        said = self.run_words("add", "much.zip", "--afterwards", "trash").stdout
+        self.assertIn("only 1 of 10 files in it were placed", " ".join(said.split()))
+        self.assertTrue((self.downloads / "much.zip").exists())
+
     @unittest.skipUnless(IN_MEMORY, "needs a second volume")
     def test_another_volume_gets_a_checked_copy_before_the_original_goes(self) -> None:
         import tempfile
@@ -62,7 +88,8 @@ class AfterwardsTest(AddCase):
         self.run_words("add", "set.zip.002", "--afterwards", "store")
         self.assertEqual([path.name for path in self.downloads.iterdir()], ["gels.zip"])
         self.assertEqual((store / "set.zip.001").read_text(), "another file of that name")
-        self.assertEqual({one["state"] for one in self.archives()}, {"stored"})
+        states = {Path(one["path"]).parent.name: one["state"] for one in self.archives()}
+        self.assertEqual(states, {"set": "stored", "archives": "unneeded"})
         (self.world.lanternbox / "Gels/moon.gel").unlink()
         self.run_words("repair", "set")
         self.assertTrue((self.world.lanternbox / "Gels/moon.gel").exists())

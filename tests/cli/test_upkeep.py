@@ -90,7 +90,15 @@ class UpkeepTest(AddCase):
         self.run_words("add", "moons.zip", "--on-clash", "replace")
         owner = self.document("whose", str(self.gels / "moon.gel"))
         self.assertEqual((owner["holding"], owner["beneath"]), ("moons", ["sky", "original"]))
-        self.assertIn("of no holding", self.run_words("whose", "sky v1.zip").stdout)
+        self.assertIn("by no holding", self.run_words("whose", "sky v1.zip").stdout)
+        shares = self.document("whose", str(self.gels.parent))
+        self.assertEqual({one["name"]: one["files"] for one in shares["holdings"]}, {"moons": 1, "sky": 1})
+        self.assertEqual(shares["nobodys"]["files"], 0)
+        (self.gels / "mine 10.gel").write_text("x")
+        (self.gels / "mine 2.gel").write_text("x")
+        said = self.run_words("whose", str(self.gels), "--nobodys").stdout
+        self.assertIn("2 files   2 B  of no holding", said)
+        self.assertLess(said.index("mine 2.gel"), said.index("mine 10.gel"))
 
     def test_an_update_and_its_undoing_and_the_history(self) -> None:
         first = self.world.contents()

@@ -1,6 +1,7 @@
 """Adding archives: each becomes a holding, or is told why not."""
 
 import logging
+import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
@@ -13,7 +14,9 @@ from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import Interrupted, MachineError, UsufructError, WrongUsage
 from usufruct.files.volumes import volume_of
+from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
+from usufruct.model.layout import AsideKind
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import fault_in_name, tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
@@ -78,6 +81,16 @@ def _seen(found: Examined) -> str:
     return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.holding or 'nothing'}"
 
 
+def _share(found: Examined) -> tuple[int, int]:
+    """How many files of an archive are placed, and how many it has that are neither junk nor notes."""
+    layout = found.layout
+    if layout is None:
+        return 1, 1
+    apart = len(layout.rows_aside(AsideKind.JUNK, AsideKind.NOTES, AsideKind.DUPLICATE, AsideKind.OTHER_FORMAT))
+    files = sum(map(EntryKind.DIRECTORY.__ne__, layout.listing.kinds))
+    return layout.files, files - apart
+
+
 def _is_in(added: Added) -> bool:
     """All that was asked of it is placed, now or before."""
     return added.state in ("added", "updated", "already added")
@@ -112,7 +125,16 @@ def add_archives(
                 results.append(result)
                 of_these = results[-number:]
                 if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
-                    result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
+                    placed, content = _share(found)
+                    result.settled = (
+                        Settled(
+                            afterwards,
+                            fault=f"The archive stays, for only {placed} of {content} files in it were placed; "
+                            f"`usufruct archives {shlex.quote(found.holding)} --{afterwards}` lets it go all the same",
+                        )
+                        if 2 * placed < content
+                        else settle_archive(surroundings, edges, found.holding, afterwards)
+                    )
                 tell(result)
                 if isinstance(result.error, Interrupted):
                     return results

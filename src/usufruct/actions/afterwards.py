@@ -1,19 +1,26 @@
 """What becomes of archives once their content is placed, and where they are."""
 
 import os
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from usufruct.actions.listing import find_holdings
 from usufruct.actions.sources import is_still
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.trash import to_trash
-from usufruct.ledger.holdings import all_holdings, move_volume, volumes_of
-from usufruct.model.holdings import Volume
+from usufruct.ledger.holdings import all_holdings, move_volume, trash_volume, trashed_volumes, volumes_of
+from usufruct.model.holdings import Holding, Volume
 from usufruct.model.settings import STORE, TRASH
 from usufruct.planning.names import free_name, spelling_key, tidy_name
+from usufruct.survey.condition import Condition, condition_of
 from usufruct.transaction.work import Edges
+
+
+_HEADERS = 16 << 10
+"""Bytes of a small archive that are no content."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,9 +60,11 @@ def settle_archive(surroundings: Surroundings, edges: Edges, holding: str, how: 
 
 def _trash(surroundings: Surroundings, edges: Edges, volume: Volume) -> str:
     where = to_trash(volume.path, surroundings.places.saved, edges.platform)
-    if where:
-        with edges.ledger.transaction():
+    with edges.ledger.transaction():
+        if where:
             move_volume(edges.ledger, volume.path, where)
+        else:
+            trash_volume(edges.ledger, volume.path)
     return where
 
 
@@ -87,31 +96,67 @@ class Kept:
     size: int
     holdings: tuple[str, ...]
     state: str
-    """`stored`, `there` (where it was added from), `changed` or `missing`."""
+    """`stored`, `there` (where it was added from), `trash`, `changed`, `missing`; `unneeded` in the store."""
 
 
-def kept_archives(surroundings: Surroundings) -> list[Kept]:
-    """The archives of all holdings: where they are and whether they are."""
-    store = str(store_of(surroundings))
+def kept_archives(surroundings: Surroundings, words: Sequence[str] = ()) -> list[Kept]:
+    """The archives of all holdings, or of those that words mean: where they are and whether they are.
+
+    Of all, what the store keeps for no holding is told too.
+    """
+    store = store_of(surroundings)
     found: dict[str, tuple[Volume, list[str]]] = {}
+    trashed: set[str] = set()
     with surroundings.reading() as ledger:
-        for holding in all_holdings(ledger) if ledger else ():
-            assert ledger, "holdings were found in it"
-            for volume in volumes_of(ledger, holding.number):
-                found.setdefault(volume.path, (volume, []))[1].append(holding.name)
-    return [
-        Kept(path, volume.size, tuple(names), _state(path, volume, store))
+        if ledger:
+            trashed = trashed_volumes(ledger)
+            for holding in find_holdings(ledger, words):
+                for volume in volumes_of(ledger, holding.number):
+                    found.setdefault(volume.path, (volume, []))[1].append(holding.name)
+    kept = [
+        Kept(path, volume.size, tuple(names), _state(path, volume, str(store), is_trashed=path in trashed))
         for path, (volume, names) in sorted(found.items())
     ]
+    unneeded = sorted(path for path in store.rglob("*") if path.is_file()) if store.is_dir() and not words else ()
+    return kept + [Kept(str(path), path.stat().st_size, (), "unneeded") for path in unneeded if str(path) not in found]
 
 
-def _state(path: str, volume: Volume, store: str) -> str:
+def settle_later(
+    surroundings: Surroundings, words: Sequence[str], how: str, tell: Callable[[str, Settled], None]
+) -> None:
+    """Trash or store the archives of the holdings that words mean; `tell` is called with the name of each.
+
+    Without words those of all that are as they were placed, and of which more than a little was placed.
+    """
+    with surroundings.writing(f"archives --{how}") as edges:
+        for holding in find_holdings(edges.ledger, words):
+            volumes = volumes_of(edges.ledger, holding.number)
+            if not words:
+                if not all(os.path.exists(volume.path) for volume in volumes):
+                    continue
+                if why := _why_not(edges, holding):
+                    tell(holding.name, Settled(how, fault=why))
+                    continue
+            tell(holding.name, settle_archive(surroundings, edges, holding.name, how))
+
+
+def _why_not(edges: Edges, holding: Holding) -> str:
+    """Why an archive had better stay, unless it is named; empty where nothing is wanted of it."""
+    as_placed = (Condition.FINE, Condition.COVERED)
+    if any(one.condition not in as_placed for one in condition_of(edges.ledger, holding.number, deep=False)):
+        return "It stays: something of what was placed is changed or missing, and `repair` would need it"
+    if 2 * holding.size + _HEADERS < holding.archive_size:
+        return "It stays: most of it was not placed; name the holding to let it go all the same"
+    return ""
+
+
+def _state(path: str, volume: Volume, store: str, *, is_trashed: bool) -> str:
     try:
         if os.path.isdir(path):
             return "there" if is_still(volume) else "changed"
         size = os.stat(path).st_size
     except (OSError, MachineError):
-        return "missing"
+        return "trash" if is_trashed else "missing"
     if size != volume.size:
         return "changed"
     return "stored" if path.startswith(store + os.sep) else "there"

@@ -3,12 +3,11 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from usufruct.actions.listing import find_holding
+from usufruct.actions.listing import find_holdings
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import DriveAway
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import all_holdings
 from usufruct.ledger.layers import needed_backups
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind
@@ -36,7 +35,7 @@ class Checked:
 def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bool) -> Iterator[Checked]:
     """Each of these holdings, or of all, compared with the disk; changes nothing."""
     with surroundings.reading() as ledger:
-        holdings = [find_holding(ledger, name) for name in names] if names else all_holdings(ledger) if ledger else []
+        holdings = find_holdings(ledger, names)
         away = presences(ledger, surroundings.identity_of_volume) if ledger else {}
         for holding in dict.fromkeys(holdings):
             assert ledger, "a holding was found in it"

@@ -69,7 +69,7 @@ def sizes_of(surroundings: Surroundings, holdings: list[Holding]) -> Sizes:
 
     placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
     meant = {one.name for one in holdings}
-    taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0}
+    taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0, "trash": 0, "unneeded": 0}
     for archive in kept_archives(surroundings):
         if not meant.isdisjoint(archive.holdings):
             taken[archive.state] += archive.size

@@ -1,13 +1,17 @@
-"""Which holding put a file where it is."""
+"""Which holding put a file where it is, and how much of a directory is whose."""
 
 import os
-from dataclasses import dataclass
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import MachineError
+from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import name_of_holding
 from usufruct.ledger.layers import directory_number, stacks_in
-from usufruct.model.records import FileKind
+from usufruct.model.records import FileKind, Layer
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,13 +26,25 @@ class Owner:
     """What lies beneath, from the top down: holdings' names, `original` or `user` for the user's own."""
 
 
+@dataclass(slots=True)
+class Shares:
+    """How much of a directory, with all below it, is whose."""
+
+    path: str
+    holdings: dict[str, tuple[int, int]] = field(default_factory=dict)
+    """Holding → files that it has on top, and their bytes."""
+    nobodys: list[str] = field(default_factory=list)
+    """Absolute paths of the files that no holding put there."""
+    nobodys_size: int = 0
+    """Bytes of these."""
+
+
 def whose(surroundings: Surroundings, path: Path) -> Owner:
     """Which holding a path is of, and what lies beneath it."""
     above, name = os.path.split(os.path.abspath(path.expanduser()))
     directory = os.path.realpath(above)
     with surroundings.reading() as ledger:
-        number = directory_number(ledger, directory) if ledger else None
-        stack = stacks_in(ledger, number, [name]).get(name, ()) if ledger and number is not None else ()
+        stack = _stacks(ledger, directory).get(name, ())
         names = []
         for layer in reversed(stack):
             if layer.holding is not None:
@@ -40,3 +56,44 @@ def whose(surroundings: Surroundings, path: Path) -> Owner:
     if not names or names[0] in ("original", "user"):
         return Owner(where, None, tuple(names))
     return Owner(where, names[0], tuple(names[1:]))
+
+
+def shares_of(surroundings: Surroundings, path: Path) -> Shares:
+    """How much of a directory is whose. Raises MachineError where it cannot be read."""
+    shares = Shares(os.path.realpath(path.expanduser()))
+    names: dict[int, str] = {}
+    with surroundings.reading() as ledger:
+        for above, files in _files_below(shares.path):
+            stacks = _stacks(ledger, above)
+            for name, size in files:
+                top = stacks[name][-1] if name in stacks else None
+                if ledger and top and top.holding is not None:
+                    whom = names.setdefault(top.holding, name_of_holding(ledger, top.holding))
+                    count, total = shares.holdings.get(whom, (0, 0))
+                    shares.holdings[whom] = count + 1, total + size
+                else:
+                    shares.nobodys.append(f"{above.rstrip('/')}/{name}")
+                    shares.nobodys_size += size
+    return shares
+
+
+def _stacks(ledger: Ledger | None, directory: str) -> dict[str, tuple[Layer, ...]]:
+    number = directory_number(ledger, directory) if ledger else None
+    return stacks_in(ledger, number) if ledger and number is not None else {}
+
+
+def _files_below(top: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+    """Each directory with the names and sizes of the files and links in it."""
+
+    def told(error: OSError) -> None:
+        raise MachineError(
+            f"{error.filename} cannot be read: {error.strerror}.", remedy="Check its permissions.", path=top
+        ) from error
+
+    for here, directories, names in os.walk(top, onerror=told):
+        found = []
+        for name in (*names, *directories):
+            state = os.lstat(f"{here}/{name}")
+            if not stat.S_ISDIR(state.st_mode):
+                found.append((name, state.st_size))
+        yield here, found

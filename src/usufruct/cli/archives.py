@@ -2,38 +2,100 @@
 
 import click
 
-from usufruct.actions.afterwards import kept_archives
-from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, size_words, styled
+from usufruct.actions.afterwards import Kept, Settled, kept_archives, settle_later
+from usufruct.cli import words
+from usufruct.cli.screen import (
+    count_words,
+    echo,
+    echo_json,
+    in_columns,
+    json_option,
+    path_words,
+    size_words,
+    styled,
+)
 from usufruct.cli.surroundings import surroundings
+from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
+from usufruct.model.settings import STORE, TRASH
+
+_WORDS = {"trash": "in the trash", "unneeded": "for nobody"}
+_ORDER = ("there", "stored", "trash", "unneeded", "changed", "missing")
 
 
 @click.command(short_help="List the archives of what was added: where they are, and which are missing.")
+@click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
+@click.option("--trash", is_flag=True, help="Let those of HOLDING go to the trash, or all that are safely placed.")
+@click.option("--store", is_flag=True, help="Store them likewise.")
 @json_option
-def archives(*, as_json: bool) -> int:
-    """List the archives of all holdings: stored, still where they were added from, changed or missing.
+def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bool) -> int:
+    """List the archives of all holdings, or of each HOLDING: stored, still there, in the trash, changed or missing.
 
-    `repair`, `undo` and the like need them. Ends with 1 if any is changed or missing.
+    What the store keeps for no holding is told too; undoing a removal may still want it. `repair`, `undo` and the like
+    need the archives. Ends with 1 if any is changed or missing.
+
+    With --trash or --store without HOLDING an archive stays if something of what was placed is changed or missing, or
+    if most of it was not placed.
     """
-    found = kept_archives(surroundings())
+    around = surroundings()
+    if trash and store:
+        raise WrongUsage("--trash and --store contradict each other.", remedy="Give one of them.")
+    if trash or store:
+        settled: list[tuple[str, Settled]] = []
+        settle_later(around, holdings, TRASH if trash else STORE, lambda name, one: settled.append((name, one)))
+        return _tell_settled(settled, as_json=as_json)
+    found = kept_archives(around, holdings)
     if as_json:
-        echo_json(
-            {
-                "archives": [
-                    {"path": one.path, "bytes": one.size, "holdings": list(one.holdings), "state": one.state}
-                    for one in found
-                ]
-            }
-        )
+        echo_json({"archives": [_document(one) for one in found]})
     elif not found:
         echo("Nothing has been added yet.")
     else:
         rows = [
-            (one.state, size_words(one.size), printable(", ".join(one.holdings)), path_words(one.path)) for one in found
+            (
+                _WORDS.get(one.state, one.state),
+                size_words(one.size),
+                printable(", ".join(one.holdings)),
+                path_words(one.path),
+            )
+            for one in found
         ]
         for line in in_columns(rows, frozenset({1}), _style):
             echo(line)
+        echo()
+        echo(f"{_summary(found)}.")
     return 1 if any(one.state in ("changed", "missing") for one in found) else 0
+
+
+def _summary(found: list[Kept]) -> str:
+    parts = []
+    for state in _ORDER:
+        if alike := [one for one in found if one.state == state]:
+            parts.append(f"{len(alike)} {_WORDS.get(state, state)} ({size_words(sum(one.size for one in alike))})")
+    return f"{count_words(len(found), 'archive')}: {', '.join(parts)}"
+
+
+def _document(one: Kept) -> dict[str, object]:
+    return {"path": one.path, "bytes": one.size, "holdings": list(one.holdings), "state": one.state}
+
+
+def _tell_settled(settled: list[tuple[str, Settled]], *, as_json: bool) -> int:
+    if as_json:
+        echo_json(
+            {
+                "settled": [
+                    {"holding": name, "afterwards": one.how, "paths": list(one.paths), "fault": one.fault or None}
+                    for name, one in settled
+                ]
+            }
+        )
+    elif not settled:
+        echo("There is no archive to let go: none is where it was added from.")
+    else:
+        for name, one in settled:
+            where = f" as {path_words(one.paths[0])}" if one.paths else ""
+            what = one.fault or ("in the trash" if one.how == TRASH and not where else f"{one.how}d{where}")
+            echo(f"  {styled(printable(name), 'title')}  {styled(what, 'care') if one.fault else what}")
+    return 1 if any(one.fault for _, one in settled) else 0
 
 
 def _style(column: int, text: str) -> str:

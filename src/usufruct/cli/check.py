@@ -1,5 +1,6 @@
 """`usufruct check`."""
 
+import shlex
 from typing import Any
 
 import click
@@ -50,12 +51,35 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
                 "aside": list(stored.aside),
             }
         echo_json(document)
-    elif stored:
-        _tell_store(stored)
-    elif not results:
-        echo("Nothing has been added yet, so there is nothing to check.")
+    else:
+        if stored:
+            _tell_store(stored)
+        if not results:
+            echo("Nothing has been added yet, so there is nothing to check.")
+        else:
+            for line in wrapped(_end(results), ""):
+                echo(line)
     is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)
     return 0 if is_fine else 1
+
+
+def _end(results: list[Checked]) -> str:
+    """The last line: how all is, and what to do."""
+    differing = [one for one in results if not one.is_fine]
+    away = sum(one.away is not None for one in results)
+    files = sum(one.fine for one in results)
+    not_compared = f" {count_words(away, 'holding')} could not be compared." if away else ""
+    if not differing:
+        holdings = count_words(len(results) - away, "holding")
+        return f"All is as it was placed: {holdings}, {count_words(files, 'file')}.{not_compared}"
+    first = shlex.quote(differing[0].holding.name)
+    are = "is" if len(differing) == 1 else "are"
+    said = f"{count_words(len(differing), 'holding')} of {len(results)} {are} not as placed."
+    broken = any(one.found.keys() & {Condition.MISSING, Condition.DAMAGED} for one in differing)
+    repair = f" `usufruct repair {first}` puts back what is missing or damaged." if broken else ""
+    changed = any(one.found.keys() & {Condition.CHANGED, Condition.REPLACED} for one in differing)
+    yours = " What was changed is taken for yours: nothing overwrites it unasked." if changed else ""
+    return f"{said}{repair}{yours}{not_compared}"
 
 
 def _tell(result: Checked, *, in_full: bool) -> None:
@@ -68,7 +92,7 @@ def _tell(result: Checked, *, in_full: bool) -> None:
     if result.is_fine:
         echo(f"{styled('fine', 'good')}  {name}  {count_words(result.fine, 'file')}")
         return
-    echo(f"{styled('look', 'care')}  {name}  {count_words(result.fine, 'file')} fine")
+    echo(f"{styled('differs', 'care')}  {name}  {count_words(result.fine, 'file')} fine")
     for condition, paths in result.found.items():
         echo(f"      {count_words(len(paths), 'file')} {styled(_WORDS[condition], 'care')}")
         shown = paths if in_full else paths[:_MOST_PATHS]

@@ -11,6 +11,8 @@ from usufruct.model.progress import Progress
 
 _SOON = 1.0
 """Seconds before anything is shown."""
+_KNOWN = 2.0
+"""Seconds after which a rate says something."""
 _OFTEN, _SELDOM = 0.1, 10.0
 """Seconds between two moments that are shown: at a terminal, and elsewhere."""
 
@@ -24,6 +26,9 @@ class Watching:
         self._begun = self._shown = time.monotonic()
         self._is_terminal = sys.stderr.isatty()
         self._about = ""
+        self._part = ("", "")
+        self._since = self._begun
+        """When the part that is shown began."""
         self._number = 0
         self._bar: Any = None
         self._task: Any = None
@@ -46,6 +51,8 @@ class Watching:
         """Show this moment, if it is time to."""
         if progress.about != self._about:
             self._about, self._number = progress.about, self._number + 1
+        if (progress.about, progress.phase) != self._part:
+            self._part, self._since = (progress.about, progress.phase), time.monotonic()
         now = time.monotonic()
         if now - self._begun < _SOON or now - self._shown < (_OFTEN if self._is_terminal else _SELDOM):
             return
@@ -62,20 +69,34 @@ class Watching:
         if self._bar is None:
             # Only here: most changes are done before anything is shown.
             from rich.console import Console
-            from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+            from rich.progress import BarColumn, TextColumn
             from rich.progress import Progress as Bar
 
             columns = (
-                TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[files]}"), DownloadColumn(),
-                TransferSpeedColumn(), TimeRemainingColumn(),
-            )  # fmt: skip
-            self._bar = Bar(*columns, console=Console(stderr=True), transient=True)
-            self._task = self._bar.add_task(words, total=progress.of_size, files="")
+                TextColumn("{task.description}", markup=False),
+                BarColumn(style="bright_black", complete_style="cyan", finished_style="cyan", pulse_style="cyan"),
+                TextColumn("{task.fields[told]}", markup=False),
+            )
+            self._bar = Bar(*columns, console=Console(stderr=True, highlight=False), transient=True)
+            self._task = self._bar.add_task(words, total=progress.of_size, told="")
             self._bar.start()
         self._bar.update(
             self._task,
             description=words,
             total=progress.of_size,
             completed=progress.size,
-            files=f"{progress.files:,}/{progress.of_files:,} files",
+            told=self._told(progress),
         )
+
+    def _told(self, progress: Progress) -> str:
+        """How far it is, and once that is known how fast and how long still."""
+        parts = [f"{size_words(progress.size)} of {size_words(progress.of_size)}"]
+        if progress.of_files > 1:
+            parts.append(f"{progress.files:,} of {progress.of_files:,} files done")
+        seconds = time.monotonic() - self._since
+        if progress.size and seconds > _KNOWN:
+            rate = progress.size / seconds
+            parts.append(f"{size_words(round(rate))}/s")
+            if left := round((progress.of_size - progress.size) / rate):
+                parts.append(f"{left // 60}:{left % 60:02} left")
+        return ", ".join(parts)

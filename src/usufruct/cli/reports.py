@@ -329,7 +329,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
         if added.error and not result.decisions:
             yield from _error_lines(added.error, "Nothing was placed: ")
         elif not asks:
-            yield f"{_INDENT}{styled('Nothing was placed yet.', 'bad')}"
+            yield f"{_INDENT}{styled('Nothing was placed yet.', 'care')}"
             yield from decision_lines(result)
         return
     where = result.application.title if result.application else path_words(plan.snapshot.root)

@@ -1,9 +1,13 @@
 """`usufruct settings`."""
 
 import json
+import os
 
 import click
 
+from usufruct.actions.afterwards import store_of
+from usufruct.actions.downloads import folders_of
+from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
@@ -29,13 +33,19 @@ def settings(context: click.Context, *, as_json: bool) -> None:
             {
                 "file": str(file),
                 "settings": [
-                    {"key": one.key, "value": one.value, "source": one.source, "meaning": meanings()[one.key]}
+                    {
+                        "key": one.key,
+                        "value": one.value,
+                        "source": one.source,
+                        "meaning": meanings()[one.key],
+                        "effective": _effective(around, one.key, one.value),
+                    }
                     for one in found
                 ],
             }
         )
         return
-    rows = [(one.key, one.source, _words(one.value)) for one in found]
+    rows = [(one.key, one.source, _words(_effective(around, one.key, one.value))) for one in found]
     lines = in_columns(rows, frozenset(), lambda column, text: styled(text, _STYLES[column]) if column < 2 else text)
     for one, line in zip(found, lines, strict=True):
         echo(line)
@@ -53,8 +63,9 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 def set_command(key: str, value: str) -> None:
     """Set KEY to VALUE, for all commands from now on."""
     around = surroundings()
-    write_setting(around.places.settings, key, parsed(key, value), around.system())
-    echo(f"{key} is {value} now.")
+    parsed_value = parsed(key, value)
+    write_setting(around.places.settings, key, parsed_value, around.system())
+    echo(f"{key} is {_words(parsed_value)} now.")
 
 
 @settings.command()
@@ -66,6 +77,17 @@ def reset(key: str) -> None:
     around = surroundings()
     write_setting(around.places.settings, key, None, around.system())
     echo(f"{key} has its default again.")
+
+
+def _effective(around: Surroundings, key: str, value: object) -> object:
+    """What holds, also where the setting is empty."""
+    if value != "":
+        return value
+    if key == "store":
+        return str(store_of(around))
+    if key == "downloads":
+        return os.pathsep.join(map(str, folders_of(around)))
+    return "replace yours, ask about others" if key == "on-clash" else value
 
 
 def _words(value: object) -> str:

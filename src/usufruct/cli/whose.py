@@ -1,30 +1,90 @@
 """`usufruct whose`."""
 
+import os
 from pathlib import Path
+from typing import Any
 
 import click
 
+from usufruct.actions.whose import Owner, Shares, shares_of
 from usufruct.actions.whose import whose as whose_action
-from usufruct.cli.screen import echo, echo_json, json_option, path_words, styled
+from usufruct.cli.screen import (
+    by_number,
+    count_words,
+    echo,
+    echo_json,
+    in_columns,
+    json_option,
+    path_words,
+    size_words,
+    styled,
+)
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
 _OWN = {"original": "your file from before", "user": "your changed file"}
 
 
-@click.command(short_help="Say which holding put a file here.")
-@click.argument("path", type=click.Path(path_type=Path))
+@click.command(short_help="Say which holding put a file here, or how much of a folder is whose.")
+@click.argument("paths", metavar="PATH...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--nobodys", is_flag=True, help="Of a folder: list the files that no holding put there.")
 @json_option
-def whose(path: Path, *, as_json: bool) -> None:
-    """Say which holding put the file at PATH here, and what lies beneath it."""
-    owner = whose_action(surroundings(), path)
+def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
+    """Say which holding put the file at each PATH here, and what lies beneath it.
+
+    Of a folder: how much in it, and in all folders below, is of which holding, and how much is of none.
+    """
+    around = surroundings()
+    found: list[Owner | Shares] = [
+        shares_of(around, path) if path.is_dir() and not path.is_symlink() else whose_action(around, path)
+        for path in paths
+    ]
     if as_json:
-        echo_json({"path": owner.path, "holding": owner.holding, "beneath": list(owner.beneath)})
+        documents = [_document(one, nobodys=nobodys) for one in found]
+        echo_json(documents[0] if len(documents) == 1 else {"paths": documents})
         return
+    for one in found:
+        if isinstance(one, Shares):
+            _tell_shares(one, nobodys=nobodys)
+        else:
+            _tell(one)
+
+
+def _tell(owner: Owner) -> None:
     where = path_words(owner.path)
-    if owner.holding is None:
-        echo(f"{where} is of no holding.")
+    if owner.holding is not None:
+        echo(f"{where} was put there by {styled(printable(owner.holding), 'title')}.")
+    elif os.path.lexists(owner.path):
+        echo(f"{where} was put there by no holding.")
     else:
-        echo(f"{where} is of {styled(printable(owner.holding), 'title')}.")
+        echo(f"{where} is not there, and no holding has it.")
     for name in owner.beneath:
         echo(f"  beneath it: {_OWN.get(name) or f'that of {printable(name)}'}")
+
+
+def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
+    rows = [
+        (count_words(files, "file"), size_words(size), printable(name))
+        for name, (files, size) in sorted(shares.holdings.items(), key=lambda one: -one[1][1])
+    ]
+    rows.append((count_words(len(shares.nobodys), "file"), size_words(shares.nobodys_size), "of no holding"))
+    echo(f"{path_words(shares.path)}:")
+    for line in in_columns(
+        rows, frozenset({0, 1}), lambda column, text: styled(text, "title") if column == 2 else text
+    ):
+        echo(line)
+    for path in sorted(shares.nobodys, key=by_number) if nobodys else ():
+        echo(f"    {path_words(path)}")
+
+
+def _document(one: Owner | Shares, *, nobodys: bool) -> dict[str, Any]:
+    if isinstance(one, Owner):
+        return {"path": one.path, "holding": one.holding, "beneath": list(one.beneath)}
+    document: dict[str, Any] = {
+        "path": one.path,
+        "holding": None,
+        "beneath": [],
+        "holdings": [{"name": name, "files": files, "bytes": size} for name, (files, size) in one.holdings.items()],
+        "nobodys": {"files": len(one.nobodys), "bytes": one.nobodys_size},
+    }
+    return document | {"nobodys_paths": one.nobodys} if nobodys else document

@@ -11,7 +11,7 @@ from typing import Any
 from usufruct.errors import BadDefinition, WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.platform import Platform
-from usufruct.model.settings import Settings, fault_in, key_of, variable_of
+from usufruct.model.settings import PATHS, Settings, fault_in, key_of, variable_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +55,9 @@ def parsed(key: str, text: str) -> Any:
     value: Any = text
     if isinstance(getattr(Settings(), key.replace("-", "_"), None), int) and text.strip().lstrip("-").isdigit():
         value = int(text)
+    if key in PATHS and text:
+        # As it is meant here and now; another directory may be the current one later.
+        value = os.pathsep.join(str(Path(one).expanduser().absolute()) for one in text.split(os.pathsep) if one)
     if fault := fault_in(key, value):
         raise WrongUsage(f"{key} cannot be {text}: {fault}.", remedy="`usufruct settings` explains each setting.")
     return value

@@ -227,7 +227,7 @@ def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> No
     """Record the files that a holding's archives consist of, in their order; what was on record of them goes."""
     ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (holding,))
     ledger.connection.executemany(
-        "INSERT INTO volume VALUES (?, ?, ?, ?, ?)",
+        "INSERT INTO volume (holding, position, path, size, blake3) VALUES (?, ?, ?, ?, ?)",
         [(holding, number, volume.path, volume.size, volume.digest) for number, volume in enumerate(volumes)],
     )
 
@@ -246,6 +246,16 @@ def all_volumes(ledger: Ledger) -> list[tuple[str, Volume]]:
         f"SELECT name, path, volume.size, blake3 FROM volume JOIN holding ON number = holding WHERE {_LIVE}"
     )
     return [(name, Volume(path=path, size=size, digest=digest)) for name, path, size, digest in rows]
+
+
+def trash_volume(ledger: Ledger, path: str) -> None:
+    """Record that a file of archives is in the trash."""
+    ledger.connection.execute("UPDATE volume SET is_trashed = 1 WHERE path = ?", (path,))
+
+
+def trashed_volumes(ledger: Ledger) -> set[str]:
+    """Paths that files of archives had before they went to the trash."""
+    return {row[0] for row in ledger.connection.execute("SELECT path FROM volume WHERE is_trashed")}
 
 
 def move_volume(ledger: Ledger, old: str, new: str) -> None:

@@ -12,13 +12,15 @@ Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `
 
 VERSION = 4
 
+IS_TRASHED = """
+    is_trashed INTEGER NOT NULL DEFAULT 0, -- it went to the trash, wherever that is"""
 VOLUMES = """
 CREATE TABLE volume (                    -- the files of the archives that a holding came from
     holding  INTEGER NOT NULL REFERENCES holding,
     position INTEGER NOT NULL,
     path     TEXT NOT NULL,
     size     INTEGER NOT NULL,
-    blake3   BLOB NOT NULL,
+    blake3   BLOB NOT NULL,{IS_TRASHED}
     PRIMARY KEY (holding, position)
 ) WITHOUT ROWID;
 """
@@ -69,13 +71,14 @@ STEPS = {
     1: f"""
 ALTER TABLE holding ADD COLUMN origin TEXT NOT NULL DEFAULT '';
 ALTER TABLE change ADD COLUMN is_undo INTEGER NOT NULL DEFAULT 0;
-{VOLUMES}{PAST}""",
+{VOLUMES.format(IS_TRASHED="")}{PAST}""",
     2: f"""
 ALTER TABLE staging ADD COLUMN volume TEXT NOT NULL DEFAULT '?';
 ALTER TABLE staging ADD COLUMN is_beside INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE staging ADD COLUMN settles INTEGER;
 {PLACE}""",
     3: f"""{CLAIM}
+ALTER TABLE volume ADD COLUMN is_trashed INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE change RENAME COLUMN is_undo TO root;
 ALTER TABLE change ADD COLUMN command INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE change ADD COLUMN brought INTEGER;
@@ -193,5 +196,5 @@ CREATE TABLE note (
 ) WITHOUT ROWID;
 """
 
-TABLES = _FIRST + VOLUMES + PAST + PLACE + CLAIM
+TABLES = _FIRST + VOLUMES.format(IS_TRASHED=IS_TRASHED) + PAST + PLACE + CLAIM
 """The statements that make a new ledger."""

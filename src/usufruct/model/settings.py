@@ -12,6 +12,10 @@ KEEP, TRASH, STORE = AFTERWARDS = ("keep", "trash", "store")
 """What may become of an archive once its content is placed."""
 
 
+PATHS = frozenset(("store", "downloads"))
+"""Settings that are paths."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Settings:
     """Each field is one setting: its name, with `-` for `_`, is the key in the file and after USUFRUCT_ in the
