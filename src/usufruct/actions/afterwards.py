@@ -18,7 +18,6 @@ from usufruct.planning.names import free_name, spelling_key, tidy_name
 from usufruct.survey.condition import Condition, condition_of
 from usufruct.transaction.work import Edges
 
-
 _HEADERS = 16 << 10
 """Bytes of a small archive that are no content."""
 

@@ -92,10 +92,16 @@ def _tell_settled(settled: list[tuple[str, Settled]], *, as_json: bool) -> int:
         echo("There is no archive to let go: none is where it was added from.")
     else:
         for name, one in settled:
-            where = f" as {path_words(one.paths[0])}" if one.paths else ""
-            what = one.fault or ("in the trash" if one.how == TRASH and not where else f"{one.how}d{where}")
+            what = one.fault or _what(one)
             echo(f"  {styled(printable(name), 'title')}  {styled(what, 'care') if one.fault else what}")
     return 1 if any(one.fault for _, one in settled) else 0
+
+
+def _what(one: Settled) -> str:
+    if not one.paths:
+        return "in the trash" if one.how == TRASH else "stored already"
+    where = path_words(one.paths[0])
+    return f"stored as {where}" if one.how == STORE else f"kept as {where}, for the trash did not take it"
 
 
 def _style(column: int, text: str) -> str:
