@@ -57,7 +57,7 @@ class PartsTest(ArchiveCase):
 
     def test_a_missing_part_is_named(self) -> None:
         first = self.write({f"moon.part{n:02}.rar": b"x" for n in range(1, 81) if n not in (37, 40)})
-        with self.assertRaisesRegex(DamagedArchive, "part 37, 40 of 80 is missing"):
+        with self.assertRaisesRegex(DamagedArchive, "part 37, 40 of 80 are missing"):
             parts_of(first)
         numbered = self.write(
             {name: data for name, data in cut(bytes(5000), 1000, "m.zip").items() if "002" not in name}

@@ -32,7 +32,7 @@ class LookTest(WorldTest):
         self.write("pack.rar", b"MZ" + bytes(99) + zip_of(items, comment=b"for the play\n")[0])
         said = " ".join(self.run_words("look", "--to", "x", "pack.rar", code=3).stdout.split())
         for words in (
-            "zip · 2 entries", "packed with stored", "with AES-256, 1 file", "called rar, but it is zip",
+            "zip · 2 entries", "packed not at all", "with AES-256, 1 file", "called rar, but it is zip",
             "self-extracting", "for the play", "1 file that can run: run.exe",
             r"1 name that shows as another: \u202egpj",
         ):  # fmt: skip

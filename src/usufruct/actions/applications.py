@@ -8,7 +8,7 @@ from usufruct.definitions.load import SHIPPED, load_applications
 from usufruct.errors import WrongUsage
 from usufruct.files.platform import this_platform
 from usufruct.model.applications import Application
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, suggestion
 from usufruct.planning.places import folder_and_below
 
 
@@ -30,10 +30,10 @@ def application_named(applications: Sequence[Application], name: str) -> Applica
     for application in applications:
         if folded(name) in (folded(application.name), folded(application.title)):
             return application
-    known = ", ".join(application.name for application in applications)
+    known = [application.name for application in applications]
     raise WrongUsage(
         f"There is no application called {name}.",
-        remedy=f"Known are {known}." if known else "Write a definition first; `usufruct app list` says where.",
+        remedy=suggestion(name, known) if known else "Write a definition first; `usufruct app list` says where.",
     )
 
 
@@ -48,8 +48,11 @@ def applications_with_folder(applications: Sequence[Application], folder: str) -
     if found:
         names = " and ".join(application.name for application in found)
         raise WrongUsage(f"{names} both have a folder {folder}.", remedy="Say which is meant with --app.")
-    folders = ", ".join(f"{one.name} ({', '.join(folder.name for folder in one.folders)})" for one in applications)
-    raise WrongUsage(f"No application has a folder {folder}.", remedy=f"There are {folders}.")
+    known = [one.name for application in applications for one in application.folders]
+    near = suggestion(folder.replace("\\", "/").partition("/")[0], known)
+    raise WrongUsage(
+        f"No application has a folder {folder}.", remedy=f"{near} `usufruct app show NAME` lists the folders of one."
+    )
 
 
 def definition_file(surroundings: Surroundings, application: Application) -> Path:

@@ -441,7 +441,7 @@ def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
     looked = (*looked, "`usufruct app learn FOLDER` makes a definition from a folder that has such content already")
     unsafe = " Some of its entries are unsafe." if any(layout.refused for layout in layouts) else ""
     options = [
-        option
+        replace(option, name=f"{option.name} of {layout.application.name}") if len(own) > 1 else option
         for layout in layouts
         if layout.application and not layout.application.is_shipped
         for option in into_options(layout, layout.application)

@@ -9,7 +9,7 @@ from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named
 from usufruct.model.holdings import Holding
-from usufruct.planning.names import folded, suggestion
+from usufruct.planning.names import by_number, folded, suggestion
 from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences
 
@@ -25,7 +25,7 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
         wanted = folded(find)
         holdings = [one for one in holdings if wanted in folded(_words(one))]
     if sort == "name":
-        return holdings
+        return sorted(holdings, key=lambda one: (one.application is None, one.application or "", by_number(one.name)))
     key = _by_size if sort == "size" else _by_time
     return sorted(holdings, key=lambda one: (one.application is None, one.application or "", key(one)))
 

@@ -196,7 +196,7 @@ def _open_by_content(
         raise _no_archive(name, path, found)
     if _said_format(name):
         raise DamagedArchive(
-            f"{name} is called an archive, but its content is none: it is damaged or not completely downloaded.",
+            f"{name} is called an archive, but nothing in it is one: it is damaged or not completely downloaded.",
             remedy="Download it again.",
             path=path,
         )

@@ -112,6 +112,18 @@ def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
     return found
 
 
+def _called(found: dict[int, list[Path]], expected: list[int], absent: int) -> str:
+    """What the file of a missing part is called, in words; empty where that cannot be told."""
+    number = expected[absent - 1]
+    for there in sorted(found):
+        name = found[there][0].name
+        digits = [one for one in re.finditer(r"\d+", name) if int(one[0]) == there]
+        if digits and number != _LAST and there != _LAST:
+            last = digits[-1]
+            return f" ({name[: last.start()]}{str(number).zfill(len(last[0]))}{name[last.end() :]})"
+    return ""
+
+
 def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
     """The set's files in order, each number once."""
     highest = max((number for number in found if number != _LAST), default=-1)
@@ -121,8 +133,10 @@ def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
     absent = [expected.index(number) + 1 for number in expected if number not in found]
     if absent:
         words = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
+        named = _called(found, expected, absent[0]) if len(absent) == 1 else ""
+        are = "is" if len(absent) == 1 else "are"
         raise DamagedArchive(
-            f"part {words} of {total} is missing beside {path.name}.",
+            f"part {words} of {total}{named} {are} missing beside {path.name}.",
             remedy="Put it into the same folder as the others.",
             path=str(path),
         )

@@ -27,6 +27,8 @@ def fact_lines(result: "Examined") -> Iterator[str]:
     facts, listing = result.facts, result.listing
     if facts:
         packing = [f"with {', '.join(facts.packing)}"] if facts.packing else []
+        if facts.packing == ("stored",):
+            packing = ["not at all, only put together"]
         if facts.is_solid:
             packing.append("as one solid stream")
         if len(facts.volumes) > 1:

@@ -67,7 +67,7 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
         )
         return
     rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
-    rows += [("archives in the store", sizes.stored), ("archives left: room to win", sizes.archives)]
+    rows += [("archives in the store", sizes.stored), ("archives still where they were added from", sizes.archives)]
     largest = max(size for _, size in rows) or 1
     names = min(46, max(20, page() // 2 - 6), max(len(name) for name, _ in rows))
     room = max(10, page() - names - 16)

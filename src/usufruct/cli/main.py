@@ -10,8 +10,9 @@ import click
 
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
+from usufruct.cli.examples import epilog_of
 from usufruct.cli.screen import echo, echo_text, lost_output
-from usufruct.errors import MachineError, UsufructError
+from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
@@ -71,7 +72,20 @@ class _Commands(click.Group):
             return None
         module, _, name = _COMMANDS[cmd_name][0].partition(":")
         command: click.Command = getattr(importlib.import_module(module), name)
+        command.epilog = epilog_of(cmd_name)
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """As the library does, but a command that is not there is answered by the one that was meant."""
+        word = args[0]
+        if not ctx.resilient_parsing and not word.startswith("-") and word not in _COMMANDS:
+            from usufruct.planning.names import suggestion
+
+            near = suggestion(word, list(_COMMANDS))
+            raise WrongUsage(f"There is no command {word}.", remedy=f"{near} `usufruct --help` lists all.")
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, commands in _SECTIONS.items():

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 import click
 
 from usufruct import __version__
+from usufruct.cli.examples import EXAMPLES
 from usufruct.cli.screen import echo
 
 
@@ -76,11 +77,21 @@ def _commands(command: click.Command, context: click.Context) -> Iterator[str]:
             words = " ".join(below.collect_usage_pieces(inner))
             yield f".SS {_text(path.partition(' ')[2])} {_text(words)}"
             yield from _paragraphs(below.help or "")
+            if not path.partition(" ")[2].count(" ") and name in EXAMPLES:
+                yield from _example_lines(name)
             for parameter in below.get_params(inner):
                 record = parameter.get_help_record(inner)
                 if record and record[1] and record[0] != "-h, --help":
                     yield from (".TP", f"\\fB{_text(record[0])}\\fR", _text(record[1]))
             yield from _commands(below, inner)
+
+
+def _example_lines(name: str) -> Iterator[str]:
+    """The examples of a command, each line as it stands."""
+    yield from (".PP", ".nf")
+    for words, meaning in EXAMPLES[name]:
+        yield f"{_text(f'usufruct {words}')}  {_text(meaning)}"
+    yield ".fi"
 
 
 def _paragraphs(text: str) -> Iterator[str]:

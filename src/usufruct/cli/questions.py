@@ -3,6 +3,7 @@
 import os
 import shlex
 import sys
+from collections import Counter
 from collections.abc import Sequence, Set
 from dataclasses import replace
 from itertools import pairwise
@@ -16,7 +17,6 @@ from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.screen import (
-    by_number,
     count_words,
     echo,
     echo_text,
@@ -30,6 +30,7 @@ from usufruct.errors import UsufructError, WrongUsage
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.layout import Decision, Layout, Option
+from usufruct.planning.names import by_number
 
 if TYPE_CHECKING:
     from usufruct.actions.defining import Proposal
@@ -224,6 +225,8 @@ def picked(result: Examined) -> tuple[str, ...]:
         opened.update(_checked("Which shall be opened?", [(title, title, len(closed) == 1) for title in closed]))
 
 
+_MOST_SINGLE = 20
+"""Files straight in a folder that are ticked one by one from the start."""
 _OPEN = "\0open"
 """The answer that opens pieces and directories."""
 
@@ -232,9 +235,14 @@ def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]
     """Title, size in words and paths of the entries of what is ticked as one: a piece, a directory, or one file."""
     listing = layout.listing
     found: dict[str, list[int]] = {}
+    counts = Counter(layout.home_of[row] for row in layout.placed_rows())
     for row in layout.placed_rows():
-        home = layout.homes[layout.home_of[row]]
+        number = layout.home_of[row]
+        home = layout.homes[number]
         title = home.piece or home.path or "."
+        is_straight = not home.piece and home.folder is not None and home.path == home.folder.path
+        if is_straight and counts[number] <= _MOST_SINGLE:
+            title = listing.path(row)
         found.setdefault(listing.path(row) if f"{title}/" in opened else title, []).append(row)
     bundles = []
     for title, rows in sorted(found.items(), key=lambda one: by_number(one[0])):
@@ -293,15 +301,31 @@ def answering_command(result: Examined) -> str:
     answers = [word for decision in result.decisions for word in (decision.options or (None,))[:1] if word]
     if not answers:
         return ""
-    words = ["usufruct", "add", *_words_about(result.path)]
+    anew = {word for option in answers for word in option.answer[::2]} & _SINGLE
+    words = ["usufruct", "add", *_without(_words_about(result.path), anew)]
     for option in answers:
         pairs = zip(option.answer[::2], option.answer[1::2], strict=True)
         words.extend(word for pair in pairs if not _is_said(words, pair) for word in pair)
     return shlex.join(words)
 
 
+def _without(words: Sequence[str], options: Set[str]) -> list[str]:
+    """Words of a command less these options and their values."""
+    kept: list[str] = []
+    is_value = False
+    for word in words:
+        if not is_value and word.partition("=")[0] not in options:
+            kept.append(word)
+        is_value = word in options
+    return kept
+
+
 def _is_said(words: Sequence[str], pair: tuple[str, str]) -> bool:
     return pair in pairwise(words)
+
+
+_SINGLE = frozenset(("--on-clash", "--into", "--to", "--as", "--update", "--programs", "--autostart"))
+"""Options that are given once: one in an answer takes the place of an earlier one."""
 
 
 def _words_about(path: str) -> list[str]:

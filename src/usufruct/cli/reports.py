@@ -338,7 +338,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     if result.extends and result.updates:
         yield f"{styled(done, 'good')} {name} in {where}: {counted} now, {result.updates.files:,} before"
     else:
-        yield f"{styled(done, 'good')} {name} to {where}: {counted}"
+        yield f"{styled(done, 'good')} {name} {'in' if added.state == 'updated' else 'to'} {where}: {counted}"
     yield from tree_lines(result, layout, plan, in_full=in_full)
     yield from remark_lines(result, layout, in_full=in_full)
     yield ""
@@ -373,7 +373,8 @@ def short_report(added: Added) -> str:
     if placed and result.plan:
         where = result.application.title if result.application else path_words(result.plan.snapshot.root)
         done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
-        what = f"{holding} {'in' if result.extends else 'to'} {where}: {count_words(placed.files, 'file')}"
+        into = "in" if result.extends or added.state == "updated" else "to"
+        what = f"{holding} {into} {where}: {count_words(placed.files, 'file')}"
         if placed.replaced:
             there = count_words(len(placed.replaced), "file that was", "files that were")
             what += f"; {there} there before, backed up and replaced"

@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from usufruct.files.printable import UNPRINTABLE, printable, printable_but_colours
+from usufruct.model.words import count_words as count_words
 
 _COLOURS: dict[str, dict[str, Any]] = {
     "title": {"bold": True},
@@ -127,12 +128,6 @@ def page() -> int:
     return width() if os.environ.get("COLUMNS") or sys.stdout.isatty() else 1 << 16
 
 
-def by_number(text: str) -> list[tuple[int, str]]:
-    """A key that sorts names as people count: `s2` before `s10`, whatever their case."""
-    parts = re.split(r"(\d+)", text.casefold())
-    return [(int(part), "") if number % 2 else (-1, part) for number, part in enumerate(parts)]
-
-
 def can_draw() -> bool:
     """Whether the output can show line-drawing characters."""
     encoding = getattr(sys.stdout, "encoding", None) or "ascii"
@@ -179,11 +174,6 @@ def size_words(size: int) -> str:
         if value < 999.5 or unit == "TB":
             return f"{value:.1f} {unit}" if value < 99.95 else f"{value:.0f} {unit}"
     raise AssertionError("every size has a unit")
-
-
-def count_words(count: int, one: str, many: str = "") -> str:
-    """`1 file`, `2 files`."""
-    return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
 def time_words(nanoseconds: int) -> str:

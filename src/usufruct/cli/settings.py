@@ -14,6 +14,7 @@ from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.settings import found_settings, parsed, write_setting
 from usufruct.errors import WrongUsage
 from usufruct.model.settings import meanings, variable_of
+from usufruct.planning.names import suggestion
 
 _STYLES = ("place", "quiet")
 
@@ -60,23 +61,38 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 @settings.command("set")
 @click.argument("key", shell_complete=words.settings)
 @click.argument("value")
-def set_command(key: str, value: str) -> None:
+@json_option
+def set_command(key: str, value: str, *, as_json: bool) -> None:
     """Set KEY to VALUE, for all commands from now on."""
     around = surroundings()
+    _refuse_unknown(key)
     parsed_value = parsed(key, value)
     write_setting(around.places.settings, key, parsed_value, around.system())
+    if as_json:
+        echo_json({"key": key, "value": parsed_value})
+        return
     echo(f"{key} is {_words(parsed_value)} now.")
 
 
 @settings.command()
 @click.argument("key", shell_complete=words.settings)
-def reset(key: str) -> None:
+@json_option
+def reset(key: str, *, as_json: bool) -> None:
     """Give KEY its default again."""
-    if key not in meanings():
-        raise WrongUsage(f"There is no setting {key}.", remedy=f"Known are {', '.join(meanings())}.")
+    _refuse_unknown(key)
     around = surroundings()
     write_setting(around.places.settings, key, None, around.system())
+    if as_json:
+        echo_json({"key": key, "value": None})
+        return
     echo(f"{key} has its default again.")
+
+
+def _refuse_unknown(key: str) -> None:
+    if key not in meanings():
+        raise WrongUsage(
+            f"There is no setting {key}.", remedy=f"{suggestion(key, list(meanings()))} `usufruct settings` shows all."
+        )
 
 
 def _effective(around: Surroundings, key: str, value: object) -> object:

@@ -8,6 +8,7 @@ from itertools import compress, islice
 
 from usufruct.cli.screen import can_draw, count_words, page, shortened, size_words, styled
 from usufruct.files.printable import printable
+from usufruct.planning.names import by_number
 
 _MOST_FILES = 10
 """Files of one directory that are drawn before the rest is only counted."""
@@ -56,7 +57,7 @@ class Branch:
             remarkable = nsmallest(most, compress(every, self.marks), key=folded.__getitem__)
             ordinary = (number for number in every if not self.marks[number])
             every = [*remarkable, *nsmallest(most - len(remarkable), ordinary, key=folded.__getitem__)]
-        return sorted(every, key=folded.__getitem__)
+        return sorted(every, key=lambda number: by_number(self.names[number]))
 
     def common_remark(self) -> str:
         """Its own remark, or the one that all directories in it have, where it holds nothing else."""
@@ -159,7 +160,7 @@ def _rows(
     files = len(branch.names)
     leaves = branch.shown(files if in_full or files <= _MOST_FILES + 1 else _MOST_FILES)
     hidden = files - len(leaves)
-    branches = sorted(branch.branches.items(), key=lambda item: item[0].lower())
+    branches = sorted(branch.branches.items(), key=lambda item: by_number(item[0]))
     last = len(branches) + len(leaves) + bool(hidden) - 1
     for number, (name, child) in enumerate(branches):
         files, size = child.totals()

@@ -9,7 +9,6 @@ import click
 from usufruct.actions.whose import Owner, Shares, shares_of
 from usufruct.actions.whose import whose as whose_action
 from usufruct.cli.screen import (
-    by_number,
     count_words,
     echo,
     echo_json,
@@ -21,6 +20,7 @@ from usufruct.cli.screen import (
 )
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
+from usufruct.planning.names import by_number
 
 _OWN = {"original": "your file from before", "user": "your changed file"}
 

@@ -218,6 +218,17 @@ _WHERE = re.compile(r" - at `\$(?P<path>[^`]*)`")
 _STEP = re.compile(r"\.(?P<key>\w+)|\[(?P<index>\d+|\.\.\.)\]")
 
 
+_LIBRARY_WORDS = (
+    (r"(?i)invalid enum value '([^']*)'", r'"\1" is none of the words that may stand here'),
+    (r"(?i)expected `array`, got `(\w+)`", "a list is wanted here, in square brackets"),
+    (r"(?i)expected `str`, got `(\w+)`", "a text is wanted here, in quotes"),
+    (r"(?i)expected `bool`, got `(\w+)`", "true or false is wanted here"),
+    (r"(?i)expected `int`, got `(\w+)`", "a whole number is wanted here"),
+    (r"(?i)expected `the table`, got `(\w+)`", "a table is wanted here"),
+)
+"""What the validating library says → what a person is told."""
+
+
 def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> BadDefinition:
     """The library's finding with the line that it is about."""
     said = str(error)
@@ -230,6 +241,8 @@ def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> B
     key = named[1] if named else (keys[-1] if keys else "")
     line = _line_of(text, key, folder if is_folder else None)
     what = _WHERE.sub("", said).replace("Object", "the table").replace("object", "the table")
+    for pattern, plain in _LIBRARY_WORDS:
+        what = re.sub(pattern, plain, what)
     place = f"[[folder]] number {folder + 1}" if is_folder and folder is not None else ".".join(keys) or "the file"
     form = FolderForm if is_folder else ApplicationForm if keys[:1] == ["application"] else DefinitionForm
     known = ", ".join(form.__struct_fields__)

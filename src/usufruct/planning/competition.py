@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.model.words import count_words
 from usufruct.planning.names import folded
 
 _TENTH = 10
@@ -216,7 +217,7 @@ def _loss(loser: Layout, winner: Layout) -> str:
     if loser.evidence < winner.evidence:
         return f"found by {evidence_words(loser.evidence)} only, {_name(winner)} by {evidence_words(winner.evidence)}"
     if _reached(loser) * _TENTH < _reached(winner) * (_TENTH - 1):
-        return f"places {loser.files} files, {_name(winner)} {winner.files}"
+        return f"places {count_words(loser.files, 'file')}, {_name(winner)} {winner.files:,}"
     return f"as strong, but {_name(winner)} is your own or named by the download"
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from usufruct.model.applications import Arrange
 from usufruct.model.entries import TOP, Listing
+from usufruct.model.words import count_words
 from usufruct.planning.dangers import programs_in
 from usufruct.planning.everyday import MEDIA, suffix_of
 from usufruct.planning.junk import is_junk, is_notes
@@ -116,9 +117,12 @@ class _Look:
             inside = self._explained(pieces)
             groups = {self.tree.parent(piece) for piece in pieces} - {directory}
             if len(pieces) > 1 and inside >= _ENOUGH * len(rows) and (may_group or not groups):
-                evidence = [f"{len(pieces)} directories that hold {mark}, with {inside} of {_files(len(rows))} here"]
+                here = f"{inside} of {count_words(len(rows), 'file')} here"
+                evidence = [f"{len(pieces)} directories that hold {mark}, with {here}"]
                 if groups:
-                    evidence.append(f"some lie in {len(groups)} groups, like {self.tree.names[min(groups)]}")
+                    evidence.append(
+                        f"some lie in {count_words(len(groups), 'group')}, like {self.tree.names[min(groups)]}"
+                    )
                 return LearnedFolder(
                     name=name, path=path, arrange=Arrange.PIECES, mark=(mark,), evidence=tuple(evidence)
                 )
@@ -197,7 +201,7 @@ class _Look:
         takes = tuple(common) if explained >= _ENOUGH * len(rows) else ()
         counted = ", ".join(f"{types[one]} {one}" for one in order[:5])
         where = f"{deep} of them in sub-directories" if deep else "all directly in it"
-        evidence = [f"{_files(len(rows))}, {where}: {counted}"]
+        evidence = [f"{count_words(len(rows), 'file')}, {where}: {counted}"]
         if not takes:
             evidence.append("too many types to list, so it takes whatever is named for it")
         arrange = Arrange.TREE if deep else Arrange.LOOSE
@@ -222,7 +226,3 @@ def _with_own_names(folders: list[LearnedFolder]) -> Iterable[LearnedFolder]:
         name = free_name(name.lower(), taken) if spelling_key(name) in taken else name.lower()
         taken.add(spelling_key(name))
         yield replace(folder, name=name)
-
-
-def _files(count: int) -> str:
-    return "1 file" if count == 1 else f"{count} files"

@@ -47,6 +47,12 @@ def folded_path(path: str) -> str:
     return "/".join(map(folded, path.split("/")))
 
 
+def by_number(text: str) -> list[tuple[int, str]]:
+    """A key that sorts names as people count: `s2` before `s10`, whatever their case."""
+    parts = re.split(r"(\d+)", text.casefold())
+    return [(int(part), "") if number % 2 else (-1, part) for number, part in enumerate(parts)]
+
+
 def suggestion(word: str, known: Sequence[str]) -> str:
     """A sentence that names what a word of the user's may have meant, or what there is."""
     import difflib  # only here: hardly any word is wrong

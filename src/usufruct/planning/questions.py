@@ -15,13 +15,19 @@ def clash_question(plan: Plan) -> Decision:
     """What becomes of files that are there and differ, where the user wants to be asked."""
     rows, listing = plan.open_clashes, plan.layout.listing
     size = sum(map(listing.sizes.__getitem__, rows))
-    first = f"{listing.path(rows[0])}{f' and {len(rows) - 1} more' if len(rows) > 1 else ''}"
-    what = "a file is there already that differs" if len(rows) == 1 else "files are there already that differ"
+    first = listing.path(rows[0])
+    what = (
+        f"Where {first} is to go, a file is there already that differs"
+        if len(rows) == 1
+        else f"{len(rows)} files are there already and differ, {first} for one"
+    )
     options = [
         Option(name=name, answer=("--on-clash", name), files=len(rows), size=size)
         for name in (OnClash.REPLACE, OnClash.KEEP, OnClash.NEWER, OnClash.BOTH)
     ]
-    return Decision(question=f"For {first} {what}. What shall become of them?", options=tuple(options))
+    return Decision(
+        question=f"{what}. What shall become of {'it' if len(rows) == 1 else 'them'}?", options=tuple(options)
+    )
 
 
 def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None = None) -> Decision | None:
