@@ -1,16 +1,14 @@
 """`add` in its more than plain uses: several archives, several applications, folders, answers, a terminal."""
 
 import json
-import os
-import select
 import shlex
 import subprocess
 import sys
-import time
 import unittest
 
 from tests.archives.zip_writer import Item, zip_of
-from tests.support import SAMPLES, WorldTest, program, run_program, zip_bytes
+from tests.cli.terminal import Terminal
+from tests.support import SAMPLES, WorldTest, run_program, zip_bytes
 
 
 class AddCase(WorldTest):
@@ -131,32 +129,11 @@ class TerminalTest(AddCase):
 
     def at_terminal(self, words: list[str], keys: list[tuple[str, bytes]]) -> tuple[int, str]:
         """Run the program at a terminal; each key is pressed once its text has appeared. Gives exit code and output."""
-        import pty  # not on every system
-
-        process, terminal = pty.fork()
-        if not process:
-            os.chdir(self.downloads)
-            environment = {**os.environ, "USUFRUCT_HOME": str(self.home), "TERM": "xterm", "COLUMNS": "100"}
-            os.execvpe(program()[0], [*program(), *words], environment)
-        said = b""
-        waiting = list(keys)
-        end = time.monotonic() + 60
-        while time.monotonic() < end:
-            if select.select([terminal], [], [], 0.1)[0]:
-                try:
-                    block = os.read(terminal, 1 << 16)
-                except OSError:
-                    break
-                if not block:
-                    break
-                said += block
-                if b"\x1b[6n" in block:  # the library asks where the cursor is
-                    os.write(terminal, b"\x1b[1;1R")
-            if waiting and waiting[0][0].encode() in said:
-                os.write(terminal, waiting.pop(0)[1])
-        os.close(terminal)
-        _, status = os.waitpid(process, 0)
-        return os.waitstatus_to_exitcode(status), said.decode("utf-8", "replace")
+        with Terminal(*words, cwd=self.downloads, env={"USUFRUCT_HOME": str(self.home)}) as terminal:
+            for text, pressed in keys:
+                terminal.sees(text)
+                terminal.types(pressed.decode())
+            return terminal.ends(), terminal.shown
 
     def test_alternatives_are_picked_from_a_list(self) -> None:
         self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})

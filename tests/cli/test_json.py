@@ -5,9 +5,11 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import click
 import jsonschema
 
 from tests.cli.test_add import AddCase
+from usufruct.cli.main import cli
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text(encoding="utf-8"))
 
@@ -58,6 +60,16 @@ class JsonTest(AddCase):
         self.assertEqual([one["to"] for one in stays], ["Gels/moon (2).gel"])
         self.assertEqual(self.document("add", "pack.zip")["archives"][0]["state"], "added")
         self.assertEqual(self.document("add", "pack.zip")["archives"][0]["state"], "already added")
+
+    def test_every_command_takes_it(self) -> None:
+        def lacking(command: click.Command, path: str) -> list[str]:
+            if isinstance(command, click.Group) and not command.invoke_without_command:
+                below = [(name, command.get_command(click.Context(command), name)) for name in
+                         command.list_commands(click.Context(command))]  # fmt: skip
+                return [one for name, inner in below if inner for one in lacking(inner, f"{path} {name}")]
+            return [] if any("--json" in parameter.opts for parameter in command.params) else [path]
+
+        self.assertEqual(lacking(cli, "usufruct"), [])
 
     def test_questions_refusals_and_errors(self) -> None:
         self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})

@@ -133,7 +133,8 @@ def _tell_downloads(around: Surroundings, application: Application) -> None:
 @click.argument("name", shell_complete=words.applications)
 @click.option("--root", type=click.Path(path_type=Path), help="The folder that the application reads.")
 @click.option("--from", "source", type=click.File(encoding="utf-8"), help="A file with the definition; - for input.")
-def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
+@json_option
+def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -> None:
     """Define the application NAME: from a file, or in your editor from a commented beginning."""
     around = surroundings()
     proposal = defining.blank(around, name, root)
@@ -141,16 +142,20 @@ def new(name: str, *, root: Path | None, source: TextIO | None) -> None:
         raise WrongUsage(f"{name} is defined already.", remedy=f"`usufruct app edit {name}` changes it.")
     text = source.read() if source else _edited(proposal.text)
     if text is None:
-        echo("Nothing was written.")
+        _tell_state(name, "unchanged", "Nothing was written.", as_json=as_json)
         return
     application = defining.write_definition(around, text, proposal.file)
+    if as_json:
+        echo_json({"name": application.name, "state": "written", "file": str(proposal.file)})
+        return
     echo(f"{styled('Written', 'good')}: {application.title}, {count_words(len(application.folders), 'folder')}.")
     _tell_downloads(around, application)
 
 
 @app.command()
 @click.argument("name", shell_complete=words.applications)
-def edit(name: str) -> None:
+@json_option
+def edit(name: str, *, as_json: bool) -> None:
     """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
     around = surroundings()
     file = around.places.apps / f"{name}.toml"
@@ -162,7 +167,7 @@ def edit(name: str) -> None:
     while True:
         text = _edited(text or "")
         if text is None:
-            echo("Nothing was changed.")
+            _tell_state(name, "unchanged", "Nothing was changed.", as_json=as_json)
             return
         try:
             defining.write_definition(around, text, file, replaces=name)
@@ -177,7 +182,7 @@ def edit(name: str) -> None:
                 echo(f"The definition is as it was; what you wrote is in {path_words(str(kept))}.")
                 return
         else:
-            echo(f"{styled('Written', 'good')}: {name}.")
+            _tell_state(name, "written", f"{styled('Written', 'good')}: {name}.", as_json=as_json)
             return
 
 
@@ -195,7 +200,8 @@ def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
 
 @app.command()
 @click.argument("name", shell_complete=words.applications)
-def agree(name: str) -> None:
+@json_option
+def agree(name: str, *, as_json: bool) -> None:
     """Allow the command that the definition of NAME runs after each change, as it stands now.
 
     A definition may come from somebody else. Its command is shown here, and is not run before; one that changed is
@@ -204,29 +210,40 @@ def agree(name: str) -> None:
     around = surroundings()
     application = application_named(known_applications(around), name)
     if not application.after:
-        echo(f"{application.name} runs nothing after a change.")
+        _tell_state(application.name, "none", f"{application.name} runs nothing after a change.", as_json=as_json)
         return
     command = printable(shlex.join(application.after))
     if refresh.is_agreed(around, application):
-        echo(f"{command} is allowed already.")
+        _tell_state(application.name, "allowed", f"{command} is allowed already.", as_json=as_json)
         return
-    echo(f"After each change of its files, {application.name} runs")
-    echo(f"  {command}")
-    if is_asking() and not confirmed("Allow it?", default=False):
+    echo(f"After each change of its files, {application.name} runs", err=as_json)
+    echo(f"  {command}", err=as_json)
+    if is_asking() and not as_json and not confirmed("Allow it?", default=False):
         echo("It is not run.")
         return
     refresh.agree(around, application)
-    echo(f"{styled('Allowed', 'good')}, until the definition names another.")
+    said = f"{styled('Allowed', 'good')}, until the definition names another."
+    _tell_state(application.name, "allowed", said, as_json=as_json)
 
 
 @app.command()
 @click.argument("name", shell_complete=words.applications)
-def drop(name: str) -> None:
+@json_option
+def drop(name: str, *, as_json: bool) -> None:
     """Forget the definition of NAME; refused while there are holdings of it."""
     around = surroundings()
     application = application_named(known_applications(around), name)
     kept = defining.drop_definition(around, application)
-    echo(f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}.")
+    said = f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}."
+    _tell_state(application.name, "dropped", said, as_json=as_json)
+
+
+def _tell_state(name: str, state: str, said: str, *, as_json: bool) -> None:
+    """What became of a definition, in words or as JSON."""
+    if as_json:
+        echo_json({"name": name, "state": state})
+    else:
+        echo(said)
 
 
 app.add_command(try_command)

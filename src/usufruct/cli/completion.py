@@ -3,7 +3,7 @@
 import click
 from click.shell_completion import get_completion_class
 
-from usufruct.cli.screen import echo_text
+from usufruct.cli.screen import echo_json, echo_text, json_option
 
 _SHELLS = ("bash", "zsh", "fish")
 _VARIABLE = "_USUFRUCT_COMPLETE"
@@ -64,8 +64,9 @@ _OWN = {"bash": _BASH, "fish": _FISH}
 
 @click.command(short_help="Print what makes a shell complete Usufruct's words.")
 @click.argument("shell", type=click.Choice(_SHELLS))
+@json_option
 @click.pass_context
-def completion(context: click.Context, shell: str) -> None:
+def completion(context: click.Context, shell: str, *, as_json: bool) -> None:
     """Print the script that makes SHELL complete commands, options, holdings, applications, folders and archives.
 
     \b
@@ -78,4 +79,8 @@ def completion(context: click.Context, shell: str) -> None:
     root = context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
     # What the library would print, without asking the shell for its version: it may not be on this machine.
-    echo_text(_OWN.get(shell, script.source_template) % script.source_vars())
+    text = _OWN.get(shell, script.source_template) % script.source_vars()
+    if as_json:
+        echo_json({"shell": shell, "script": text})
+    else:
+        echo_text(text)

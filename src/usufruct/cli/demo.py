@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 
 from usufruct.actions.demonstration import count_of_files, differences, prepare_demo, tree_of
-from usufruct.cli.screen import echo, styled
+from usufruct.cli.screen import echo, echo_json, json_option, styled
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.files.state_places import HOME_VARIABLE
 
@@ -64,7 +64,8 @@ _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
     help="Make the example in this new folder and leave it for playing; nothing is removed at the end.",
 )
 @click.option("--bare", is_flag=True, help="With --keep: only lay out the sample data, place nothing.")
-def demo(*, keep: Path | None, bare: bool) -> int:
+@json_option
+def demo(*, keep: Path | None, bare: bool, as_json: bool) -> int:
     """Run a full example on the sample data that ships with Usufruct, in a folder of its own.
 
     Your own folders, holdings and settings are not touched.
@@ -73,62 +74,73 @@ def demo(*, keep: Path | None, bare: bool) -> int:
         raise WrongUsage("--bare needs a folder to leave the sample data in.", remedy="Add --keep DIR.")
     if keep is None:
         with tempfile.TemporaryDirectory(prefix="usufruct-demo-") as passing:
-            return _play(Path(passing).resolve(), is_kept=False)
+            return _play(Path(passing).resolve(), is_kept=False, as_json=as_json)
     folder = keep.expanduser().absolute()
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUsage(f"{folder} is there already and not empty.", remedy="Name a folder that does not exist yet.")
     folder.mkdir(parents=True, exist_ok=True)
     if bare:
         prepare_demo(folder)
-        _tell_kept(folder)
+        _tell_kept(folder, as_json=as_json)
         return 0
-    return _play(folder, is_kept=True)
+    return _play(folder, is_kept=True, as_json=as_json)
 
 
-def _play(folder: Path, *, is_kept: bool) -> int:
+def _play(folder: Path, *, is_kept: bool, as_json: bool) -> int:
     prepare_demo(folder)
     programs = [folder / name for name in ("Lanternbox", "Weftline", "Tidebook")]
     before = [tree_of(program) for program in programs]
     for title, commands in _SCENES[:-1] if is_kept else _SCENES:
-        echo(styled(f"## {title}", "title"))
+        echo(styled(f"## {title}", "title"), err=as_json)
         for command in commands:
-            _run(folder, command)
+            _run(folder, command, as_json=as_json)
     if is_kept:
-        _tell_kept(folder)
+        _tell_kept(folder, as_json=as_json)
         return 0
     faults = [
         fault for program, tree in zip(programs, before, strict=True) for fault in differences(tree, tree_of(program))
     ]
-    echo(styled("## Is everything as it was?", "title"))
+    echo(styled("## Is everything as it was?", "title"), err=as_json)
     if faults:
         for fault in faults:
-            echo(f"  {fault}")
+            echo(f"  {fault}", err=as_json)
         raise UsufructError(
             "The demo's folders are not as they were before.",
             kept="Your own folders were not touched.",
             remedy="Please report this output: it must never happen.",
         )
     count = sum(map(count_of_files, before))
-    echo(f"  Yes: {count} files in {len(programs)} folders, equal in path, content, mode and time.")
+    echo(f"  Yes: {count} files in {len(programs)} folders, equal in path, content, mode and time.", err=as_json)
+    if as_json:
+        echo_json({"folder": None, "files": count, "folders": len(programs), "as_before": True})
     return 0
 
 
-def _tell_kept(folder: Path) -> None:
+def _tell_kept(folder: Path, *, as_json: bool) -> None:
+    if as_json:
+        echo_json({"folder": str(folder), "home": str(folder / "usufruct")})
+        return
     echo(styled("## The example is yours to play with.", "title"))
     echo(f"  cd {shlex.quote(str(folder))}")
     echo(f"  export {HOME_VARIABLE}={shlex.quote(str(folder / 'usufruct'))}")
     echo("  usufruct list")
 
 
-def _run(folder: Path, command: str) -> None:
+def _run(folder: Path, command: str, *, as_json: bool) -> None:
     """Show one command and let the real program carry it out; a question or refusal is part of the example."""
     words = shlex.split(command)
-    echo()
-    echo(f"{styled('$', 'good')} usufruct {command}")
+    echo(err=as_json)
+    echo(f"{styled('$', 'good')} usufruct {command}", err=as_json)
     sys.stdout.flush()
     home = str(folder / "usufruct")
     environment = {**os.environ, HOME_VARIABLE: home}
-    done = subprocess.run([sys.executable, "-m", "usufruct", *words], cwd=folder, env=environment, check=False)
+    done = subprocess.run(
+        [sys.executable, "-m", "usufruct", *words],
+        cwd=folder,
+        env=environment,
+        check=False,
+        stdout=sys.stderr if as_json else None,
+    )
     if done.returncode:
-        echo(styled(f"(exit code {done.returncode})", "quiet"))
-    echo()
+        echo(styled(f"(exit code {done.returncode})", "quiet"), err=as_json)
+    echo(err=as_json)

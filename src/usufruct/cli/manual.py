@@ -7,12 +7,13 @@ import click
 
 from usufruct import __version__
 from usufruct.cli.examples import EXAMPLES
-from usufruct.cli.screen import echo
+from usufruct.cli.screen import echo, echo_json, json_option
 
 
 @click.command(short_help="Print the manual page.")
+@json_option
 @click.pass_context
-def manual(context: click.Context) -> None:
+def manual(context: click.Context, *, as_json: bool) -> None:
     """Print the manual page, for `man`.
 
     \b
@@ -20,7 +21,11 @@ def manual(context: click.Context) -> None:
     to keep it   usufruct manual > ~/.local/share/man/man1/usufruct.1
     """  # noqa: D301 - the sign for lines that are kept
     root = context.find_root()
-    for line in manual_page(root.command, root.info_name or "usufruct"):
+    lines = list(manual_page(root.command, root.info_name or "usufruct"))
+    if as_json:
+        echo_json({"page": "\n".join(lines)})
+        return
+    for line in lines:
         echo(line)
 
 
