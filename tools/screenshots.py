@@ -32,13 +32,19 @@ SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "look": ((), ("look Downloads/owl-family-v1.2.zip",)),
     "add": ((), ("add Downloads/forest-backdrops.zip",)),
     "question": ((), ("add Downloads/moon-gels.zip",)),
-    "learn": (ADDED, ("app learn Lanternbox --name again",)),
+    "learn": (ADDED, ("app learn Tidebook --name again",)),
     "list": (ADDED, ("list", "show forest-backdrops")),
-    "downloads": (ADDED, ("downloads", "add Downloads/old-harbours.zip --afterwards store", "archives")),
+    "downloads": (ADDED, ("downloads", "archives")),
     "check": (
         (*ADDED, "add Downloads/winter-season.zip"),
-        ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "undo", "history"),
+        ("!rm Lanternbox/Gels/frost.gel", "check", "repair winter-season", "whose Lanternbox --nobodys"),
     ),
+    "undo": (
+        (*ADDED, "remove dusk-gels forest-backdrops"),
+        ("history", "undo", "undo", "history", "redo"),
+    ),
+    "many": ((), ("add Downloads/*-gels.*",)),
+    "nothing": (("!rm usufruct/apps/lanternbox.toml",), ("look Downloads/forest-backdrops.zip",)),
     "away": (
         # A drive that can be pulled out; only who may mount can take this picture.
         (
@@ -83,6 +89,10 @@ SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
 }
 
 
+UNASKED = frozenset({"many"})
+"""Scenes in which nobody sits at the terminal, so that nothing is asked."""
+
+
 def take(name: str, folder: Path, display: str) -> None:
     """Play one scene in a terminal window and take its picture."""
     program = Path(sysconfig.get_path("scripts")) / "usufruct"
@@ -115,7 +125,7 @@ def take(name: str, folder: Path, display: str) -> None:
             lines += [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(command[1:])}", command[1:], "echo"]
             continue
         lines.append(f"printf '\\033[32m$\\033[0m usufruct %s\\n' {shlex.quote(command)}")
-        lines.append(f"{shlex.quote(str(program))} {command}")
+        lines.append(f"{shlex.quote(str(program))} {command}{' </dev/null' if name in UNASKED else ''}")
         lines.append("echo")
     lines += [f"touch {shlex.quote(str(folder / 'shown'))}", "sleep 60"]
     script = folder / "scene.sh"

@@ -35,7 +35,7 @@ class ProgramTest(WorldTest):
             self.assertIn(words, looked)
         self.assertEqual(differences(before, tree_of(self.folder / "Lanternbox")), [])
         added = self.run_words("add", "Downloads/owl-family-v1.2.zip", "Downloads/forest-backdrops.zip").stdout
-        self.assertIn("1 file that was there before, backed up and replaced", added)
+        self.assertIn("1 earlier file backed up", added)
         self.assertIn("To take all of it back: usufruct undo", added)
         self.assertIn("forest-backdrops", self.run_words("list").stdout)
         self.assertIn("replaced your file", self.run_words("show", "Forest Backdrops").stdout)

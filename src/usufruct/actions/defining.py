@@ -16,6 +16,7 @@ from usufruct.files.copying import replace_text
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.words import count_words
 from usufruct.planning.learning import Learned, LearnedFolder, learned_from
 from usufruct.transaction.work import is_below
 
@@ -172,7 +173,7 @@ def _name_from(name: str) -> str:
 
 def _text_of(name: str, directory: Path, learned: Learned) -> str:
     lines = [
-        _comment(f"Learned from {_home_words(directory)}: {learned.files} files of content."),
+        _comment(f"Learned from {_home_words(directory)}: {count_words(learned.files, 'file')} of content."),
         "usufruct = 1",
         "",
         "[application]",

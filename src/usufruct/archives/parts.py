@@ -115,13 +115,16 @@ def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
 def _called(found: dict[int, list[Path]], expected: list[int], absent: int) -> str:
     """What the file of a missing part is called, in words; empty where that cannot be told."""
     number = expected[absent - 1]
-    for there in sorted(found):
-        name = found[there][0].name
-        digits = [one for one in re.finditer(r"\d+", name) if int(one[0]) == there]
-        if digits and number != _LAST and there != _LAST:
-            last = digits[-1]
-            return f" ({name[: last.start()]}{str(number).zfill(len(last[0]))}{name[last.end() :]})"
-    return ""
+    if number == _LAST:
+        return ""
+    there, name = next((there, paths[0].name) for there, paths in sorted(found.items()))
+    digits = list(re.finditer(r"\d+", name))
+    if there == _LAST or not digits:
+        return ""
+    last = digits[-1]
+    # Some count from 0, some from 1.
+    missing = str(int(last[0]) + number - there).zfill(len(last[0]))
+    return f" ({name[: last.start()]}{missing}{name[last.end() :]})"
 
 
 def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:

@@ -159,6 +159,7 @@ class _Asking:
         """The archive added after all once a person has answered; as it was if they do not."""
         while _waits(result):
             if len(self._paths) > 1:
+                echo()
                 for line in add_report(result, in_full=self._in_full, asks=True):
                     echo(line)
             request = self._answers.to(result.examined, others)

@@ -60,8 +60,12 @@ def list_command(*, as_json: bool) -> None:
         )
         for application in applications
     ]
-    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if column == 0 else text):
+    for line in in_columns(rows, frozenset(), _style, in_full=True):
         echo(line)
+
+
+def _style(column: int, text: str) -> str:
+    return styled(text, "place") if column == 0 else text
 
 
 @app.command()
@@ -88,7 +92,7 @@ def show(name: str, *, as_json: bool) -> None:
     echo(f"  defined   {path_words(str(definition_file(around, application)))}")
     echo()
     rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
-    for line in in_columns(rows, frozenset(), lambda column, text: styled(text, "place") if column == 0 else text):
+    for line in in_columns(rows, frozenset(), _style, in_full=True):
         echo(line)
 
 

@@ -57,6 +57,7 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
         if not results:
             echo("Nothing has been added yet, so there is nothing to check.")
         else:
+            echo()
             for line in wrapped(_end(results), ""):
                 echo(line)
     is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)
@@ -69,6 +70,8 @@ def _end(results: list[Checked]) -> str:
     away = sum(one.away is not None for one in results)
     files = sum(one.fine for one in results)
     not_compared = f" {count_words(away, 'holding')} could not be compared." if away else ""
+    if away == len(results):
+        return f"{count_words(away, 'holding')} could not be compared."
     if not differing:
         holdings = count_words(len(results) - away, "holding")
         return f"All is as it was placed: {holdings}, {count_words(files, 'file')}.{not_compared}"
@@ -85,34 +88,34 @@ def _end(results: list[Checked]) -> str:
 def _tell(result: Checked, *, in_full: bool) -> None:
     name = styled(printable(result.holding.name), "title")
     if result.away:
-        echo(f"{styled('away', 'care')}  {name}  not compared")
-        for line in wrapped(printable(f"{result.away.message} {result.away.remedy}"), "      "):
-            echo(f"      {line}")
+        echo(f"{styled('away   ', 'care')}  {name}  not compared")
+        for line in wrapped(printable(f"{result.away.message} {result.away.remedy}"), "         "):
+            echo(f"         {line}")
         return
     if result.is_fine:
-        echo(f"{styled('fine', 'good')}  {name}  {count_words(result.fine, 'file')}")
+        echo(f"{styled('fine   ', 'good')}  {name}  {count_words(result.fine, 'file')}")
         return
     echo(f"{styled('differs', 'care')}  {name}  {count_words(result.fine, 'file')} fine")
     for condition, paths in result.found.items():
-        echo(f"      {count_words(len(paths), 'file')} {styled(_WORDS[condition], 'care')}")
+        echo(f"         {count_words(len(paths), 'file')} {styled(_WORDS[condition], 'care')}")
         shown = paths if in_full else paths[:_MOST_PATHS]
         for path in shown:
-            echo(f"        {path_words(path)}")
+            echo(f"           {path_words(path)}")
         if len(shown) < len(paths):
-            echo(f"        … and {len(paths) - len(shown):,} more; --full names them")
+            echo(f"           … and {len(paths) - len(shown):,} more; --full names them")
 
 
 def _tell_store(stored: StoreCheck) -> None:
     kept = f"{count_words(stored.kept, 'backup')}, {size_words(stored.size)}"
     if stored.is_fine:
-        echo(f"{styled('fine', 'good')}  backups  {kept}")
+        echo(f"{styled('fine   ', 'good')}  backups  {kept}")
     else:
-        echo(f"{styled('bad', 'bad')}   backups  {kept}")
+        echo(f"{styled('bad    ', 'bad')}  backups  {kept}")
         for word, digests in (("missing", stored.missing), ("damaged", stored.damaged)):
             for digest in digests:
-                echo(f"      {word} {digest}")
+                echo(f"         {word} {digest}")
     if stored.unneeded:
-        echo(f"      {count_words(len(stored.unneeded), 'backup')} that nothing on record needs; kept all the same")
+        echo(f"         {count_words(len(stored.unneeded), 'backup')} that nothing on record needs; kept all the same")
     for path in stored.aside:
         echo(f"      damaged, and kept as {path_words(path)}")
 

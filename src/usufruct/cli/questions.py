@@ -1,7 +1,6 @@
 """Asking a person at a terminal, and telling everybody else the command that answers."""
 
 import os
-import shlex
 import sys
 from collections import Counter
 from collections.abc import Sequence, Set
@@ -22,6 +21,7 @@ from usufruct.cli.screen import (
     echo_text,
     page,
     path_words,
+    shell_words,
     shortened,
     size_words,
     wrapped,
@@ -306,7 +306,7 @@ def answering_command(result: Examined) -> str:
     for option in answers:
         pairs = zip(option.answer[::2], option.answer[1::2], strict=True)
         words.extend(word for pair in pairs if not _is_said(words, pair) for word in pair)
-    return shlex.join(words)
+    return shell_words(words)
 
 
 def _without(words: Sequence[str], options: Set[str]) -> list[str]:

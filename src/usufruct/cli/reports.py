@@ -17,6 +17,7 @@ from usufruct.cli.screen import (
     in_lines,
     page,
     path_words,
+    shell_words,
     shortened,
     size_words,
     styled,
@@ -291,7 +292,7 @@ def _question_lines(decision: Decision) -> Iterator[str]:
     yield from (f"{_INDENT}  {line}" for line in others)
     for thought in decision.detail:
         yield from (f"{_INDENT}  {styled(line, 'quiet')}" for line in wrapped(thought, _INDENT + "  "))
-    answers = [shlex.join(option.answer) for option in decision.options]
+    answers = [shell_words(option.answer) for option in decision.options]
     wide = max(map(len, answers), default=0)
     facts = [f"{count_words(option.files, 'file')}, {size_words(option.size)}" for option in decision.options]
     facts_wide = max(map(len, facts), default=0)
@@ -376,8 +377,7 @@ def short_report(added: Added) -> str:
         into = "in" if result.extends or added.state == "updated" else "to"
         what = f"{holding} {into} {where}: {count_words(placed.files, 'file')}"
         if placed.replaced:
-            there = count_words(len(placed.replaced), "file that was", "files that were")
-            what += f"; {there} there before, backed up and replaced"
+            what += f"; {count_words(len(placed.replaced), 'earlier file')} backed up"
         if result.layout and (left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))):
             what += f"; {left:,} not taken"
         return f"{styled(done, 'good')} {what}"

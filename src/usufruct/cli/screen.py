@@ -196,6 +196,19 @@ def path_words(path: str) -> str:
     return printable(path)
 
 
+def shell_words(words: Sequence[str]) -> str:
+    """Words of a command as a shell takes them, the user's home as `~`."""
+    import shlex
+
+    home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
+    return " ".join(
+        f"~/{shlex.quote(word[len(home) + 1 :])}"
+        if home not in ("", "/") and word.startswith(home + "/")
+        else shlex.quote(word)
+        for word in words
+    )
+
+
 def in_columns(
     rows: Sequence[tuple[str, ...]],
     right: frozenset[int],
