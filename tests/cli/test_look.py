@@ -2,8 +2,11 @@
 
 import json
 import os
+import shutil
 import subprocess
+import time
 import unittest
+from pathlib import Path
 
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import WorldTest, run_program, zip_bytes
@@ -64,6 +67,34 @@ class LookTest(WorldTest):
         self.assertEqual((document["entry"], document["text"], document["cut"]), ("b/readme.txt", "two", False))
         for entry, said in (("readme.txt", "2 files"), ("none", "has no file"), ("x.bin", "is not a text")):
             self.assertIn(said, self.run_words("look", "pack.zip", "--read", entry, code=2).stderr)
+
+    def test_every_entry_is_listed_and_a_copy_of_one_is_opened_but_nothing_that_can_run(self) -> None:
+        self.write(
+            "pack.zip", zip_bytes({"x/page 1.png": "picture", "x/tool.exe": "MZ", "x/odd": b"\x7fELF" + bytes(99)})
+        )
+        listed = self.run_words("look", "pack.zip", "--content", "--to", "shelf").stdout
+        self.assertRegex(listed, r"2024-\d\d-\d\d \d\d:\d\d +7 B  x/page 1\.png")
+        content = json.loads(self.run_words("look", "pack.zip", "--content", "--json", code=3).stdout)
+        entries = {one["entry"]: one["bytes"] for one in content["archives"][0]["content"]}
+        self.assertEqual(entries, {"x/page 1.png": 7, "x/tool.exe": 2, "x/odd": 103})
+        opener = self.world.folder / "bin/xdg-open"
+        opener.parent.mkdir()
+        opener.write_text(f'#!/bin/sh\ncat "$1" > "{self.world.folder}/opened"\n')
+        opener.chmod(0o755)
+        environment = {"PATH": f"{opener.parent}:{os.environ['PATH']}"}
+        done = run_program("look", "pack.zip", "--view", "page 1.png", home=self.home, cwd=self.folder, **environment)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        opened = self.world.folder / "opened"
+        for _ in range(100):  # the desktop's program is not waited for
+            if opened.exists() and opened.read_text():
+                break
+            time.sleep(0.1)
+        self.assertEqual(opened.read_text(), "picture")
+        copy = Path(done.stdout.strip().rpartition(": ")[2])
+        self.assertEqual((copy.name, copy.stat().st_mode & 0o111), ("page 1.png", 0))
+        shutil.rmtree(copy.parent)
+        for entry in ("tool.exe", "odd"):
+            self.assertIn("can run", self.run_words("look", "pack.zip", "--view", entry, code=2).stderr)
 
     def test_reading_it_all_through_places_nothing(self) -> None:
         content = zip_bytes({"a.gel": "a" * 500, "b.gel": "b"}, compression=0)
