@@ -212,8 +212,14 @@ class PackingTest(WorldTest):
             packing = Packing(sources=(str(self.top),), out=self.world.folder / out)
             plan = plan_packing(self.world.surroundings, packing)
 
-            def watch(progress: Progress, phase: str = phase, change: str = change, path: Path = path) -> None:
-                if progress.phase == phase and progress.files == 1:
+            changed: list[Progress] = []
+
+            def watch(
+                progress: Progress, phase: str = phase, change: str = change, path: Path = path,
+                changed: list[Progress] = changed,
+            ) -> None:  # fmt: skip
+                if progress.phase == phase and progress.files >= 1 and not changed:
+                    changed.append(progress)
                     path.write_text(change)
 
             around = replace(self.world.surroundings, watch=watch)

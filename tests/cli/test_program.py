@@ -89,9 +89,9 @@ class ProgramTest(WorldTest):
             (("add", "Downloads/sneaky-gels.zip"), 4, "climbs out"),
             (("show", "nobody"), 2, "no holding called nobody"),
             (("remove", "nobody"), 2, "no holding called nobody"),
-            (("app", "show", "nobody"), 2, "Known are lanternbox"),
+            (("app", "show", "nobody"), 2, "There are lanternbox"),
             (("add", "--app", "x", "--to", "y", "Downloads/dusk-gels.tar.gz"), 2, "contradict"),
-            (("frobnicate",), 2, "No such command"),
+            (("frobnicate",), 2, "There is no command frobnicate"),
         ]
         for words, code, said in cases:
             with self.subTest(words=words):

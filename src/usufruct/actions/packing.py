@@ -3,8 +3,10 @@
 import os
 import posixpath
 import shutil
+from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import accumulate
 from pathlib import Path
 
 from blake3 import blake3
@@ -304,19 +306,20 @@ def _stays_inside(wrapper: str, entry: str, target: str) -> bool:
 
 
 def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: Path) -> list[Path]:
-    done = files = 0
-    of_files, of_size = len(plan.members), plan.size
+    done = 0
+    ends = list(accumulate(member.size for member in plan.members))
 
     def tell(size: int) -> None:
-        nonlocal done, files
+        nonlocal done
         done += size
-        files = min(of_files, files + 1)
         if isinstance(out, CutFile) and len(out.paths) > _MOST_VOLUMES:
             raise MachineError(
                 f"{plan.out.name} would be more than {_MOST_VOLUMES} volumes.", kept="No archive was made.",
                 remedy="Give a larger --volume.",
             )  # fmt: skip
-        surroundings.watch(Progress(plan.out.name, "packing", files, of_files, done, of_size))
+        # A file counts once all of its bytes were taken in.
+        files = bisect_right(ends, done)
+        surroundings.watch(Progress(plan.out.name, "packing", files, len(ends), done, plan.size))
 
     with CutFile(path, packing.volume) if packing.volume else path.open("xb") as out:
         how = How(plan.format, packing.effort, packing.password, tell)
