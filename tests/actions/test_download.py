@@ -216,6 +216,27 @@ class AccessTest(WorldTest):
             self.world.contents(), {"Gels/what_.gel": "b", "Gels/what_ (2).gel": "a", "Gels/dots..gel": "c"}
         )
 
+    def test_what_is_unsafe_is_told_as_such_where_there_is_a_question_too(self) -> None:
+        """It used to be asked, whose answer was then refused; and nothing was said where nothing else was left."""
+        deep = self.world.archive("deep.zip", {"a/" * 600 + "x.zzz": "deep"})
+        mixed = self.world.archive("mixed.zip", {"../../x.zzz": "out", "x.zzz": "in"})
+        split = self.world.archive("split.zip", {"../x.gel": "out", "a/x.gel": "a", "b/x.gel": "b"})
+        for path, choices, rest in (
+            (deep, {}, False),
+            (deep, {"skip_unsafe": True}, False),
+            (mixed, {}, True),
+            (split, {}, True),
+        ):
+            with self.subTest(path=path.name, choices=choices):
+                result = look_at(self.world.surroundings, [path], self.world.request(**choices))[0]
+                self.assertIsInstance(result.error, UnsafeArchive)
+                self.assertEqual(result.decisions, ())
+                self.assertEqual("--skip-unsafe" in result.error.remedy, rest)
+                self.assertLess(len(result.error.message), 300)
+        rest = look_at(self.world.surroundings, [mixed], self.world.request(skip_unsafe=True))[0]
+        self.assertIsNone(rest.error)
+        self.assertIn("fits none", rest.decisions[0].question)
+
     def test_a_name_longer_than_the_file_system_holds_is_shortened(self) -> None:
         self.world.add_files("long.zip", {f"Gels/{'moon' * 70}.gel": "a", f"Gels/{'moon' * 71}.gel": "b"})
         names = list(self.world.contents())

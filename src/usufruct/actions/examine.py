@@ -39,7 +39,7 @@ from usufruct.ledger.holdings import (
 )
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import OnClash, combined
-from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.entries import EntryKind, Listing, Refusal
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import AsideKind, Decision, Layout, Option
@@ -62,6 +62,8 @@ _MOST_SHOWN = 3
 _MOST_LOOKED_AT = 64 << 20
 """Bytes of content that are unpacked only to see whether any of it is a program."""
 _MOST_FILES_LOOKED_AT = 1000
+_MOST_OF_PATH = 160
+"""Characters of an entry's path in an error."""
 
 
 @dataclass(slots=True, kw_only=True)
@@ -167,10 +169,11 @@ def _examined(
         except PasswordNeeded as needed:
             result.decisions = (_password_question(needed),)
         except UsufructError as error:
-            result.error = error
+            # No question: what would answer it is refused for the same reason.
+            result.error, result.decisions = error, ()
         except (Exception, MemoryError) as error:  # noqa: BLE001 - one file must not keep all others from their turn
             _log.error("%s", result.path, exc_info=error)
-            result.error = _unread(paths[0], error)
+            result.error, result.decisions = _unread(paths[0], error), ()
         except BaseException:
             if download:
                 download.close()
@@ -288,6 +291,9 @@ def _examine(
     if variant and _finds_programs(variant, request, for_adding=for_adding):
         variant, decisions = _find_variant(result, download, request)
     result.decisions = tuple(decisions)
+    has_rest = bool(len(archive.listing))
+    if variant is None and archive.listing.refused and not (request.choices.skip_unsafe and has_rest):
+        raise _unsafe(archive, archive.listing.refused, has_rest=has_rest)
     if variant is None:
         return
     if variant.layout.unmatched:
@@ -298,8 +304,8 @@ def _examine(
     root = request.to or (layout.application.root if layout.application else "")
     spell_for(layout, volume_of(root, platform).names)
     _find_holding(result, download, request, ledger, os.path.realpath(root), for_adding=for_adding)
-    if layout.refused and not request.choices.skip_unsafe:
-        raise _unsafe(archive.name, archive.path, layout)
+    if layout.refused and not (request.choices.skip_unsafe and has_rest):
+        raise _unsafe(archive, layout.refused, has_rest=has_rest)
     if not layout.files:
         return
     with request.access.passwords.known_only(not for_adding):
@@ -364,7 +370,7 @@ def _meet(
         snapshot = survey(layout, root, ledger, for_free_names=for_free_names)
         if refuse_leading_out(layout, snapshot):
             if not choices.skip_unsafe:
-                raise _unsafe(archive.name, archive.path, layout)
+                raise _unsafe(archive, layout.refused, has_rest=True)
             continue
         set_dangling_aside(layout, snapshot)
         if updating is not None:
@@ -439,7 +445,6 @@ def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
     own = [application for application in request.applications if not application.is_shipped]
     looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
     looked = (*looked, "`usufruct app learn FOLDER` makes a definition from a folder that has such content already")
-    unsafe = " Some of its entries are unsafe." if any(layout.refused for layout in layouts) else ""
     options = [
         replace(option, name=f"{option.name} of {layout.application.name}") if len(own) > 1 else option
         for layout in layouts
@@ -447,7 +452,7 @@ def _nothing_fits(request: Request, layouts: Sequence[Layout]) -> Decision:
         for option in into_options(layout, layout.application)
     ]
     return Decision(
-        question=f"It fits none of the applications.{unsafe} Where shall it go?", detail=looked, options=tuple(options)
+        question="It fits none of the applications. Where shall it go?", detail=looked, options=tuple(options)
     )
 
 
@@ -465,15 +470,21 @@ def _password_question(needed: PasswordNeeded) -> Decision:
     return Decision(question=f"{needed.message} {needed.remedy}", options=())
 
 
-def _unsafe(name: str, path: str, layout: Layout) -> UnsafeArchive:
-    first, *others = layout.refused
+def _unsafe(archive: Archive, refused: Sequence[Refusal], *, has_rest: bool) -> UnsafeArchive:
+    first, *others = refused
     more = f" ({len(others)} more entries are unsafe)" if others else ""
+    rest = "; `--skip-unsafe` places the rest of it" if has_rest else ""
     return UnsafeArchive(
-        f"{printable(first.entry)} in {name} is refused: {first.reason}{more}.",
+        f"{_shortened(printable(first.entry))} in {archive.name} is refused: {first.reason}{more}.",
         kept="Nothing was placed.",
-        remedy="Do not trust this archive; `--skip-unsafe` places the rest of it.",
-        path=path,
+        remedy=f"Do not trust this archive{rest}.",
+        path=archive.path,
     )
+
+
+def _shortened(path: str) -> str:
+    """A path of which no more is shown than a person reads."""
+    return path if len(path) <= _MOST_OF_PATH else f"{path[: _MOST_OF_PATH // 2]}…{path[-_MOST_OF_PATH // 2 :]}"
 
 
 def _find_holding(

@@ -123,7 +123,7 @@ def _headline(result: Examined) -> str:
         facts = [f"{printable(what) or 'a file'}, not an archive", size_words(result.size)]
     elif result.format:
         facts.append(result.format)
-    if result.format != "file" and (listing := result.listing):
+    if result.format != "file" and (listing := result.listing) is not None:
         entries = len(listing) - listing.kinds.count(EntryKind.DIRECTORY) + len(listing.refused)
         facts.append(count_words(entries, "entry", "entries"))
         facts.append(f"{size_words(sum(listing.sizes))} unpacked from {size_words(result.size)}")

@@ -148,7 +148,7 @@ def _settle(
     settle_alternatives(layout, tree, choices, digests)
     judge_links(layout)
     _refuse_files_in_the_way(layout)
-    if not layout.files and not layout.decisions and not layout.refused:
+    if not layout.files and not layout.decisions and (choices.skip_unsafe or not layout.refused):
         layout.decisions.append(_nothing_placed(layout, application, choices))
 
 
