@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 import py7zr
 import zstandard
 
+from tests.archives.old_writers import compressed, lzipped
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
@@ -78,6 +79,8 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "tar.bz2": lambda: bz2.compress(_tar()),
     "tar.xz": lambda: lzma.compress(_tar()),
     "tar.zst": lambda: zstandard.ZstdCompressor(write_checksum=True).compress(_tar()),
+    "tar.lz": lambda: lzipped(_tar()),
+    "tar.Z": lambda: compressed(_tar()),
     "gz": lambda: gzip.compress(PLAIN["a.txt"], mtime=0),
     "lzma": lambda: lzma.compress(PLAIN["a.txt"], lzma.FORMAT_ALONE),
 }

@@ -42,10 +42,11 @@ _COMPRESSIONS = {
     b"\x28\xb5\x2f\xfd": "zst",
     b"\x04\x22\x4d\x18": "lz4",
     b"\x5d\0\0": "lzma",
+    b"LZIP": "lz",
+    # Two bytes alone would say it of too many files: with the widths of codes that there are.
+    **{bytes((0x1F, 0x9D, flag | width)): "Z" for flag in (0x80, 0) for width in range(9, 17)},
 }
 _UNREADABLE = {
-    b"\x1f\x9d": "a file packed with compress (.Z)",
-    b"LZIP": "a file packed with lzip",
     b"\x89LZO\0": "a file packed with lzop",
     b"\xed\xab\xee\xdb": "an rpm package",
     b"\x60\xea": "an arj archive",
@@ -65,12 +66,16 @@ _LIBRARY_MARKS = {
 }
 _SAID = {
     "zip": "zip", "7z": "7z", "rar": "rar", "tar": "tar", "tgz": "tar.gz", "tbz": "tar.bz2", "tbz2": "tar.bz2",
-    "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "cab": "cab",
+    "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "lz": "lz",
+    "tlz": "tar.lz", "z": "Z", "taz": "tar.Z", "cab": "cab",
     "iso": "iso", "lha": "lha", "lzh": "lha", "deb": "ar", "ar": "ar", "cpio": "cpio", "xar": "xar",
 }  # fmt: skip
 """Suffix → the format that a file of this name should be."""
 
-FORMATS = ("zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "gz", "bz2", "xz", "zst")
+FORMATS = (
+    "zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.lz", "tar.Z",
+    "gz", "bz2", "xz", "zst", "lz", "Z",
+)  # fmt: skip
 LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "cpio", "xar")
 """What can be read, in the words for people: by itself, and through libarchive."""
 
@@ -307,7 +312,7 @@ def _said_format(name: str) -> str:
     """The format that a file's name says it is; empty where it says none."""
     *rest, suffix = name.lower().split(".")
     said = _SAID.get(suffix, "")
-    return f"tar.{said}" if rest[1:] and rest[-1] == "tar" and said in ("gz", "bz2", "xz", "zst", "lz4") else said
+    return f"tar.{said}" if rest[1:] and rest[-1] == "tar" and said in _COMPRESSIONS.values() else said
 
 
 def _said_otherwise(path: Path, found: str) -> str:

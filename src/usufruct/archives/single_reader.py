@@ -13,7 +13,7 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
 _GZIP_NAME, _GZIP_EXTRA = 0x08, 0x04
-_SUFFIXES = (".gz", ".xz", ".zst", ".bz2", ".lz4", ".lzma")
+_SUFFIXES = (".gz", ".xz", ".zst", ".bz2", ".lz4", ".lzma", ".lz", ".z")
 
 
 class SingleFile:
@@ -29,7 +29,7 @@ class SingleFile:
     ) -> None:
         self.path, self.name = path, name
         self.format = compression
-        self.facts = Facts(packing=(compression,))
+        self.facts = Facts(packing=(compression,), has_checksums=compression != "Z")
         self.size = source.size
         self._source = source
         self.allowance = allowance

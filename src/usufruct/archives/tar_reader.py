@@ -19,10 +19,10 @@ from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 
-FORMATS = {name: f"tar.{name}" if name else "tar" for name in ("", "gz", "bz2", "xz", "zst", "lz4", "lzma")}
+FORMATS = {name: f"tar.{name}" if name else "tar" for name in ("", "gz", "bz2", "xz", "zst", "lz4", "lzma", "lz", "Z")}
 """Compression → name of the format."""
 _FAULTS: tuple[type[Exception], ...] = (TarFault, *PACKING_ERRORS)
-_KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4"})
+_KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
 _WAITING = 300
@@ -44,7 +44,7 @@ class TarArchive:
         self.facts = Facts(
             packing=(compression,) if compression else ("stored",),
             is_solid=bool(compression),
-            has_checksums=bool(compression),
+            has_checksums=compression not in ("", "Z"),
         )
         self.size = source.size
         self._source = source

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 _INDENT = "  "
 _NAMED = 3
 """Entries that are named as examples of a danger."""
+_METHOD_WORDS = {"gz": "gzip", "bz2": "bzip2", "zst": "zstandard", "lz": "lzip", "Z": "compress"}
+"""Packings that are called by their suffix elsewhere."""
 
 
 def evidence_label(evidence: Evidence) -> str:
@@ -26,7 +28,8 @@ def fact_lines(result: "Examined") -> Iterator[str]:
     """How it is packed and locked, how its names were read, where it came from, what deserves a second look."""
     facts, listing = result.facts, result.listing
     if facts:
-        packing = [f"with {', '.join(facts.packing)}"] if facts.packing else []
+        methods = ", ".join(_METHOD_WORDS.get(method, method) for method in facts.packing)
+        packing = [f"with {methods}"] if methods else []
         if facts.packing == ("stored",):
             packing = ["not at all, only put together"]
         if facts.is_solid:
