@@ -63,3 +63,37 @@ def lzipped(plain: bytes, *, version: int = 1, dictionary: int = 0x14) -> bytes:
     if version:
         trailer += struct.pack("<Q", 6 + len(packed) + 20)
     return b"LZIP" + bytes((version, dictionary)) + packed + trailer
+
+
+def cpio_of(files: list[tuple[str, bytes, int, int]], form: str) -> bytes:
+    """A cpio in the form `hex`, `octal`, `little` or `big` of names, contents, modes, and numbers of files."""
+    out = b""
+    links = [number for *_, number in files]
+    for name, content, mode, number in [*files, ("TRAILER!!!", b"", 0, 0)]:
+        raw = name.encode() + b"\0"
+        many = links.count(number) if number else 1
+        time, fill = 1_234_567_890, 1
+        if form == "hex":
+            fields = (number, mode, 0, 0, many, time, len(content), 8, 1, 0, 0, len(raw), 0)
+            head, fill = b"070701" + b"".join(f"{field:08x}".encode() for field in fields), 4
+        elif form == "octal":
+            head = (
+                f"070707{1:06o}{number:06o}{mode:06o}{0:06o}{0:06o}{many:06o}{0:06o}{time:011o}{len(raw):06o}".encode()
+            )
+            head += f"{len(content):011o}".encode()
+        else:
+            words = (0o070707, 1, number, mode, 0, 0, many, 0, time >> 16, time & 0xFFFF, len(raw), 0, len(content))
+            head, fill = struct.pack(f"{'<' if form == 'little' else '>'}13H", *words), 2
+        head += raw
+        out += head + bytes(-len(head) % fill) + content + bytes(-len(content) % fill)
+    return out
+
+
+def rpm_of(content: bytes) -> bytes:
+    """An rpm around a packed cpio."""
+
+    def section(fields: int, size: int) -> bytes:
+        return b"\x8e\xad\xe8\x01" + bytes(4) + struct.pack(">LL", fields, size) + bytes(16 * fields + size)
+
+    first = b"\xed\xab\xee\xdb\3\0".ljust(96, b"\0") + section(3, 21)
+    return first + bytes(-len(first) % 8) + section(5, 101) + content

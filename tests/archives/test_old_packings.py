@@ -1,16 +1,18 @@
-"""Packings of long ago and of other places: compress and lzip, as one file and around a tar."""
+"""Packings of long ago and of other places: compress, lzip, cpio and rpm."""
 
+import gzip
 import io
+import lzma
 import random
 import unittest
 
 from tests.archives.case import ArchiveCase, access, contents
-from tests.archives.old_writers import compressed, lzipped
+from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
 from tests.support import tar_bytes
 from usufruct.archives.allowance import Limits
 from usufruct.archives.library import library_version
 from usufruct.archives.lzw import unlzw
-from usufruct.errors import DamagedArchive, UnsafeArchive
+from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 
 FILES = {"a.txt": b"hello", "dir/b.bin": bytes(range(256)) * 5000, "dir/\u00fcber.txt": b"over"}
 
@@ -74,6 +76,65 @@ class OldPackingsTest(ArchiveCase):
             self.opened(lzipped(b"moon", dictionary=0x1D), "moon.lz")
         with self.assertRaises(UnsafeArchive):
             self.opened(compressed(b"a" * 400_000), "a.Z", access(limits=Limits(free=1000)))
+
+    # --- cpio --------------------------------------------------------------------------------------------
+
+    def test_a_cpio_of_each_form_packed_or_in_an_rpm(self) -> None:
+        large = bytes(range(256)) * 200
+        files = [
+            ("dir", b"", 0o040755, 1), ("dir/odd", b"odd", 0o100644, 2), ("run", large, 0o100755, 3),
+            ("link", b"dir/odd", 0o120777, 4), ("pipe", b"", 0o010644, 5), ("empty", b"", 0o100644, 6),
+        ]  # fmt: skip
+        expected = {"dir/odd": b"odd", "run": large, "empty": b""}
+        for form in ("hex", "octal", "little", "big"):
+            plain = cpio_of(files, form)
+            forms = {"cpio": plain, "cpio.gz": gzip.compress(plain), "cpio.Z": compressed(plain)}
+            for said, content in {**forms, "rpm": rpm_of(lzma.compress(plain))}.items():
+                with self.subTest(form, said=said):
+                    archive = self.opened(content, f"moon.{said}")
+                    self.assertEqual((archive.format, archive.facts.said_format), (said, ""))
+                    self.assertEqual(contents(archive), expected)
+                    listing = archive.listing
+                    self.assertEqual([listing.path(row) for row in listing.runnable], ["run"])
+                    self.assertEqual(list(listing.targets.values()), ["dir/odd"])
+                    self.assertEqual([one.entry for one in listing.refused], ["pipe"])
+                    self.assertEqual(listing.modified(1), 1_234_567_890 * 10**9)
+
+    def test_files_of_several_names_have_the_content_that_came_with_one_of_them(self) -> None:
+        for stored in range(3):
+            names = [(name, b"moth" if at == stored else b"", 0o100644, 7) for at, name in enumerate("abc")]
+            nothing = [(name, b"", 0o100644, 8) for name in "de"]
+            for content in (plain := cpio_of([*nothing, *names], "hex"), gzip.compress(plain)):
+                with self.subTest(stored):
+                    found = contents(self.opened(content))
+                    self.assertEqual(found, {"a": b"moth", "b": b"moth", "c": b"moth", "d": b"", "e": b""})
+        each = cpio_of([(name, name.encode(), 0o100644, 7) for name in "ab"], "octal")
+        self.assertEqual(contents(self.opened(each)), {"a": b"a", "b": b"b"})
+
+    @unittest.skipUnless(library_version(), "libarchive is not installed, which would write them otherwise")
+    def test_a_cpio_as_others_write_it(self) -> None:
+        import libarchive
+
+        for form in ("cpio", "cpio_newc"):
+            path = self.folder / form
+            with libarchive.file_writer(str(path), form, "gzip") as writer:
+                for name, content in FILES.items():
+                    writer.add_file_from_memory(name, len(content), content)
+            with self.subTest(form):
+                self.assertEqual(contents(self.opened(path.read_bytes())), FILES)
+
+    def test_a_cpio_or_rpm_that_breaks_off_is_damaged(self) -> None:
+        plain = cpio_of([("moon", b"moon" * 99, 0o100644, 1)], "hex")
+        rpm = rpm_of(gzip.compress(plain))
+        names = plain[:94] + b"ffffffff" + plain[102:]
+        for data in (plain[:60], plain[:115], plain[:300], plain[:-20], names, plain[:9] + b"+-_x" + plain[13:]):
+            with self.subTest(data[:120]), self.assertRaises(DamagedArchive):
+                self.opened(data)
+        for data in (rpm[:50], rpm[:100], rpm[:400], rpm[:-30], rpm[:97] + b"?" + rpm[98:]):
+            with self.subTest(len(data)), self.assertRaises(DamagedArchive):
+                self.opened(data)
+        with self.assertRaises(UnreadableArchive):
+            self.opened(rpm_of(b"packed otherwise"))
 
 
 if __name__ == "__main__":

@@ -12,7 +12,6 @@ import zstandard
 
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
-from usufruct.archives.library import library_version
 from usufruct.archives.opening import open_archive
 from usufruct.errors import DamagedArchive, MachineError, Misnamed, NotAnArchive, PasswordNeeded, UnreadableArchive
 from usufruct.model.entries import EntryKind
@@ -111,21 +110,6 @@ class ReadingTest(ArchiveCase):
         with zipfile.ZipFile(buffer, "w") as archive:
             archive.writestr(info, b"x")
         self.assertEqual(self.opened(buffer.getvalue()).listing.modified(0), 1_234_567_891 * 10**9)
-
-    @unittest.skipUnless(library_version(), "needs libarchive")
-    def test_linked_files_have_the_content_that_a_packer_stored_with_the_last_of_them(self) -> None:
-        def entry(name: bytes, data: bytes, inode: int, links: int) -> bytes:
-            fields = (inode, 0o100644, 0, 0, links, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0)
-            head = b"070701" + b"".join(f"{field:08x}".encode() for field in fields) + name + b"\0"
-            return head + bytes(-len(head) % 4) + data + bytes(-len(data) % 4)
-
-        content = b"".join(
-            entry(*one)
-            for one in ((b"a", b"", 7, 3), (b"b", b"", 7, 3), (b"c", b"moth", 7, 3), (b"TRAILER!!!", b"", 0, 1))
-        )
-        archive = self.opened(content + bytes(512))
-        self.assertEqual(archive.format, "cpio")
-        self.assertEqual(contents(archive), {"a": b"moth", "b": b"moth", "c": b"moth"})
 
     # --- damage ------------------------------------------------------------------------------------------
 

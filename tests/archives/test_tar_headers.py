@@ -10,8 +10,9 @@ from dataclasses import replace
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes
 from usufruct.archives.allowance import Allowance, Limits
+from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.reading import Access
-from usufruct.archives.tar_headers import Forward, Member, TarFault, members_of
+from usufruct.archives.tar_headers import members_of
 from usufruct.errors import DamagedArchive
 from usufruct.model.entries import EntryKind
 
@@ -201,7 +202,7 @@ class FaultsTest(unittest.TestCase):
             "a field without length": header(b"pax", 20, b"x") + b"path=x\n".ljust(512, b"\0"),
         }
         for what, content in cases.items():
-            with self.subTest(what), self.assertRaises(TarFault):
+            with self.subTest(what), self.assertRaises(MemberFault):
                 members(content)
 
     def test_an_archive_without_its_end_is_read_as_far_as_it_goes(self) -> None:

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 import py7zr
 import zstandard
 
-from tests.archives.old_writers import compressed, lzipped
+from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
@@ -62,6 +62,8 @@ def _tar() -> bytes:
     return _summed(head) + tar_bytes({**FILES, "hard": "=>a.txt"})
 
 
+_FOR_CPIO = [(name, content, 0o100644, at % 2 + 1) for at, (name, content) in enumerate(PLAIN.items())]
+
 SEEDS: dict[str, Callable[[], bytes]] = {
     "zip": lambda: zip_bytes(FILES),
     "zip, classic cipher": lambda: zip_of(_ITEMS)[0],
@@ -79,13 +81,16 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "tar.bz2": lambda: bz2.compress(_tar()),
     "tar.xz": lambda: lzma.compress(_tar()),
     "tar.zst": lambda: zstandard.ZstdCompressor(write_checksum=True).compress(_tar()),
+    "cpio": lambda: cpio_of(_FOR_CPIO, "hex"),
+    "cpio, little": lambda: cpio_of(_FOR_CPIO, "little"),
+    "rpm": lambda: rpm_of(gzip.compress(cpio_of(_FOR_CPIO, "octal"), mtime=0)),
     "tar.lz": lambda: lzipped(_tar()),
     "tar.Z": lambda: compressed(_tar()),
     "gz": lambda: gzip.compress(PLAIN["a.txt"], mtime=0),
     "lzma": lambda: lzma.compress(PLAIN["a.txt"], lzma.FORMAT_ALONE),
 }
 if library_version():
-    SEEDS |= {kind: lambda kind=kind: _by_library(kind) for kind in ("cpio", "xar", "iso9660", "ar_bsd")}  # type: ignore[misc]
+    SEEDS |= {kind: lambda kind=kind: _by_library(kind) for kind in ("xar", "iso9660", "ar_bsd")}  # type: ignore[misc]
 
 
 @functools.cache

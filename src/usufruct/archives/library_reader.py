@@ -1,4 +1,4 @@
-"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar, cpio, xar."""
+"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar, xar."""
 
 import stat
 import zlib
@@ -14,7 +14,7 @@ from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
-FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar", "cpio": "cpio", "xar": "xar"}
+FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar", "xar": "xar"}
 """Format → the library's name of it."""
 
 
@@ -176,12 +176,8 @@ class LibraryArchive:
                 )
                 return -1
             source = self._copies.get(source, source)
-            row = self._rows.enter(
-                name, EntryKind.FILE, size or self.listing.sizes[source], entry.modified, can_run=can_run
-            )
-            if row is not None and size:
-                self._lend(row, source)
-            elif row is not None:
+            row = self._rows.enter(name, EntryKind.FILE, self.listing.sizes[source], entry.modified, can_run=can_run)
+            if row is not None:
                 self._copies[row] = source
         elif file_type == stat.S_IFDIR:
             row = self._rows.enter(name, EntryKind.DIRECTORY, 0, entry.modified)
@@ -195,13 +191,6 @@ class LibraryArchive:
             self._rows.refuse(name, "it is a device, pipe or socket")
             return -1
         return -1 if row is None else row
-
-    def _lend(self, row: int, source: int) -> None:
-        """Some packers store the content of linked files with the last of them: the others have it from there."""
-        sizes = self.listing.sizes
-        for other in (source, *(copy for copy, whose in self._copies.items() if whose == source)):
-            self._copies[other] = row
-            sizes[other] = sizes[row]
 
     def _damaged(self, fault: LibraryFault) -> DamagedArchive:
         return DamagedArchive(

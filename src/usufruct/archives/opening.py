@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.cpio_headers import begins_cpio
 from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
@@ -33,6 +34,7 @@ _RECENT, _MOMENT = 10.0, 0.3
 _ARRIVING = (".crdownload", ".part", ".partial", ".download", ".opdownload")
 """Suffixes that browsers give to what they are still downloading."""
 
+RPM_MARK = b"\xed\xab\xee\xdb"
 SEVEN_MARK = b"7z\xbc\xaf\x27\x1c"
 RAR5_MARK, RAR4_MARK = b"Rar!\x1a\x07\x01\x00", b"Rar!\x1a\x07\x00"
 _COMPRESSIONS = {
@@ -48,7 +50,6 @@ _COMPRESSIONS = {
 }
 _UNREADABLE = {
     b"\x89LZO\0": "a file packed with lzop",
-    b"\xed\xab\xee\xdb": "an rpm package",
     b"\x60\xea": "an arj archive",
     b"SIT!": "an archive of an old Macintosh packer",
     b"ZOO ": "a zoo archive",
@@ -58,25 +59,21 @@ _LIBRARY_MARKS = {
     b"MSCF\0\0\0\0": "cab",
     b"!<arch>\n": "ar",
     b"xar!": "xar",
-    b"070701": "cpio",
-    b"070702": "cpio",
-    b"070707": "cpio",
-    b"\xc7\x71": "cpio",
-    b"\x71\xc7": "cpio",
 }
 _SAID = {
     "zip": "zip", "7z": "7z", "rar": "rar", "tar": "tar", "tgz": "tar.gz", "tbz": "tar.bz2", "tbz2": "tar.bz2",
     "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "lz": "lz",
     "tlz": "tar.lz", "z": "Z", "taz": "tar.Z", "cab": "cab",
-    "iso": "iso", "lha": "lha", "lzh": "lha", "deb": "ar", "ar": "ar", "cpio": "cpio", "xar": "xar",
+    "iso": "iso", "lha": "lha", "lzh": "lha", "deb": "ar", "ar": "ar", "cpio": "cpio", "rpm": "rpm",
+    "xar": "xar",
 }  # fmt: skip
 """Suffix → the format that a file of this name should be."""
 
 FORMATS = (
     "zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.lz", "tar.Z",
-    "gz", "bz2", "xz", "zst", "lz", "Z",
+    "cpio", "rpm", "gz", "bz2", "xz", "zst", "lz", "Z",
 )  # fmt: skip
-LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "cpio", "xar")
+LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "xar")
 """What can be read, in the words for people: by itself, and through libarchive."""
 
 
@@ -111,8 +108,8 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
 
 def begins_archive(head: bytes) -> bool:
     """Whether a file's first 512 bytes are those of an archive; a single compressed file counts as one."""
-    marks = (RAR5_MARK, RAR4_MARK, SEVEN_MARK, b"PK\x03\x04", b"PK\x05\x06", *_COMPRESSIONS, *_LIBRARY_MARKS)
-    return head.startswith(marks) or (any(head) and is_tar_block(head, ""))
+    marks = (RAR5_MARK, RAR4_MARK, SEVEN_MARK, RPM_MARK, b"PK\x03\x04", b"PK\x05\x06", *_COMPRESSIONS, *_LIBRARY_MARKS)
+    return head.startswith(marks) or begins_cpio(head) or (any(head) and is_tar_block(head, ""))
 
 
 def open_nested(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
@@ -175,6 +172,12 @@ def _open_by_content(
         from usufruct.archives.tar_reader import TarArchive
 
         return TarArchive(path, name, whole, "", access, allowance)
+    if begins_cpio(head):
+        from usufruct.archives.cpio_reader import CpioArchive
+
+        return CpioArchive(path, name, whole, "", access, allowance)
+    if head.startswith(RPM_MARK):
+        return _open_rpm(path, name, whole, access, allowance)
     is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
     if not is_zip and (kind := _library_kind(head, whole)):
         from usufruct.archives.library_reader import LibraryArchive
@@ -256,9 +259,28 @@ def _open_compressed(
         from usufruct.archives.tar_reader import TarArchive
 
         return TarArchive(path, name, source, compression, access, allowance)
+    if begins_cpio(block):
+        from usufruct.archives.cpio_reader import CpioArchive
+
+        return CpioArchive(path, name, source, compression, access, allowance)
     from usufruct.archives.single_reader import SingleFile
 
     return SingleFile(path, name, source, compression, access, allowance)
+
+
+def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
+    from usufruct.archives.cpio_reader import RpmArchive, content_of_rpm
+
+    content = content_of_rpm(path, name, source)
+    head = content.read_at(0, _HEAD)
+    packings = [compression for mark, compression in _COMPRESSIONS.items() if head.startswith(mark)]
+    if not packings and not begins_cpio(head):
+        raise UnreadableArchive(
+            f"{name} is an rpm package, whose content is packed in a way that cannot be read.",
+            remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
+            path=path,
+        )
+    return RpmArchive(path, name, content, packings[0] if packings else "", access, allowance)
 
 
 def _open_carried(path: str, name: str, sources: list[Source], access: Access, allowance: Allowance) -> Archive | None:
@@ -312,7 +334,8 @@ def _said_format(name: str) -> str:
     """The format that a file's name says it is; empty where it says none."""
     *rest, suffix = name.lower().split(".")
     said = _SAID.get(suffix, "")
-    return f"tar.{said}" if rest[1:] and rest[-1] == "tar" and said in _COMPRESSIONS.values() else said
+    is_stream = bool(rest[1:]) and rest[-1] in ("tar", "cpio") and said in _COMPRESSIONS.values()
+    return f"{rest[-1]}.{said}" if is_stream else said
 
 
 def _said_otherwise(path: Path, found: str) -> str:

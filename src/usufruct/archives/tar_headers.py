@@ -5,11 +5,11 @@ for each header of a stream.
 """
 
 from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.reading import BLOCK
+from usufruct.archives.members import Forward, Member, MemberFault
 
 RECORD = 512
 _LONGEST_NAME = 1 << 16
@@ -26,83 +26,6 @@ _PIECES = 21
 """Pieces in each further block of an old sparse map."""
 
 
-class TarFault(Exception):
-    """The headers do not hold together."""
-
-
-@dataclass(slots=True)
-class Member:
-    """One member as its headers tell it."""
-
-    name: bytes
-    kind: str
-    """`file`, `directory`, `link`, `hard link` or `other`."""
-    size: int
-    """Bytes once unpacked."""
-    modified: int
-    """Nanoseconds since 1970."""
-    mode: int
-    target: bytes = b""
-    offset: int = 0
-    """Where its data begins in the plain tar."""
-    stored: int = 0
-    """Bytes of its data there."""
-    pieces: "array[int] | None" = None
-    """Of a sparse file: offset and length of each piece that is stored, one behind the other; zeros between."""
-    is_text: bool = False
-    """The names come from pax fields, which are UTF-8."""
-
-
-class Forward:
-    """Bytes read forwards, in large blocks."""
-
-    def __init__(self, read: Callable[[int], bytes]) -> None:
-        self._read = read
-        self._block = b""
-        self._at = 0
-        self.offset = 0
-        """Bytes taken and skipped so far."""
-
-    def take(self, count: int) -> bytes:
-        """The next bytes; fewer only at the end."""
-        if self._at + count <= len(self._block):
-            taken = self._block[self._at : self._at + count]
-            self._at += count
-            self.offset += count
-            return taken
-        parts = [self._block[self._at :]]
-        left = count - len(parts[0])
-        self._block, self._at = b"", 0
-        while left > 0 and (block := self._read(BLOCK)):
-            parts.append(block[:left])
-            if len(block) > left:
-                self._block, self._at = block, left
-            left -= len(parts[-1])
-        taken = b"".join(parts)
-        self.offset += len(taken)
-        return taken
-
-    def skip(self, count: int) -> None:
-        """Pass over bytes; TarFault if there are not so many."""
-        while count > 0:
-            here = min(count, len(self._block) - self._at)
-            if here:
-                self._at += here
-                self.offset += here
-                count -= here
-                continue
-            self._block, self._at = self._read(BLOCK), 0
-            if not self._block:
-                raise TarFault("it breaks off")
-
-    def rest(self) -> Iterator[int]:
-        """Read to the end; gives the length of each block."""
-        yield len(self._block) - self._at
-        self._block, self._at = b"", 0
-        while block := self._read(BLOCK):
-            yield len(block)
-
-
 @dataclass(slots=True)
 class _Said:
     """What headers before a member's own say of it."""
@@ -115,7 +38,7 @@ class _Said:
 def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
     """Every member, in order; its data may be taken from `data` until the next is asked for.
 
-    What stands between is counted against the allowance before it is read or passed over. Raises TarFault.
+    What stands between is counted against the allowance before it is read or passed over. Raises MemberFault.
     """
     everywhere: dict[str, bytes] = {}
     said = _Said()
@@ -124,7 +47,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
         if not block and data.offset:
             return  # the end's zeros are missing, as some writers leave them out
         if len(block) < RECORD:
-            raise TarFault("it breaks off in the middle of a header")
+            raise MemberFault("it breaks off in the middle of a header")
         if not block.strip(b"\0"):
             return
         _check(block, data.offset - RECORD)
@@ -133,7 +56,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
         # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
         allowance.may_read(data.offset + max(0, size))
         if size < 0:
-            raise TarFault(f"a header at byte {data.offset - RECORD} states a size of {size}")
+            raise MemberFault(f"a header at byte {data.offset - RECORD} states a size of {size}")
         if kind in b"LK":
             text = _text(data, size, _LONGEST_NAME).rstrip(b"\0")
             said.name, said.target = (text, said.target) if kind == b"L" else (said.name, text)
@@ -166,7 +89,7 @@ def _check(block: bytes, offset: int) -> None:
         # Some old writers summed signed bytes.
         signed = sum(byte - 256 if byte > 127 else byte for byte in block[:148] + block[156:]) + 256
         if stated != signed:
-            raise TarFault(f"a header at byte {offset} does not match its checksum")
+            raise MemberFault(f"a header at byte {offset} does not match its checksum")
 
 
 def _number(text: bytes) -> int:
@@ -176,15 +99,15 @@ def _number(text: bytes) -> int:
     try:
         return int(text.split(b"\0", 1)[0].strip() or b"0", 8)
     except ValueError as error:
-        raise TarFault("a header holds no number where one must be") from error
+        raise MemberFault("a header holds no number where one must be") from error
 
 
 def _text(data: Forward, size: int, most: int) -> bytes:
     if size > most:
-        raise TarFault(f"a name or field of {size} bytes")
+        raise MemberFault(f"a name or field of {size} bytes")
     text = data.take(size)
     if len(text) < size:
-        raise TarFault("it breaks off in the middle of a header")
+        raise MemberFault("it breaks off in the middle of a header")
     data.skip(_padded(size) - size)
     return text
 
@@ -203,10 +126,10 @@ def _pax(text: bytes, allowance: Allowance) -> dict[str, bytes]:
         try:
             length = int(text[at:space])
         except ValueError as error:
-            raise TarFault("a pax field has no length") from error
+            raise MemberFault("a pax field has no length") from error
         record = text[space + 1 : at + length - 1]
         if length < 5 or space < 0 or at + length > len(text) or b"=" not in record:
-            raise TarFault("a pax field is broken")
+            raise MemberFault("a pax field is broken")
         key, _, value = record.partition(b"=")
         if key in (b"GNU.sparse.offset", b"GNU.sparse.numbytes"):
             pieces.append(value)
@@ -249,9 +172,9 @@ def _decimal(text: bytes) -> int:
     try:
         value = int(text)
     except ValueError as error:
-        raise TarFault("a pax field holds no number where one must be") from error
+        raise MemberFault("a pax field holds no number where one must be") from error
     if value < 0:
-        raise TarFault("a pax field states a negative size")
+        raise MemberFault("a pax field states a negative size")
     return value
 
 
@@ -285,7 +208,7 @@ def _find_pieces(
             real = _decimal(pax.get("GNU.sparse.realsize") or b"0")
             member.stored -= data.offset - before
     except OverflowError as error:
-        raise TarFault("the map of a sparse file is broken") from error
+        raise MemberFault("the map of a sparse file is broken") from error
     member.offset = data.offset
     if pieces is None:
         return
@@ -295,10 +218,10 @@ def _find_pieces(
     end = 0
     for offset, length in zip(pieces[::2], pieces[1::2], strict=True):
         if offset < end or offset + length > real:
-            raise TarFault("the map of a sparse file is broken")
+            raise MemberFault("the map of a sparse file is broken")
         end = offset + length
     if sum(pieces[1::2]) != member.stored:
-        raise TarFault("the map of a sparse file is not as large as its data")
+        raise MemberFault("the map of a sparse file is not as large as its data")
     member.size, member.pieces = real, pieces
 
 
@@ -310,7 +233,7 @@ def _old_map(data: Forward, block: bytes, allowance: Allowance) -> "array[int]":
         allowance.fields(_PIECES)
         more = data.take(RECORD)
         if len(more) < RECORD:
-            raise TarFault("it breaks off in the middle of a header")
+            raise MemberFault("it breaks off in the middle of a header")
         pieces += _old_pieces(more[: 24 * _PIECES], _PIECES)
         is_more = bool(more[504])
     return pieces
@@ -334,7 +257,7 @@ def _listed_map(data: Forward, allowance: Allowance) -> "array[int]":
         more = data.take(RECORD)
         size += len(more)
         if len(more) < RECORD or size > _LONGEST_PAX:
-            raise TarFault("the map of a sparse file breaks off")
+            raise MemberFault("the map of a sparse file breaks off")
         *lines, rest = (rest + more).split(b"\n")
         allowance.fields(len(lines) // 2)
         numbers.extend(_decimal(line) for line in lines if line.strip(b"\0"))

@@ -9,19 +9,18 @@ from typing import Any
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.names import encoding_for
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
 from usufruct.archives.spool import Spool
-from usufruct.archives.tar_headers import Forward, Member, TarFault, members_of
+from usufruct.archives.tar_headers import members_of
 from usufruct.errors import ArchiveError, DamagedArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 
-FORMATS = {name: f"tar.{name}" if name else "tar" for name in ("", "gz", "bz2", "xz", "zst", "lz4", "lzma", "lz", "Z")}
-"""Compression → name of the format."""
-_FAULTS: tuple[type[Exception], ...] = (TarFault, *PACKING_ERRORS)
+_FAULTS: tuple[type[Exception], ...] = (MemberFault, *PACKING_ERRORS)
 _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
@@ -30,9 +29,9 @@ _WAITING = 300
 
 
 class TarArchive:
-    """A tar file, opened. See `Archive`.
+    """A tar file, opened, and what is built like one. See `Archive`.
 
-    A compressed tar tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
+    A compressed one tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
     `Access` names a place for them; otherwise it is read a second time for its content.
     """
 
@@ -40,7 +39,7 @@ class TarArchive:
         self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
     ) -> None:
         self.path, self.name = path, name
-        self.format = FORMATS[compression]
+        self.format = self._format_with(compression)
         self.facts = Facts(
             packing=(compression,) if compression else ("stored",),
             is_solid=bool(compression),
@@ -107,7 +106,7 @@ class TarArchive:
         def take(count: int) -> bytes:
             block = data.take(count)
             if len(block) < count:
-                raise TarFault("the archive ends too early")
+                raise MemberFault("the archive ends too early")
             return block
 
         return take
@@ -120,7 +119,7 @@ class TarArchive:
             nonlocal offset
             block = plain.read_at(offset, count)
             if len(block) < count:
-                raise TarFault("the archive ends too early")
+                raise MemberFault("the archive ends too early")
             offset += count
             return block
 
@@ -172,10 +171,16 @@ class TarArchive:
             raise
         except _FAULTS as error:
             raise DamagedArchive(
-                f"{self.name} is a {self.format}, but it breaks off or is damaged: {error}.",
+                f"{self.name} begins as {self.format}, but breaks off or is damaged: {error}.",
                 remedy="Download it again.",
                 path=self.path,
             ) from error
+
+    def _format_with(self, compression: str) -> str:
+        return f"tar.{compression}" if compression else "tar"
+
+    def _members(self, data: Forward) -> Iterator[Member]:
+        return members_of(data, self.allowance)
 
     # --- listing -----------------------------------------------------------------------------------------
 
@@ -186,7 +191,7 @@ class TarArchive:
         spool = Spool(self._access.spool if self._compression in _KEPT else None)
         try:
             with self._forward(spool) as data:
-                for member in members_of(data, allowance):
+                for member in self._members(data):
                     if waiting or (not member.is_text and not (_is_utf8(member.name) and _is_utf8(member.target))):
                         allowance.keep(_WAITING + len(member.name) + len(member.target))
                         waiting.append(member)

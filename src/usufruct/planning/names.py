@@ -92,13 +92,13 @@ def likenesses(name: str) -> tuple[str, ...]:
 # Written out, and compiled when first used: commands that only read the ledger start without them.
 _COMPRESSED = r"(?:gz|bz2|xz|zst|lz4|lzma|lz|z|br)"
 _ARCHIVE_SUFFIX = (
-    r"(?i)(?:\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|deb|ar|cpio|xar|exe|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.\d{2,5})?"
-    rf"|\.(?:tar\.)?{_COMPRESSED}(?:\.\d{{2,5}})?"
+    r"(?i)(?:\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|deb|rpm|ar|cpio|xar|exe|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.\d{2,5})?"
+    rf"|\.(?:(?:tar|cpio)\.)?{_COMPRESSED}(?:\.\d{{2,5}})?"
     r"|\.[zrs]\d{2,3}|\.\d{3})$"
 )
 _CALLED_ARCHIVE = (
-    r"(?i)\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|cpio|xar|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.0*1)?$"
-    rf"|\.tar\.{_COMPRESSED}$|(?<!\.part\d)\.part0*1\.rar$"
+    r"(?i)\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|rpm|cpio|xar|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.0*1)?$"
+    rf"|\.(?:tar|cpio)\.{_COMPRESSED}$|(?<!\.part\d)\.part0*1\.rar$"
 )
 _OTHER_SUFFIX = r"(?i)\.(?=[a-z0-9]*[a-z])[a-z0-9]{1,8}$"
 _VOLUME = r"(?i)\.part\d+$"

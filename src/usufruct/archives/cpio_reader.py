@@ -1,0 +1,57 @@
+"""Cpio archives, plain or compressed as a whole, and the rpm packages that hold one."""
+
+from collections.abc import Iterator
+
+from usufruct.archives.allowance import Allowance
+from usufruct.archives.cpio_headers import members_of
+from usufruct.archives.members import Forward, Member
+from usufruct.archives.reading import Access
+from usufruct.archives.tar_reader import TarArchive
+from usufruct.errors import DamagedArchive
+from usufruct.files.sources import PartSource, Source
+
+_LEAD, _SECTION = 96, b"\x8e\xad\xe8\x01"
+"""Bytes before the first section of an rpm, and what each section begins with."""
+
+
+class CpioArchive(TarArchive):
+    """A cpio, opened. See `Archive`."""
+
+    def _format_with(self, compression: str) -> str:
+        return f"cpio.{compression}" if compression else "cpio"
+
+    def _members(self, data: Forward) -> Iterator[Member]:
+        return members_of(data, self.allowance)
+
+
+class RpmArchive(CpioArchive):
+    """An rpm, opened as the cpio in it. See `Archive`. Nothing that it would run is looked at."""
+
+    def __init__(
+        self, path: str, name: str, content: PartSource, compression: str, access: Access, allowance: Allowance
+    ) -> None:
+        super().__init__(path, name, content, compression, access, allowance)
+        content.owns_whole = True
+
+    def _format_with(self, compression: str) -> str:
+        return "rpm"
+
+
+def content_of_rpm(path: str, name: str, source: Source) -> PartSource:
+    """The packed cpio in an rpm, behind its lead and two sections, of which the first is filled to eight bytes.
+
+    The layout is in the Linux Standard Base, chapter "Package File Format". Raises DamagedArchive.
+    """
+    at = _LEAD
+    for fill in (8, 1):
+        head = source.read_at(at, 16)
+        count, size = int.from_bytes(head[8:12], "big"), int.from_bytes(head[12:16], "big")
+        at += 16 + 16 * count + size
+        at += -at % fill
+        if not head.startswith(_SECTION) or at >= source.size:
+            raise DamagedArchive(
+                f"{name} begins as an rpm package, but breaks off or is damaged.",
+                remedy="Download it again.",
+                path=path,
+            )
+    return PartSource(source, at)

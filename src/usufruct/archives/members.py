@@ -1,0 +1,84 @@
+"""Archives that are one stream of members, each behind its headers: what their formats share."""
+
+from array import array
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from usufruct.archives.reading import BLOCK
+
+
+class MemberFault(Exception):
+    """The headers do not hold together."""
+
+
+@dataclass(slots=True)
+class Member:
+    """One member of a stream, as its headers tell it."""
+
+    name: bytes
+    kind: str
+    """`file`, `directory`, `link`, `hard link` or `other`."""
+    size: int
+    """Bytes once unpacked."""
+    modified: int
+    """Nanoseconds since 1970."""
+    mode: int
+    target: bytes = b""
+    offset: int = 0
+    """Where its data begins in the plain stream."""
+    stored: int = 0
+    """Bytes of its data there."""
+    pieces: "array[int] | None" = None
+    """Of a sparse file: offset and length of each piece that is stored, one behind the other; zeros between."""
+    is_text: bool = False
+    """The names are stated to be UTF-8."""
+
+
+class Forward:
+    """Bytes read forwards, in large blocks."""
+
+    def __init__(self, read: Callable[[int], bytes]) -> None:
+        self._read = read
+        self._block = b""
+        self._at = 0
+        self.offset = 0
+        """Bytes taken and skipped so far."""
+
+    def take(self, count: int) -> bytes:
+        """The next bytes; fewer only at the end."""
+        if self._at + count <= len(self._block):
+            taken = self._block[self._at : self._at + count]
+            self._at += count
+            self.offset += count
+            return taken
+        parts = [self._block[self._at :]]
+        left = count - len(parts[0])
+        self._block, self._at = b"", 0
+        while left > 0 and (block := self._read(BLOCK)):
+            parts.append(block[:left])
+            if len(block) > left:
+                self._block, self._at = block, left
+            left -= len(parts[-1])
+        taken = b"".join(parts)
+        self.offset += len(taken)
+        return taken
+
+    def skip(self, count: int) -> None:
+        """Pass over bytes; MemberFault if there are not so many."""
+        while count > 0:
+            here = min(count, len(self._block) - self._at)
+            if here:
+                self._at += here
+                self.offset += here
+                count -= here
+                continue
+            self._block, self._at = self._read(BLOCK), 0
+            if not self._block:
+                raise MemberFault("it breaks off")
+
+    def rest(self) -> Iterator[int]:
+        """Read to the end; gives the length of each block."""
+        yield len(self._block) - self._at
+        self._block, self._at = b"", 0
+        while block := self._read(BLOCK):
+            yield len(block)
