@@ -127,7 +127,8 @@ class OldPackingsTest(ArchiveCase):
         plain = cpio_of([("moon", b"moon" * 99, 0o100644, 1)], "hex")
         rpm = rpm_of(gzip.compress(plain))
         names = plain[:94] + b"ffffffff" + plain[102:]
-        for data in (plain[:60], plain[:115], plain[:300], plain[:-20], names, plain[:9] + b"+-_x" + plain[13:]):
+        for data in (plain[:60], plain[:115], plain[:300], plain[:-20], names, plain[:9] + b"+-_x" + plain[13:],
+                     plain[:54] + b"-0000001" + plain[62:]):  # fmt: skip
             with self.subTest(data[:120]), self.assertRaises(DamagedArchive):
                 self.opened(data)
         for data in (rpm[:50], rpm[:100], rpm[:400], rpm[:-30], rpm[:97] + b"?" + rpm[98:]):
@@ -135,6 +136,7 @@ class OldPackingsTest(ArchiveCase):
                 self.opened(data)
         with self.assertRaises(UnreadableArchive):
             self.opened(rpm_of(b"packed otherwise"))
+        self.assertEqual(self.opened(rpm).size, len(rpm))
 
 
 if __name__ == "__main__":

@@ -40,7 +40,7 @@ _LARGE_STREAM = 64 << 20
 """Bytes of a compressed tar above which it is not unpacked only to be listed here."""
 _STREAMS = (
     ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz", ".tbz2", ".tar.zst", ".tzst", ".tar.lz4",
-    ".tar.lz", ".tlz", ".tar.z", ".taz",
+    ".tar.lz", ".tlz", ".tar.z", ".taz", ".cpio.gz", ".rpm",
 )  # fmt: skip
 NEW, ADDED, NEWER, OLDER = "new", "added", "newer", "older"
 ARRIVING, INCOMPLETE, DAMAGED, LOCKED, OTHER = "arriving", "incomplete", "damaged", "locked", "no archive"

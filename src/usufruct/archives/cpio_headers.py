@@ -115,13 +115,13 @@ def _header(data: Forward) -> _Header:
     mark += data.take(4)
     try:
         if mark in (_HEX, _HEX_SUMMED):
-            text = _rest(data, 104)
+            text = _digits(data, 104)
             inode, mode, _, _, links, modified, size, major, minor, _, _, name_size, _ = (
                 int(text[at : at + 8], 16) for at in range(0, 104, 8)
             )
             return _Header((major << 32 | minor, inode), mode, links, modified, name_size, size, 110, 4)
         if mark == _OCTAL:
-            text = _rest(data, 70)
+            text = _digits(data, 70)
             widths = (6, 6, 6, 6, 6, 6, 6, 11, 6, 11)
             ends = [sum(widths[: at + 1]) for at in range(len(widths))]
             device, inode, mode, _, _, links, _, modified, name_size, size = (
@@ -146,6 +146,14 @@ def _rest(data: Forward, count: int) -> bytes:
     if len(rest) < count:
         raise MemberFault("it breaks off in the middle of a header")
     return rest
+
+
+def _digits(data: Forward, count: int) -> bytes:
+    """Text of nothing but digits: what makes numbers of them would take signs and blanks too."""
+    text = _rest(data, count)
+    if not text.isalnum():
+        raise MemberFault("a header holds no number where one must be")
+    return text
 
 
 def _fill(size: int, multiple: int) -> int:

@@ -28,10 +28,18 @@ class RpmArchive(CpioArchive):
     """An rpm, opened as the cpio in it. See `Archive`. Nothing that it would run is looked at."""
 
     def __init__(
-        self, path: str, name: str, content: PartSource, compression: str, access: Access, allowance: Allowance
+        self,
+        path: str,
+        name: str,
+        source: Source,
+        content: PartSource,
+        compression: str,
+        access: Access,
+        allowance: Allowance,
     ) -> None:
+        """`content` is the packed cpio in `source`."""
         super().__init__(path, name, content, compression, access, allowance)
-        content.owns_whole = True
+        self.size, content.owns_whole = source.size, True
 
     def _format_with(self, compression: str) -> str:
         return "rpm"

@@ -280,7 +280,7 @@ def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: A
             remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
             path=path,
         )
-    return RpmArchive(path, name, content, packings[0] if packings else "", access, allowance)
+    return RpmArchive(path, name, source, content, packings[0] if packings else "", access, allowance)
 
 
 def _open_carried(path: str, name: str, sources: list[Source], access: Access, allowance: Allowance) -> Archive | None:
