@@ -66,16 +66,17 @@ def lzipped(plain: bytes, *, version: int = 1, dictionary: int = 0x14) -> bytes:
 
 
 def cpio_of(files: list[tuple[str, bytes, int, int]], form: str) -> bytes:
-    """A cpio in the form `hex`, `octal`, `little` or `big` of names, contents, modes, and numbers of files."""
+    """A cpio of names, contents, modes and numbers of files, as `hex`, `summed`, `octal`, `little` or `big`."""
     out = b""
     links = [number for *_, number in files]
     for name, content, mode, number in [*files, ("TRAILER!!!", b"", 0, 0)]:
         raw = name.encode() + b"\0"
         many = links.count(number) if number else 1
         time, fill = 1_234_567_890, 1
-        if form == "hex":
-            fields = (number, mode, 0, 0, many, time, len(content), 8, 1, 0, 0, len(raw), 0)
-            head, fill = b"070701" + b"".join(f"{field:08x}".encode() for field in fields), 4
+        if form in ("hex", "summed"):
+            mark, stated = (b"070702", sum(content)) if form == "summed" else (b"070701", 0)
+            fields = (number, mode, 0, 0, many, time, len(content), 8, 1, 0, 0, len(raw), stated)
+            head, fill = mark + b"".join(f"{field:08x}".encode() for field in fields), 4
         elif form == "octal":
             head = (
                 f"070707{1:06o}{number:06o}{mode:06o}{0:06o}{0:06o}{many:06o}{0:06o}{time:011o}{len(raw):06o}".encode()

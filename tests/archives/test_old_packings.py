@@ -86,7 +86,7 @@ class OldPackingsTest(ArchiveCase):
             ("link", b"dir/odd", 0o120777, 4), ("pipe", b"", 0o010644, 5), ("empty", b"", 0o100644, 6),
         ]  # fmt: skip
         expected = {"dir/odd": b"odd", "run": large, "empty": b""}
-        for form in ("hex", "octal", "little", "big"):
+        for form in ("hex", "summed", "octal", "little", "big"):
             plain = cpio_of(files, form)
             forms = {"cpio": plain, "cpio.gz": gzip.compress(plain), "cpio.Z": compressed(plain)}
             for said, content in {**forms, "rpm": rpm_of(lzma.compress(plain))}.items():
@@ -122,6 +122,13 @@ class OldPackingsTest(ArchiveCase):
                     writer.add_file_from_memory(name, len(content), content)
             with self.subTest(form):
                 self.assertEqual(contents(self.opened(path.read_bytes())), FILES)
+
+    def test_the_sums_that_one_form_states_are_compared(self) -> None:
+        plain = bytearray(cpio_of([("a", b"moth", 0o100644, 1), ("b", b"moon", 0o100644, 2)], "summed"))
+        self.assertTrue(self.opened(bytes(plain)).facts.has_checksums)
+        plain[plain.index(b"moon")] ^= 1
+        with self.assertRaisesRegex(DamagedArchive, "b in .* match their sum"):
+            contents(self.opened(bytes(plain)))
 
     def test_a_cpio_or_rpm_that_breaks_off_is_damaged(self) -> None:
         plain = cpio_of([("moon", b"moon" * 99, 0o100644, 1)], "hex")

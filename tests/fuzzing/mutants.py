@@ -81,7 +81,7 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "tar.bz2": lambda: bz2.compress(_tar()),
     "tar.xz": lambda: lzma.compress(_tar()),
     "tar.zst": lambda: zstandard.ZstdCompressor(write_checksum=True).compress(_tar()),
-    "cpio": lambda: cpio_of(_FOR_CPIO, "hex"),
+    "cpio": lambda: cpio_of(_FOR_CPIO, "summed"),
     "cpio, little": lambda: cpio_of(_FOR_CPIO, "little"),
     "rpm": lambda: rpm_of(gzip.compress(cpio_of(_FOR_CPIO, "octal"), mtime=0)),
     "tar.lz": lambda: lzipped(_tar()),

@@ -33,6 +33,7 @@ class _Header(NamedTuple):
     size: int
     read: int
     """Bytes that the header takes."""
+    checksum: int | None
     fill: int
     """Names, with their header, and contents are filled up to a multiple of so many bytes."""
 
@@ -105,7 +106,9 @@ def _member(name: bytes, header: _Header, data: Forward) -> Member:
                 raise MemberFault("it breaks off in the middle of a link")
     size = header.size if kind == "file" else 0
     modified = header.modified * 1_000_000_000
-    return Member(name, kind, size, modified, stat.S_IMODE(header.mode), target, data.offset, stored)
+    return Member(
+        name, kind, size, modified, stat.S_IMODE(header.mode), target, data.offset, stored, checksum=header.checksum
+    )
 
 
 def _header(data: Forward) -> _Header:
@@ -116,10 +119,11 @@ def _header(data: Forward) -> _Header:
     try:
         if mark in (_HEX, _HEX_SUMMED):
             text = _digits(data, 104)
-            inode, mode, _, _, links, modified, size, major, minor, _, _, name_size, _ = (
+            inode, mode, _, _, links, modified, size, major, minor, _, _, name_size, checksum = (
                 int(text[at : at + 8], 16) for at in range(0, 104, 8)
             )
-            return _Header((major << 32 | minor, inode), mode, links, modified, name_size, size, 110, 4)
+            stated = checksum if mark == _HEX_SUMMED else None
+            return _Header((major << 32 | minor, inode), mode, links, modified, name_size, size, 110, stated, 4)
         if mark == _OCTAL:
             text = _digits(data, 70)
             widths = (6, 6, 6, 6, 6, 6, 6, 11, 6, 11)
@@ -127,7 +131,7 @@ def _header(data: Forward) -> _Header:
             device, inode, mode, _, _, links, _, modified, name_size, size = (
                 int(text[end - width : end], 8) for end, width in zip(ends, widths, strict=True)
             )
-            return _Header((device, inode), mode, links, modified, name_size, size, 76, 1)
+            return _Header((device, inode), mode, links, modified, name_size, size, 76, None, 1)
     except ValueError as error:
         raise MemberFault("a header holds no number where one must be") from error
     raise MemberFault(f"no header at byte {data.offset - len(mark)}, where one must be")
@@ -138,7 +142,7 @@ def _binary(header: bytes) -> _Header:
     _, device, inode, mode, _, _, links, _, high, low, name_size, size_high, size_low = struct.unpack(
         f"{order}13H", header
     )
-    return _Header((device, inode), mode, links, high << 16 | low, name_size, size_high << 16 | size_low, 26, 2)
+    return _Header((device, inode), mode, links, high << 16 | low, name_size, size_high << 16 | size_low, 26, None, 2)
 
 
 def _rest(data: Forward, count: int) -> bytes:

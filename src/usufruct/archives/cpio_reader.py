@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio_headers import members_of
-from usufruct.archives.members import Forward, Member
+from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.reading import Access
 from usufruct.archives.tar_reader import TarArchive
 from usufruct.errors import DamagedArchive
@@ -12,16 +12,34 @@ from usufruct.files.sources import PartSource, Source
 
 _LEAD, _SECTION = 96, b"\x8e\xad\xe8\x01"
 """Bytes before the first section of an rpm, and what each section begins with."""
+_SUM = 100
+"""Bytes that a sum takes until the archive is closed."""
 
 
 class CpioArchive(TarArchive):
     """A cpio, opened. See `Archive`."""
 
+    def __init__(
+        self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
+    ) -> None:
+        self._sums: dict[int, int] = {}
+        """Offset of a file's data → the sum of its bytes, where the format states it."""
+        super().__init__(path, name, source, compression, access, allowance)
+
     def _format_with(self, compression: str) -> str:
         return f"cpio.{compression}" if compression else "cpio"
 
     def _members(self, data: Forward) -> Iterator[Member]:
-        return members_of(data, self.allowance)
+        for member in members_of(data, self.allowance):
+            yield member
+            if member.checksum is not None and member.kind == "file":
+                self.allowance.keep(_SUM)
+                self._sums[member.offset] = member.checksum
+        self.facts.has_checksums |= bool(self._sums)
+
+    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        stated = self._sums.get(self._offsets[row])
+        return super()._checked(row, blocks if stated is None else _summed(blocks, stated))
 
 
 class RpmArchive(CpioArchive):
@@ -43,6 +61,15 @@ class RpmArchive(CpioArchive):
 
     def _format_with(self, compression: str) -> str:
         return "rpm"
+
+
+def _summed(blocks: Iterator[bytes], stated: int) -> Iterator[bytes]:
+    found = 0
+    for block in blocks:
+        found += sum(block)
+        yield block
+    if found & 0xFFFFFFFF != stated:
+        raise MemberFault("its bytes do not match their sum")
 
 
 def content_of_rpm(path: str, name: str, source: Source) -> PartSource:

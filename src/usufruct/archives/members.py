@@ -30,6 +30,8 @@ class Member:
     """Bytes of its data there."""
     pieces: "array[int] | None" = None
     """Of a sparse file: offset and length of each piece that is stored, one behind the other; zeros between."""
+    checksum: int | None = None
+    """The sum of its bytes, modulo 2³², where the format states it."""
     is_text: bool = False
     """The names are stated to be UTF-8."""
 
