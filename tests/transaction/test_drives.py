@@ -18,7 +18,7 @@ from usufruct.actions.moving_on import say_moved
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.repairing import repair
 from usufruct.actions.surroundings import Surroundings
-from usufruct.actions.undoing import undo
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import DriveAway, LeadsElsewhere, MachineError
 from usufruct.ledger import open_ledger
@@ -84,6 +84,26 @@ class DrivesTest(WorldTest):
         error = world.add(archive, **options).error
         if error:
             raise error
+
+    def test_what_went_from_a_drive_does_not_come_back_while_it_is_away(self) -> None:
+        """Nor into the empty place where it is connected otherwise."""
+
+        def story(world: World, drive: Drive) -> None:
+            world.add(world.archive("pack.zip", PACK))
+            around = world.surroundings_with_definitions()
+            placed = world.contents()
+            for goes, comes in ((lambda: world.remove("pack"), undo), (lambda: undo(around, Access()), redo)):
+                goes()
+                drive.pull_out()
+                empty = world.tree()
+                with self.assertRaises(DriveAway):
+                    comes(around, Access())
+                self.assertEqual(differences(empty, world.tree()), [])
+                drive.plug_in()
+                comes(around, Access())
+                self.assertEqual(world.contents(), placed)
+
+        self.each(story)
 
     def test_one_of_several_is_told_and_the_others_go(self) -> None:
         def story(world: World, drive: Drive) -> None:

@@ -144,6 +144,17 @@ class UndoTest(WorldTest):
         self.assertEqual(self.steps()[0].is_undone, True)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited"})
 
+    def test_a_directory_that_came_with_a_holding_and_went_with_it_comes_again(self) -> None:
+        """It was taken for a drive that is not connected: where a holding lay that is gone was not asked for."""
+        shelf = self.world.folder / "own shelf"
+        self.world.add_files("a.zip", {"one/a.txt": "a"}, to=str(shelf))
+        placed = next(shelf.rglob("a.txt"))
+        for goes, comes in ((self.undo, self.redo), (lambda: self.world.remove("a"), self.undo)):
+            goes()
+            self.assertFalse(shelf.exists())
+            comes()
+            self.assertEqual(placed.read_text(), "a")
+
     def test_an_older_name_that_another_holding_has_by_now_is_not_taken(self) -> None:
         self.world.add_files("a.zip", {"gels/a.gel": "1"})
         self.world.remove("a")

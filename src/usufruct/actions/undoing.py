@@ -12,7 +12,7 @@ from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import changes_done, enter_reversed
-from usufruct.ledger.holdings import holding_named, holding_numbered, is_there
+from usufruct.ledger.holdings import holding_named, holding_numbered, is_there, name_of_holding
 from usufruct.ledger.layers import claims_of, lies_over, names_of_holding, past_layers
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
@@ -314,23 +314,18 @@ class Reversal:
         """Raise WrongUsage where something later lies on what a step changed, with what does."""
         ledger = self._edges.ledger
         later = [one for one in self.steps if one.number > step.number]
-        found: dict[int, str] = {}
+        found: dict[str, None] = {}
         for change in step.done:
             latest = step.latest(change)
             mine = {latest.brought, latest.took} - {None}
+            over = set(lies_over(ledger, latest.number, latest.brought))
             for one in later:
-                if any(mine & {other.brought, other.took} for other in one.done):
-                    found[one.number] = _said(one)
-            for over in lies_over(ledger, latest.number, latest.brought):
-                holding = holding_numbered(ledger, over)
-                number = next((one.number for one in later for other in one.done if other.brought == over), 0)
-                found[number] = (
-                    _said(next(one for one in later if one.number == number))
-                    if number
-                    else (f"{holding.name if holding else 'another holding'}")
-                )
+                if any(mine & {other.brought, other.took} or other.brought in over for other in one.done):
+                    found[f"{one.number} ({_said(one)})"] = None
+                    over -= {other.brought for other in one.done}
+            found |= dict.fromkeys(name_of_holding(ledger, number) for number in sorted(over))
         if found:
-            what = "; ".join(f"{number} ({said})" if number else said for number, said in sorted(found.items()))
+            what = "; ".join(found)
             raise WrongUsage(
                 f"Something later lies on what change {step.number} did: {what}.",
                 remedy="Undo that first.",

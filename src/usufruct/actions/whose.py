@@ -44,7 +44,7 @@ def whose(surroundings: Surroundings, path: Path) -> Owner:
     above, name = os.path.split(os.path.abspath(path.expanduser()))
     directory = os.path.realpath(above)
     with surroundings.reading() as ledger:
-        stack = _stacks(ledger, directory).get(name, ())
+        stack = _stacks(ledger, directory, [name]).get(name, ())
         names = []
         for layer in reversed(stack):
             if layer.holding is not None:
@@ -77,9 +77,9 @@ def shares_of(surroundings: Surroundings, path: Path) -> Shares:
     return shares
 
 
-def _stacks(ledger: Ledger | None, directory: str) -> dict[str, tuple[Layer, ...]]:
+def _stacks(ledger: Ledger | None, directory: str, names: list[str] | None = None) -> dict[str, tuple[Layer, ...]]:
     number = directory_number(ledger, directory) if ledger else None
-    return stacks_in(ledger, number) if ledger and number is not None else {}
+    return stacks_in(ledger, number, names) if ledger and number is not None else {}
 
 
 def _files_below(top: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
@@ -93,7 +93,10 @@ def _files_below(top: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
     for here, directories, names in os.walk(top, onerror=told):
         found = []
         for name in (*names, *directories):
-            state = os.lstat(f"{here}/{name}")
+            try:
+                state = os.lstat(f"{here}/{name}")
+            except FileNotFoundError:
+                continue  # another program has just removed it
             if not stat.S_ISDIR(state.st_mode):
                 found.append((name, state.st_size))
         yield here, found

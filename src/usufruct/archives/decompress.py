@@ -20,7 +20,6 @@ _BITE = 1 << 17
 """Packed bytes given at once to a library that bounds its output."""
 _BESIDE = 1 << 20
 """Bytes that a library takes besides the dictionary."""
-_LZIP_MARK = b"LZIP"
 _LARGEST_WINDOW = 1 << 31
 _MOST_OF_ENTRY = 128 << 20
 """Bytes that the dictionary of one entry may take."""
@@ -62,7 +61,9 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_AUTO, most + _BESIDE)
             return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0")))
         case "lz":
-            return _as_stream(_within(allowance, _lzip(file, allowance)))
+            from usufruct.archives.lzip import unlzip
+
+            return _as_stream(unlzip(file, allowance))
         case "Z":
             from usufruct.archives.lzw import unlzw
 
@@ -106,54 +107,6 @@ def _all_streams(file: IO[bytes], engine: "Callable[[], _Bounded]", mark: bytes,
         packed = packed.lstrip(fill) if fill else packed
         if not packed.startswith(mark):
             return  # what stands behind the last stream is none, and counts for nothing
-
-
-def _lzip(file: IO[bytes], allowance: Allowance) -> Iterator[bytes]:
-    """What all members of a lzip file unpack to: each a head of six bytes, raw LZMA with an end mark, and what it was.
-
-    The layout is in lzip's manual, chapter "File format". What stands behind the last member counts for nothing.
-    """
-    packed = b""
-    is_first = True
-    while True:
-        while len(packed) < 6 and (more := file.read(_STEP)):
-            packed += more
-        if not packed.startswith(_LZIP_MARK) or len(packed) < 6:
-            if is_first or (packed and (_LZIP_MARK.startswith(packed) or packed.startswith(_LZIP_MARK))):
-                raise EOFError("the packed bytes end too early")
-            return
-        is_first = False
-        version, coded = packed[4], packed[5]
-        size = (1 << (coded & 0x1F)) - (1 << (coded & 0x1F)) // 16 * (coded >> 5)
-        if version > 1 or not 1 << 12 <= size <= 1 << 29:
-            raise ValueError(f"its head says version {version} and a dictionary of {size:,} bytes")
-        allowance.dictionary(size)
-        filters = [{"id": lzma.FILTER_LZMA1, "dict_size": size, "lc": 3, "lp": 0, "pb": 2}]
-        engine = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
-        checksum = length = 0
-        taken, packed = len(packed), packed[6:]
-        while not engine.eof:
-            if engine.needs_input and not packed:
-                packed = file.read(_STEP)
-                if not packed:
-                    raise EOFError("the packed bytes end too early")
-                taken += len(packed)
-            plain = engine.decompress(packed, BLOCK)
-            packed = b""
-            checksum, length = zlib.crc32(plain, checksum), length + len(plain)
-            yield plain
-        packed = engine.unused_data
-        taken -= len(packed)
-        trailer = 20 if version else 12
-        while len(packed) < trailer and (more := file.read(_STEP)):
-            packed += more
-        if len(packed) < trailer:
-            raise EOFError("the packed bytes end too early")
-        stated = int.from_bytes(packed[:4], "little"), int.from_bytes(packed[4:12], "little")
-        whole = int.from_bytes(packed[12:20], "little") if version else taken + trailer
-        if stated != (checksum, length) or whole != taken + trailer:
-            raise ValueError("its checksum does not hold")
-        packed = packed[trailer:]
 
 
 def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:

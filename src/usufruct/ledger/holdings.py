@@ -197,10 +197,10 @@ def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> 
 
 
 def places_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple[int, HeldVolume]]:
-    """On which volumes holdings lie, by their numbers: of one holding, or of all that are on record."""
+    """On which volumes holdings lie, by their numbers: of all, or where one lies or lay that may be gone by now."""
     rows = ledger.connection.execute(
         f"SELECT place.holding, base, mount, volume, is_beside FROM place JOIN holding ON number = place.holding"
-        f" WHERE {_LIVE} AND (place.holding = ?1 OR ?1 IS NULL) ORDER BY place.holding, base",
+        f" WHERE place.holding = ?1 OR (?1 IS NULL AND {_LIVE}) ORDER BY place.holding, base",
         (holding,),
     )
     return [
