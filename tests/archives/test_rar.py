@@ -79,8 +79,8 @@ class RarTest(ArchiveCase):
         with self.assertRaises(DamagedArchive):
             contents(self.open(self.write(named([volumes[0], foreign[1], *volumes[2:]]))))
 
-    def test_what_libarchive_never_would_is_refused_by_name(self) -> None:
-        new = [Member("x", b"abc", version=1, method=3)]
+    def test_a_method_of_generations_to_come_is_refused_by_name(self) -> None:
+        new = [Member("x", b"abc", version=2, method=3)]
         with self.assertRaisesRegex(UnreadableArchive, "newer than can be read"):
             contents(self.opened(RarWriter().volumes(new)[0]))
 

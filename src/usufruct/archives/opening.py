@@ -157,7 +157,7 @@ def _open_by_content(
     is_nested, path = bool(path), path or str(parts.paths[0])
     head = sources[0].read_at(0, _HEAD)
     if head.startswith((RAR5_MARK, RAR4_MARK)):
-        from usufruct.archives.rar_reader import RarArchive
+        from usufruct.archives.rar.reader import RarArchive
 
         return RarArchive(path, name, sources, access, allowance)
     whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
@@ -289,7 +289,7 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
     openers: dict[bytes, Callable[[list[Source]], Archive]] = {}
 
     def open_rar(carried: list[Source]) -> Archive:
-        from usufruct.archives.rar_reader import RarArchive
+        from usufruct.archives.rar.reader import RarArchive
 
         return RarArchive(path, name, carried, access, allowance)
 

@@ -1,16 +1,15 @@
-"""RAR archives: our own headers say what there is; libarchive only unpacks a plain stream of it."""
+"""RAR archives: the headers say what there is; every content is checked by its size and checksum."""
 
 import zlib
 from collections.abc import Iterator, Sequence
 from functools import partial
 
-from usufruct.archives import rar4_headers, rar5_headers
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.library import LibraryFault, LibraryReader
 from usufruct.archives.names import decoded, encoding_for
-from usufruct.archives.rar_parts import (
+from usufruct.archives.rar import headers4, headers5
+from usufruct.archives.rar.bits import PackedFault
+from usufruct.archives.rar.parts import (
     BLOCK,
-    Deciphered,
     HeaderLocked,
     Member,
     Rar5Lock,
@@ -21,6 +20,7 @@ from usufruct.archives.rar_parts import (
     checked,
     packed_source,
 )
+from usufruct.archives.rar.unpacking import Run
 from usufruct.archives.reading import Access
 from usufruct.archives.rows import Rows
 from usufruct.errors import DamagedArchive, UnreadableArchive
@@ -29,8 +29,6 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
 _LONGEST_TARGET = 4096
-_RIGHT_BEFORE = 4 << 20
-"""Bytes up to which older libraries unpack RAR 4's text model rightly."""
 
 
 class RarArchive:
@@ -45,7 +43,7 @@ class RarArchive:
         self._volumes = volumes
         self._access = access
         self._password: str | None = None
-        self._is_rar5 = volumes[0].read_at(0, 8) == rar5_headers.MARK
+        self._is_rar5 = volumes[0].read_at(0, 8) == headers5.MARK
         self.format = "rar5" if self._is_rar5 else "rar4"
         self.allowance = allowance
         self._rows = Rows(allowance)
@@ -71,8 +69,8 @@ class RarArchive:
 
     # --- headers -----------------------------------------------------------------------------------------
 
-    def _read_headers(self) -> "rar5_headers.Rar5Reader | rar4_headers.Rar4Reader":
-        reader = rar5_headers.Rar5Reader if self._is_rar5 else rar4_headers.Rar4Reader
+    def _read_headers(self) -> "headers5.Rar5Reader | headers4.Rar4Reader":
+        reader = headers5.Rar5Reader if self._is_rar5 else headers4.Rar4Reader
         try:
             try:
                 headers = reader(self._volumes, None)
@@ -98,7 +96,7 @@ class RarArchive:
         return headers
 
     def _opens_headers(self, password: str) -> bool:
-        reader = rar5_headers.Rar5Reader if self._is_rar5 else rar4_headers.Rar4Reader
+        reader = headers5.Rar5Reader if self._is_rar5 else headers4.Rar4Reader
         try:
             reader(self._volumes, password)
         except WrongKey:
@@ -200,7 +198,7 @@ class RarArchive:
             if member.is_stored or not member.size:
                 yield [row]
                 continue
-            if run and not (self._is_rar5 and member.is_solid):
+            if run and not member.is_solid:
                 yield run
                 run = []
             run.append(row)
@@ -215,63 +213,47 @@ class RarArchive:
         except EOFError as error:
             raise self._broken(member, str(error)) from error
 
-    def _unpacked(self, run: list[int], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        last = max(number for number, row in enumerate(run) if row in wanted)
-        run = run[: last + 1]
-        for row in run:
-            self._refuse_unreadable(self._members[row])
-        fed = _Fed(self._feed([self._members[row] for row in run]))
+    def _unpacked(self, rows: list[int], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        last = max(number for number, row in enumerate(rows) if row in wanted)
+        rows = rows[: last + 1]
+        members = [self._members[row] for row in rows]
+        for member in members:
+            self._refuse_unreadable(member)
+        run = Run(members, self._plain, self.allowance, is_rar5=self._is_rar5)
         try:
-            with LibraryReader(fed, ("rar5",) if self._is_rar5 else ("rar",), can_seek=False) as reader:
-                for row, _ in zip(run, reader.entries(), strict=False):
-                    member = self._members[row]
-                    blocks = self._library_blocks(reader, member)
-                    content = checked(member, self._password, blocks, partial(self._broken, member))
-                    if row in wanted:
-                        yield row, content
-                    # A solid run goes on from where the member before ended, wanted or not.
-                    for _ in content:
-                        pass
-        except LibraryFault as fault:
-            raise self._broken(self._members[run[0]], f"cannot be unpacked: {fault}") from fault
-        except UnreadableArchive as error:
-            if error.path:
-                raise
-            raise UnreadableArchive(
-                f"{self.name} is a RAR whose files are unpacked with libarchive, which is not installed.",
-                remedy=error.remedy,
-                path=self.path,
-            ) from error
+            for number, (row, member) in enumerate(zip(rows, members, strict=True)):
+                blocks = self._told(run.content(number, self._is_right), member)
+                content = checked(member, self._password, blocks, partial(self._broken, member))
+                if row in wanted:
+                    yield row, content
+                # A solid run goes on from where the member before ended, wanted or not.
+                for block in content:
+                    self._access.passed(len(block))
+        finally:
+            run.close()
 
-    def _library_blocks(self, reader: LibraryReader, member: Member) -> Iterator[bytes]:
-        left = member.size
+    def _told(self, blocks: Iterator[bytes], member: Member) -> Iterator[bytes]:
+        """The same, faults told with the member's name."""
+        self._check_pieces(member)
         try:
-            # Exactly the bytes that are left: reading on would take the cipher's fill for data.
-            while left > 0 and (block := reader.read(min(BLOCK, left))):
-                left -= len(block)
-                yield block
-        except LibraryFault as fault:
+            yield from blocks
+        except PackedFault as fault:
             raise self._broken(member, f"cannot be unpacked: {fault}") from fault
+        except RarRefusal as refusal:
+            raise self._unreadable(member, str(refusal)) from refusal
+        except MemoryError:
+            size = member.dictionary >> 20
+            raise self._unreadable(
+                member, f"it takes more memory than there is (its dictionary has {size:,} MB)"
+            ) from None
 
-    def _feed(self, members: list[Member]) -> Iterator[bytes]:
-        """The plain single-volume stream that the library unpacks."""
-        if not self._is_rar5:
-            yield rar4_headers.stream_head()
-            for number, member in enumerate(members):
-                quiet = rar4_headers.quiet_start(member)
-                source = self._plain(member)
-                yield rar4_headers.stream_member(number, member, source.size + len(quiet)) + quiet
-                yield from self._checked_pieces(member, source, source.size)
-            yield rar4_headers.stream_end()
-            return
-        dictionary = min(rar5_headers.LARGEST_DICTIONARY, max(member.dictionary for member in members))
-        yield rar5_headers.stream_head(is_solid=len(members) > 1)
-        for number, member in enumerate(members):
-            source = self._plain(member)
-            size = rar5_headers.end_of_packed(source) if member.lock else source.size
-            yield rar5_headers.stream_member(number, member, size, dictionary, is_solid=number > 0)
-            yield from self._checked_pieces(member, source, size)
-        yield rar5_headers.stream_end()
+    def _is_right(self, member: Member, blocks: list[bytes]) -> bool:
+        try:
+            for _ in checked(member, self._password, iter(blocks), PackedFault):
+                pass
+        except PackedFault:
+            return False
+        return True
 
     def _plain(self, member: Member) -> Source:
         """A member's packed bytes, deciphered."""
@@ -279,10 +261,10 @@ class RarArchive:
         if not member.lock:
             return source
         assert self._password is not None, "unlock gives one or raises"
-        return Deciphered(source, *member.lock.cipher(self._password))
+        return member.lock.deciphered(source, self._password)
 
-    def _checked_pieces(self, member: Member, source: Source, size: int) -> Iterator[bytes]:
-        """The packed bytes; where a volume states the checksum of its piece, a broken one is named."""
+    def _check_pieces(self, member: Member) -> None:
+        """Where a volume states the checksum of its piece, name a broken one."""
         for piece in member.pieces[:-1]:
             if piece.checksum is None:
                 continue
@@ -294,7 +276,6 @@ class RarArchive:
                 checksum, offset = zlib.crc32(block, checksum), offset + len(block)
             if checksum != piece.checksum:
                 raise self._broken(member, f"is damaged in part {piece.volume + 1} of {len(self._volumes)}")
-        yield from blocks_of(source, size)
 
     # --- passwords and errors ----------------------------------------------------------------------------
 
@@ -307,56 +288,33 @@ class RarArchive:
         assert first.lock
         if (fits := first.lock.fits(password)) is not None:
             return fits
-        row = min(locked, key=lambda row: self._members[row].packed)
+        row = locked[0] if self.facts.is_solid else min(locked, key=lambda row: self._members[row].packed)
         before, self._password = self._password, password
         try:
             for _, blocks in self._stream_members({row}):
                 for _ in blocks:
                     pass
-        except DamagedArchive:
-            return False
+        except (DamagedArchive, UnreadableArchive):
+            return False  # a wrong key makes any garbage, a method that is not known too
         finally:
             self._password = before
         return True
 
     def _refuse_unreadable(self, member: Member) -> None:
         if member.refusal:
-            raise UnreadableArchive(
-                f"{member.name} in {self.name} cannot be read: {member.refusal}.",
-                remedy="Leave it out with --skip, or unpack it with the program that made it.",
-                path=self.path,
-            )
+            raise self._unreadable(member, member.refusal)
+
+    def _unreadable(self, member: Member, why: str) -> UnreadableArchive:
+        return UnreadableArchive(
+            f"{member.name} in {self.name} cannot be read: {why}.",
+            remedy="Leave it out with --skip, or unpack it with the program that made it.",
+            path=self.path,
+        )
 
     def _damaged(self, what: str) -> DamagedArchive:
         return DamagedArchive(f"{self.name} is a RAR, but {what}.", remedy="Download it again.", path=self.path)
 
     def _broken(self, member: Member, what: str) -> DamagedArchive:
-        if what == "does not match its checksum" and member.dictionary > rar5_headers.LARGEST_DICTIONARY:
-            what += "; it is packed with a dictionary larger than can be unpacked (64 MB)"
-        elif what == "does not match its checksum" and not self._is_rar5 and member.size > _RIGHT_BEFORE:
-            what += "; it may be packed by the text model, which libarchive unpacks rightly from 3.7.4 on"
         return DamagedArchive(
             f"{member.name} in {self.name} {what}.", remedy="The archive is damaged: download it again.", path=self.path
         )
-
-
-class _Fed:
-    """Blocks that are made as they are asked for, as a source that is read forwards."""
-
-    def __init__(self, blocks: Iterator[bytes]) -> None:
-        self._blocks = blocks
-        self._rest = b""
-        self.size = 0
-
-    def read_at(self, offset: int, count: int) -> bytes:
-        """The next bytes, wherever they are asked for."""
-        while not self._rest:
-            block = next(self._blocks, None)
-            if block is None:
-                return b""
-            self._rest = block
-        block, self._rest = self._rest[:count], self._rest[count:]
-        return block
-
-    def close(self) -> None:
-        """Nothing to let go of."""

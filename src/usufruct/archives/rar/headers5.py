@@ -5,7 +5,7 @@ import struct
 import zlib
 from collections.abc import Iterator
 
-from usufruct.archives.rar_parts import (
+from usufruct.archives.rar.parts import (
     AES_BLOCK,
     HeaderLocked,
     Member,
@@ -23,8 +23,7 @@ _MAIN, _FILE, _SERVICE, _LOCKED, _END = 1, 2, 3, 4, 5
 _EXTRA, _DATA, _SKIP, _BEFORE, _AFTER = 1, 2, 4, 8, 0x10
 _LONGEST_HEADER = 1 << 21
 _MOST_ROUNDS = 24
-LARGEST_DICTIONARY = 9
-"""128 KB to the power: 64 MB, the most that libarchive takes."""
+_LEAST_DICTIONARY = 128 << 10
 _WINDOWS_EPOCH = 116_444_736_000_000_000
 
 
@@ -181,7 +180,13 @@ class Rar5Reader:
         member = Member(name, size=size, modified=modified, checksum=checksum)
         member.mode = attributes if is_unix else 0
         member.version, member.is_solid = compression & 0x3F, bool(compression & 0x40)
-        member.method, member.dictionary = compression >> 7 & 7, compression >> 10 & 0x1F
+        member.method = compression >> 7 & 7
+        # The seventh generation says the size more finely, and has more symbols unless the last bit says it has not.
+        power, parts = compression >> 10 & (0x1F if member.version else 0xF), compression >> 15 & 0x1F
+        member.dictionary = _LEAST_DICTIONARY << power
+        if member.version:
+            member.dictionary += member.dictionary // 32 * parts
+        member.has_far_codes = member.version == 1 and not compression >> 20 & 1
         member.is_stored = member.method == 0
         if file_flags & 1:
             member.kind, member.size = EntryKind.DIRECTORY, 0
@@ -189,7 +194,7 @@ class Rar5Reader:
             member.refusal = "it is a device, pipe or socket"
         if file_flags & 8:
             member.refusal = "its size is not known before its end"
-        elif member.version > 0 and not member.is_stored:
+        elif member.version > 1 and not member.is_stored:
             member.refusal = "it is packed by an algorithm newer than can be read"
         is_old = self._read_extra(_Fields(header.data[end:]), member)
         self._enter(member, flags, piece, is_old=is_old)
@@ -292,7 +297,8 @@ def stream_head(*, is_solid: bool) -> bytes:
 
 def stream_member(number: int, member: Member, packed: int, dictionary: int, *, is_solid: bool) -> bytes:
     """The header of one compressed member called by its number; `packed` plain bytes must follow."""
-    compression = (0x40 if is_solid else 0) | member.method << 7 | dictionary << 10
+    power = (dictionary // _LEAST_DICTIONARY).bit_length() - 1
+    compression = (0x40 if is_solid else 0) | member.method << 7 | power << 10
     name = str(number).encode()
     fields = _vint(0) + _vint(member.size) + _vint(0) + _vint(compression) + _vint(0) + _vint(len(name)) + name
     return _block(_vint(_FILE) + _vint(_DATA) + _vint(packed) + fields)

@@ -7,11 +7,14 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
 from usufruct.files.sources import JoinedSource, PartSource, Source
 from usufruct.model.entries import EntryKind
 
 BLOCK = 1 << 20
 AES_BLOCK = 16
+_SECOND = 20
+"""Version from which on a member is of the second generation."""
 
 
 class RarFault(Exception):
@@ -48,8 +51,8 @@ class Lock(Protocol):
         """Whether the password is the right one; None where the format has no check."""
         ...
 
-    def cipher(self, password: str) -> tuple[bytes, bytes]:
-        """AES key and IV."""
+    def deciphered(self, source: Source, password: str) -> Source:
+        """A member's packed bytes, from its locked ones."""
         ...
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
@@ -80,7 +83,9 @@ class Member:
     is_solid: bool = False
     """Needs the members before it to be unpacked."""
     dictionary: int = 0
-    """Power of two over 128 KB."""
+    """Bytes, where the archive says it."""
+    has_far_codes: bool = False
+    """Packed by the codes of the seventh generation."""
     method: int = 0
     version: int = 0
     checksum: int | None = None
@@ -203,9 +208,9 @@ class Rar5Lock:
         """The AES-256 key."""
         return self._keys(password, 0)
 
-    def cipher(self, password: str) -> tuple[bytes, bytes]:
+    def deciphered(self, source: Source, password: str) -> Source:
         """See `Lock`."""
-        return self.key(password), self.start
+        return Deciphered(source, self.key(password), self.start)
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
         """See `Lock`."""
@@ -226,31 +231,14 @@ _derived: dict[tuple[bytes, int, str, int], bytes] = {}
 """Keys made so far: each costs a hundredth of a second or more, and all members of an archive share a few."""
 
 
-@dataclass(frozen=True, slots=True)
-class Rar4Lock:
-    """The lock of a RAR 4 member or header: no check value, so a wrong password shows as a wrong checksum."""
+class _Untold:
+    """Of a lock without a check value: a wrong password shows as a wrong checksum."""
 
-    salt: bytes
+    __slots__ = ()
 
     def fits(self, password: str) -> bool | None:
         """See `Lock`."""
         return None
-
-    def cipher(self, password: str) -> tuple[bytes, bytes]:
-        """See `Lock`. The key is one SHA-1 over a quarter of a million rounds."""
-        if (self.salt, password) not in _derived4:
-            seed = password.encode("utf-16-le") + self.salt
-            made = hashlib.sha1()
-            start = bytearray()
-            for turn in range(16):
-                first = turn * 0x4000
-                made.update(seed + first.to_bytes(3, "little"))
-                start.append(made.digest()[19])
-                made.update(b"".join(seed + n.to_bytes(3, "little") for n in range(first + 1, first + 0x4000)))
-            digest = made.digest()
-            key = b"".join(digest[at : at + 4][::-1] for at in range(0, 16, 4))
-            _derived4[self.salt, password] = key, bytes(start)
-        return _derived4[self.salt, password]
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
         """See `Lock`."""
@@ -261,7 +249,71 @@ class Rar4Lock:
         return digest
 
 
-_derived4: dict[tuple[bytes, str], tuple[bytes, bytes]] = {}
+@dataclass(frozen=True, slots=True)
+class Rar4Lock(_Untold):
+    """The lock of a RAR 4 member or header."""
+
+    salt: bytes
+    harms_long: bool = True
+    """Made by a packer whose hash changes passwords that are long."""
+
+    def cipher(self, password: str) -> tuple[bytes, bytes]:
+        """The AES-128 key, and the block before the first."""
+        if (self.salt, password, self.harms_long) not in _derived4:
+            _derived4[self.salt, password, self.harms_long] = third_key(password, self.salt, harms_long=self.harms_long)
+        return _derived4[self.salt, password, self.harms_long]
+
+    def deciphered(self, source: Source, password: str) -> Source:
+        """See `Lock`."""
+        return Deciphered(source, *self.cipher(password))
+
+
+@dataclass(frozen=True, slots=True)
+class OldLock(_Untold):
+    """The lock of a member of the generations before."""
+
+    version: int
+
+    def deciphered(self, source: Source, password: str) -> Source:
+        """See `Lock`."""
+        # Passwords were typed at a DOS prompt.
+        word = _typed(password)
+        blocks = blocks_of(source, source.size)
+        if self.version < _SECOND:
+            return Forward(first_deciphered(blocks, word), source.size)
+        return Forward(SecondCipher(word).deciphered(blocks), source.size // AES_BLOCK * AES_BLOCK)
+
+
+def _typed(password: str) -> bytes:
+    try:
+        return password.encode("cp437")
+    except UnicodeEncodeError:
+        return password.encode("utf-8")
+
+
+class Forward:
+    """Blocks that are made as they are asked for, as a source that is read forwards. See `Source`."""
+
+    def __init__(self, blocks: Iterator[bytes], size: int = 0) -> None:
+        self._blocks = blocks
+        self._rest = b""
+        self.size = size
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """The next bytes, wherever they are asked for."""
+        while not self._rest:
+            block = next(self._blocks, None)
+            if block is None:
+                return b""
+            self._rest = block
+        block, self._rest = self._rest[:count], self._rest[count:]
+        return block
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
+_derived4: dict[tuple[bytes, str, bool], tuple[bytes, bytes]] = {}
 
 
 def checked(

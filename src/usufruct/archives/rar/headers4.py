@@ -5,7 +5,17 @@ import struct
 import time
 import zlib
 
-from usufruct.archives.rar_parts import AES_BLOCK, HeaderLocked, Member, Piece, Rar4Lock, RarFault, WrongKey
+from usufruct.archives.rar.parts import (
+    AES_BLOCK,
+    HeaderLocked,
+    Lock,
+    Member,
+    OldLock,
+    Piece,
+    Rar4Lock,
+    RarFault,
+    WrongKey,
+)
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
@@ -15,9 +25,15 @@ _LONG = 0x8000
 _BEFORE, _AFTER, _LOCKED, _SOLID, _DIRECTORY = 1, 2, 4, 0x10, 0xE0
 _LARGE, _UNICODE, _SALT, _VERSIONED, _TIMES = 0x100, 0x200, 0x400, 0x800, 0x1000
 _FIELDS = struct.Struct("<2LB2L2BHL")
-_FIRST_WITH_AES = 29
-_LONGEST_PASSWORD = 28
-_HEAD = 7
+_COMMENT = 8
+_SAYS_CIPHER = 0x200
+_HARMLESS = 36
+"""Version of the cipher from which on its hash leaves long passwords as they are."""
+_SECOND, _FIRST_WITH_AES, _LATEST = 20, 29, 36
+"""Versions that a member needs to be unpacked."""
+_OLD_BLOCKS = range(0x75, 0x7A)
+"""Kinds of blocks of which the checksum covers a part that each says in its own way; none is a member."""
+_HEAD, _MAIN_SIZE = 7, 13
 _QUIET = bytes.fromhex("a10001fe6ecb0000")
 """Two of these before the packed bytes emit nothing, and keep older libraries right beyond 4 MB."""
 _NEEDS_QUIET = 4 << 20
@@ -34,13 +50,11 @@ class Rar4Reader:
         self.wants_more = False
         self._password = password
         self._open: Member | None = None
-        self._is_volume = False
+        self._harms_long = True
         for number, volume in enumerate(volumes):
             self._read_volume(number, volume)
         if self._open:
             self.wants_more = True
-        for member in self.members:
-            _judge(member, password)
 
     def _read_volume(self, number: int, volume: Source) -> None:
         if volume.read_at(0, len(MARK)) != MARK:
@@ -58,7 +72,8 @@ class Rar4Reader:
                     size += int.from_bytes(header[32:36], "little") << 32
             if kind == _MAIN:
                 self.is_solid = self.is_solid or bool(flags & 8)
-                self._is_volume = bool(flags & 1)
+                if flags & _SAYS_CIPHER and header[_MAIN_SIZE : _MAIN_SIZE + 1] >= bytes((_HARMLESS,)):
+                    self._harms_long = False
                 if flags & 0x80:
                     self.hides_names = is_locked = True
                     if self._password is None:
@@ -85,7 +100,7 @@ class Rar4Reader:
             assert self._password is not None, "a locked header is read only with a password"
             from Cryptodome.Cipher import AES
 
-            key, start = Rar4Lock(volume.read_at(at, 8)).cipher(self._password)
+            key, start = Rar4Lock(volume.read_at(at, 8), self._harms_long).cipher(self._password)
             at += 8
             first = volume.read_at(at, AES_BLOCK)
             if len(first) != AES_BLOCK:
@@ -101,9 +116,8 @@ class Rar4Reader:
             header = volume.read_at(at, size)
         if size < _HEAD or len(header) != size:
             raise RarFault(f"a header at byte {at} is cut off")
-        # Old embedded comments follow the main header outside its checksum.
-        covered = header[2:13] if header[2] == _MAIN and not is_locked else header[2:]
-        if zlib.crc32(covered) & 0xFFFF != int.from_bytes(header[:2], "little"):
+        covered = header[2:] if is_locked else header[2 : _covered(header)]
+        if header[2] not in _OLD_BLOCKS and zlib.crc32(covered) & 0xFFFF != int.from_bytes(header[:2], "little"):
             raise WrongKey if is_locked else RarFault(f"the header at byte {at} does not match its checksum")
         return header, at + padded
 
@@ -124,6 +138,10 @@ class Rar4Reader:
         member.modified = _time(dos_time, header[at:] if flags & _TIMES else b"")
         member.is_stored, member.is_solid = method == 0x30, bool(flags & _SOLID)
         member.mode = attributes if host == _UNIX else 0
+        if version < _SECOND:
+            # The first generation says it once for the whole archive, and its window has no size.
+            member.is_solid = self.is_solid and bool(self.members)
+            flags = flags & ~_DIRECTORY | (_DIRECTORY if host == _DOS and attributes & 0x10 else 0)
         if flags & _DIRECTORY == _DIRECTORY:
             member.kind, member.size = EntryKind.DIRECTORY, 0
         elif host == _UNIX and stat.S_ISLNK(attributes):
@@ -131,8 +149,13 @@ class Rar4Reader:
         elif host == _UNIX and stat.S_IFMT(attributes) not in (0, stat.S_IFREG):
             member.refusal = "it is a device, pipe or socket"
         if flags & _LOCKED:
-            member.lock = Rar4Lock(salt)
+            member.lock = self._lock(version, salt)
+        if version > _LATEST and not member.is_stored:
+            member.refusal = f"it is packed by a method that is not known ({version})"
         self._enter(member, flags, piece)
+
+    def _lock(self, version: int, salt: bytes) -> Lock:
+        return Rar4Lock(salt, self._harms_long) if version >= _FIRST_WITH_AES else OldLock(version)
 
     def _enter(self, member: Member, flags: int, piece: Piece) -> None:
         whole = self._open
@@ -154,17 +177,15 @@ class Rar4Reader:
             whole.checksum = member.checksum
 
 
-def _judge(member: Member, password: str | None) -> None:
-    """Say why a member's content cannot be read, where it cannot."""
-    generation = f"RAR {member.version / 10:.1f}"
-    if member.lock and member.version < _FIRST_WITH_AES:
-        member.refusal = f"it is locked by the cipher of {generation}, which cannot be read"
-    elif not member.is_stored and member.version < _FIRST_WITH_AES:
-        member.refusal = f"it is packed by {generation}, which cannot be unpacked"
-    elif not member.is_stored and member.is_solid:
-        member.refusal = "it is packed together with the files before it (a solid RAR 4), which cannot be unpacked"
-    elif member.lock and password is not None and len(password) > _LONGEST_PASSWORD:
-        member.refusal = f"RAR 4 passwords of more than {_LONGEST_PASSWORD} characters cannot be used"
+def _covered(header: bytes) -> int:
+    """Where what a header's checksum covers ends: comments that are embedded in old headers are outside."""
+    if header[2] == _MAIN:
+        return _MAIN_SIZE
+    flags = int.from_bytes(header[3:5], "little")
+    if header[2] != _FILE or not flags & _COMMENT or len(header) < _HEAD + _FIELDS.size:
+        return len(header)
+    name_size = int.from_bytes(header[26:28], "little")
+    return _HEAD + _FIELDS.size + name_size + (8 if flags & _LARGE else 0) + (8 if flags & _SALT else 0)
 
 
 def _name(raw: bytes, *, is_unicode: bool) -> tuple[str, bytes]:
