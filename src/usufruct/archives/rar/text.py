@@ -41,8 +41,8 @@ def _see_by_states() -> tuple[int, ...]:
 
 
 _SEE_BY_STATES = _see_by_states()
-_IS_HIGH = (0,) * 0x40 + (8,) * 0xC0
-"""Symbol → what it adds to a place in the tables."""
+_IS_HIGH, _IS_HIGHER = (0,) * 0x40 + (8,) * 0xC0, (0,) * 0x40 + (16,) * 0xC0
+"""Symbol → what it adds to a place in the tables, as the one before and as the one that is foretold."""
 
 
 class TextModel:
@@ -103,7 +103,7 @@ class TextModel:
         self._symbols[first : first + 256] = bytes(range(256))
         self._frequencies[first : first + 256] = b"\1" * 256
         self._next[first : first + 256] = array("i", bytes(1024))
-        self._binary = [
+        self._binary = [0] * 64 + [
             0x4000 - escape // (row + 2) for row in range(128) for _ in range(8) for escape in _BINARY_ESCAPES
         ]
         self._see_sums = [(5 * row + 10) << 3 for row in range(25) for _ in range(16)]
@@ -197,20 +197,20 @@ class TextModel:
         acc, have, words = bits.acc, bits.have, bits.words
         minimum, maximum, found = self._minimum, self._maximum, self._found
         order_fall, run, first_run, was_sure = self._order_fall, self._run, self._first_run, self._was_sure
-        first_escape, is_high = self._first_escape, _IS_HIGH
+        first_escape, is_high, is_higher, success = self._first_escape, _IS_HIGH, _IS_HIGHER, _SUCCESS_BY_STATES
+        symbol = symbols[found]
         # `code` counts from `low` on.
         try:
-            while most:
-                most -= 1
+            for _ in range(most):
+                high = is_high[symbol]
                 count = states[minimum]
                 state = first[minimum]
                 if count == 1:
                     symbol = symbols[state]
-                    high = is_high[symbols[found]]
                     frequency = frequencies[state]
                     place = (
-                        (frequency << 6) - 64 + was_sure + _SUCCESS_BY_STATES[states[below[minimum]]]
-                        + high + 2 * is_high[symbol] + (run >> 26 & 0x20)
+                        (frequency << 6) + was_sure + success[states[below[minimum]]] + high + is_higher[symbol]
+                        + (run >> 26 & 0x20)
                     )  # fmt: skip
                     probability = binary[place]
                     width >>= 14
@@ -223,6 +223,13 @@ class TextModel:
                             frequencies[state] = frequency + 1
                         was_sure = 1
                         run += 1
+                        if width >= 0x1000000 and not order_fall and (successor := following[state]) > 0:
+                            # What is met most, without a look at all that might be else.
+                            minimum = maximum = successor
+                            if symbol == escape:
+                                return True
+                            append(symbol)
+                            continue
                         masked = 0
                     else:
                         code -= bound
@@ -280,7 +287,6 @@ class TextModel:
                         else:
                             if wanted >= total:
                                 raise PackedFault("the text model meets a value that stands for nothing")
-                            high = is_high[symbols[found]]
                             bound = width * reach
                             code -= bound
                             low = low + bound & 0xFFFFFFFF
@@ -395,6 +401,11 @@ class TextModel:
                         see_sums, see_shifts, see_counts = self._see_sums, self._see_shifts, self._see_counts
                         minimum, maximum, found = self._minimum, self._maximum, self._found
                         order_fall, run, was_sure = self._order_fall, self._run, self._was_sure
+                        if symbol == escape:
+                            return True
+                        append(symbol)
+                        symbol = 0  # what the first state stands for
+                        continue
                 if symbol == escape:
                     return True
                 append(symbol)
