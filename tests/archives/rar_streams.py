@@ -4,6 +4,7 @@ A stream is a list of tokens: an int is a byte of content, the others are below.
 as a simple packer would.
 """
 
+import functools
 import heapq
 import struct
 import zlib
@@ -11,6 +12,9 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from Cryptodome.Cipher import AES
+
+from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
 from usufruct.archives.rar.text import TextModel
 
 
@@ -418,16 +422,234 @@ def sound2(values: Sequence[int], channels: int) -> bytes:
     return bits.bytes() + bytes(4)
 
 
+# --- the first generation ------------------------------------------------------------------------------------
+
+_SORTED_LENGTHS = (
+    ((2, 2), (3, 1), (4, 2), (5, 2), (6, 4), (7, 5), (8, 4), (9, 4), (10, 8), (12, 224)),
+    ((3, 5), (4, 2), (5, 2), (6, 4), (7, 5), (8, 4), (9, 4), (10, 8), (11, 2), (12, 220)),
+)
+_SORTED_PLACES = (
+    ((4, 8), (5, 8), (6, 8), (7, 9), (12, 224)),
+    ((5, 4), (6, 40), (7, 16), (8, 16), (9, 4), (11, 47), (12, 130)),
+    ((5, 2), (6, 5), (7, 46), (8, 64), (9, 116), (10, 24)),
+    ((6, 2), (7, 14), (8, 202), (9, 33), (10, 6)),
+    ((8, 255), (9, 2)),
+)
+_SHORT_CODES = {
+    (0, 0): "0 101 1101 1110 11110 111110 1111110 11111110 11111111 1100 1000 10010 100110 100111",
+    (1, 0): "0 1010 1101 1110 11110 111110 1111110 11111110 11111111 1100 1000 10010 100110 100111 1011",
+    (0, 1): "00 010 011 101 1101 1110 11110 111110 111111 1100 1000 10010 100110 100111",
+    (1, 1): "00 010 011 1010 1101 1110 11110 111110 111111 1100 1000 10010 100110 100111 1011",
+}
+
+
+@functools.cache
+def _of_runs(runs: tuple[tuple[int, int], ...]) -> dict[int, tuple[int, int]]:
+    return codes([length for length, count in runs for _ in range(count)])
+
+
+class _Sorted:
+    """A table that is sorted by use: each value's low byte counts how often it was met."""
+
+    def __init__(self, values: Iterable[int], most: int) -> None:
+        self.entries = [value << 8 for value in values]
+        self.starts = [0] * 256
+        self.most = most
+
+    def put(self, value: int) -> int:
+        """The place of a value, which is met."""
+        place = next(at for at, entry in enumerate(self.entries) if entry >> 8 == value)
+        if self.entries[place] & 0xFF >= self.most:
+            self.reset()
+        entry = self.entries[place]
+        front = self.starts[entry & 0xFF]
+        self.starts[entry & 0xFF] += 1
+        self.entries[place] = self.entries[front]
+        self.entries[front] = entry + 1
+        return place
+
+    def reset(self) -> None:
+        for at, entry in enumerate(self.entries):
+            self.entries[at] = entry & ~0xFF | 7 - at // 32
+        self.starts = [224, 192, 160, 128, 96, 64, 32, *[0] * 249]
+
+
+class FirstWriter:
+    """Writes members of RAR 1.5 one after the other, as a solid stream."""
+
+    def __init__(self) -> None:
+        self.flag_table = _Sorted([-value & 0xFF for value in range(256)], 0xFF)
+        self.byte_table = _Sorted(range(256), 0xA1)
+        self.far_table = _Sorted(range(256), 0xFF)
+        self.far_table.reset()
+        self.near = list(range(256))
+        self.byte_mean, self.short_mean, self.length_mean, self.place_mean, self.near_mean = 0x3500, 0, 0, 0, 0
+        self.far_from, self.byte_weight, self.match_weight = 0x2001, 0x80, 0x80
+        self.recent = [0, 0, 0, 0]
+        self.has_far = 0
+
+    def member(self, tokens: Sequence[Token]) -> bytes:
+        self.pieces: list[tuple[int, int]] = []
+        self.flags: list[int] = []
+        self.flags_at = -1
+        self.only_bytes = False
+        self.bytes_met = self.repeats = 0
+        for token in tokens:
+            if isinstance(token, int):
+                self._byte(token)
+            elif isinstance(token, Again):
+                self._short(9)
+                self.repeats += 1
+            elif isinstance(token, Recent):
+                distance = self.recent[token.which]
+                self._short(10 + token.which)
+                length = token.length - (distance > 256) - (distance >= self.far_from)
+                self._add(_of_runs(_SORTED_LENGTHS[0])[length - 2])
+                self._remember(distance)
+            elif isinstance(token, Match) and token.distance <= 256 and token.length <= 10:
+                self._near(token)
+            elif isinstance(token, Match) and token.distance >= 0x8000:
+                if not self.has_far:
+                    self._short(10)
+                    self._add(_of_runs(_SORTED_LENGTHS[0])[0x101 - 2])
+                    self.has_far = 1
+                self._short(14)
+                self._add(_of_runs(_SORTED_LENGTHS[1])[token.length - 5])
+                self._add((token.distance - 0x8000, 15))
+            elif isinstance(token, Match):
+                self._long(token)
+        while self.flags:
+            self._flag(0)
+        bits = BitWriter()
+        for value, count in self.pieces:
+            bits.put(value, count)
+        return bits.bytes() + bytes(8)
+
+    def _add(self, piece: tuple[int, int]) -> None:
+        self.pieces.append(piece)
+
+    def _flag(self, flag: int) -> None:
+        if not self.flags:
+            self.flags_at = len(self.pieces)
+            self.pieces.append((0, 0))
+        self.flags.append(flag)
+        if len(self.flags) == 8:
+            value = int("".join(map(str, self.flags)), 2)
+            self.pieces[self.flags_at] = _of_runs(_SORTED_PLACES[2])[self.flag_table.put(value)]
+            self.flags = []
+
+    def _expected(self, *, is_match: bool) -> None:
+        if self.only_bytes:
+            if is_match:
+                self._leave_bytes()
+            else:
+                return
+        if is_match == (self.match_weight > self.byte_weight):
+            self._flag(1)
+        else:
+            self._flag(0)
+            self._flag(1)
+
+    def _leave_bytes(self) -> None:
+        self._place(0)
+        self._add((1, 1))
+        self.only_bytes = False
+        self.bytes_met = 0
+
+    def _place(self, place: int) -> None:
+        mean = self.byte_mean
+        which = sum(mean >= limit for limit in (0xE00, 0x3600, 0x5E00, 0x7600))
+        self._add(_of_runs(_SORTED_PLACES[which])[place])
+
+    def _byte(self, value: int) -> None:
+        self._expected(is_match=False)
+        was_only = self.only_bytes
+        if not was_only:
+            self.bytes_met += 1
+            if self.bytes_met > 16 and not self.flags:
+                self.only_bytes = True
+        place = self.byte_table.put(value)
+        self._place(place + 1 if was_only else place)
+        self.byte_mean += place
+        self.byte_mean -= self.byte_mean >> 8
+        self.byte_weight += 16
+        if self.byte_weight > 255:
+            self.byte_weight = 0x90
+            self.match_weight >>= 1
+
+    def _long(self, token: Match) -> None:
+        self._expected(is_match=True)
+        self.bytes_met = 0
+        self.match_weight += 16
+        if self.match_weight > 255:
+            self.match_weight = 0x90
+            self.byte_weight >>= 1
+        distance = token.distance
+        length = token.length - 3 - (distance >= self.far_from) - 8 * (distance <= 256)
+        if self.length_mean >= 64:
+            self._add(_of_runs(_SORTED_LENGTHS[self.length_mean >= 122])[length])
+        elif length < 8:
+            self._add((1, length + 1))
+        else:
+            self._add((length, 16))
+        place = self.far_table.put(distance >> 7)
+        which = (self.place_mean >= 0x700) + (self.place_mean >= 0x2900)
+        self._add(_of_runs(_SORTED_PLACES[which])[place])
+        self._add((distance & 127, 7))
+        far_from = self.far_from
+        is_low = self.near_mean > 0xB0 or (self.byte_mean >= 0x2A00 and self.length_mean < 0x40)
+        self.far_from = 0x7F00 if is_low else 0x2001
+        self.length_mean += length
+        self.length_mean -= self.length_mean >> 5
+        self.place_mean += place
+        self.place_mean -= self.place_mean >> 8
+        if length not in (1, 4):
+            if length == 0 and distance <= far_from:
+                self.near_mean += 1
+                self.near_mean -= self.near_mean >> 8
+            elif self.near_mean:
+                self.near_mean -= 1
+        self._remember(distance)
+
+    def _short(self, kind: int) -> None:
+        if self.only_bytes:
+            self._leave_bytes()
+        self._flag(0)
+        self._flag(0)
+        self.bytes_met = 0
+        if self.repeats == 2:
+            self._add((0, 1))
+            self.repeats = 0
+        code = _SHORT_CODES[self.has_far, self.short_mean >= 37].split()[kind]
+        self._add((int(code, 2), len(code)))
+        if kind != 9:
+            self.repeats = 0
+
+    def _near(self, token: Match) -> None:
+        kind = token.length - 2
+        self._short(kind)
+        self.short_mean += kind
+        self.short_mean -= self.short_mean >> 4
+        place = self.near.index(token.distance - 1)
+        self._add(_of_runs(_SORTED_PLACES[2])[place])
+        if place:
+            self.near[place], self.near[place - 1] = self.near[place - 1], self.near[place]
+        self._remember(token.distance)
+
+    def _remember(self, distance: int) -> None:
+        self.recent = [distance, *self.recent[:3]]
+
+
 # --- the text model ------------------------------------------------------------------------------------------
 
 
 class TextWriter(TextModel):
     """The other side of the text model: learns by the same code, and finds each byte's share where the reader would."""
 
-    def __init__(self, order: int, megabytes: int, *, escape: int = 2) -> None:
-        super().__init__(order, megabytes << 20)
+    def __init__(self, order: int, size: int, *, escape: int = 2) -> None:
+        super().__init__(order, size)
         self._flags = bytes((0x80 | 0x20 | 0x40 | (order - 1 if order <= 16 else 15 + (order - 16) // 3),))
-        self._flags += bytes((megabytes - 1, escape))
+        self._flags += bytes((max(size >> 20, 1) - 1, escape & 0xFF))
         self._escape = escape
         self._out = bytearray()
         self._bottom, self._span = 0, 0xFFFFFFFF
@@ -584,9 +806,42 @@ class TextWriter(TextModel):
                 self._see_sums[see] = self._see_sums[see] + total + escaping & 0xFFFF
 
 
+_TABLE = [zlib.crc32(bytes((value,)), 0xFFFFFFFF) ^ 0xFFFFFFFF for value in range(256)]
+_BY_HEAD = {entry >> 24: value for value, entry in enumerate(_TABLE)}
+
+
+@functools.cache
+def program_of(size: int, checksum: int) -> bytes:
+    """Bytes that are taken for a filter's program: of this length and CRC-32, and with the sum it must begin with."""
+    for attempt in range(1 << 16):
+        body = bytes((attempt & 0xFF,)) + attempt.to_bytes(size - 5, "big")
+        program = body + _tail_for(zlib.crc32(body), checksum)
+        sums = 0
+        for byte in program:
+            sums ^= byte
+        if not sums:
+            return program
+    raise AssertionError("no such program")
+
+
+def _tail_for(before: int, checksum: int) -> bytes:
+    """Four bytes behind what has one CRC-32 that give another: the table walked backwards."""
+    table = _TABLE
+    wanted, found = checksum ^ 0xFFFFFFFF, []
+    for _ in range(4):
+        at = _BY_HEAD[wanted >> 24]
+        found.append(at)
+        wanted = (wanted ^ table[at]) << 8 & 0xFFFFFFFF
+    state, out = before ^ 0xFFFFFFFF, bytearray()
+    for at in reversed(found):
+        out.append((state ^ at) & 0xFF)
+        state = state >> 8 ^ table[at]
+    return bytes(out)
+
+
 def text3(content: bytes, *, order: int = 6, megabytes: int = 1) -> bytes:
     """A RAR 3 member of one block by the text model."""
-    writer = TextWriter(order, megabytes)
+    writer = TextWriter(order, megabytes << 20)
     writer.put(content)
     writer.sign(2)
     return writer.block()
@@ -607,19 +862,19 @@ class Packed:
     is_solid: bool = False
 
 
-def archive4(members: Sequence[Packed], *, is_solid: bool = False, volume: int = 0) -> list[bytes]:
+def archive4(members: Sequence[Packed], *, is_solid: bool = False, volume: int = 0, password: str = "") -> list[bytes]:
     """The volumes of a RAR 4 archive; of one volume without `volume`, the bytes of content in each."""
     volumes: list[bytes] = []
     flags = (8 if is_solid else 0) | (0x111 if volume else 0)
     out = _head4(flags)
     room = volume
     for member in members:
-        data, is_first = member.data, True
+        data, is_first = _locked4(member, password), True
         while True:
             part = data[:room] if volume else data
             data = data[len(part) :]
             split = (0 if is_first else 1) | (2 if data else 0) | (0x10 if member.is_solid else 0)
-            out += _file4(member, part, split | 0x8000, zlib.crc32(part if data else member.content))
+            out += _file4(member, part, split | 0x8000, zlib.crc32(part if data else member.content), password)
             room -= len(part)
             if not data:
                 break
@@ -628,16 +883,38 @@ def archive4(members: Sequence[Packed], *, is_solid: bool = False, volume: int =
     return [*volumes, out + _block4(0x7B, 0x4000, b"")]
 
 
+SALT = b"eightbit"
+
+
+def _locked4(member: Packed, password: str) -> bytes:
+    if not password:
+        return member.data
+    if member.version < 20:
+        return b"".join(first_deciphered([member.data], password.encode()))  # it is its own opposite
+    data = member.data + bytes(-len(member.data) % 16)
+    if member.version < 29:
+        cipher = SecondCipher(password.encode())
+        return b"".join(cipher._turn(data[at : at + 16], is_locking=True) for at in range(0, len(data), 16))
+    return AES.new(*_mode(third_key(password, SALT, harms_long=True))).encrypt(data)
+
+
+def _mode(key: tuple[bytes, bytes]) -> tuple[bytes, int, bytes]:
+    return key[0], AES.MODE_CBC, key[1]
+
+
 def _head4(flags: int) -> bytes:
     return b"Rar!\x1a\x07\x00" + _block4(0x73, flags, bytes(6))
 
 
-def _file4(member: Packed, part: bytes, flags: int, checksum: int) -> bytes:
+def _file4(member: Packed, part: bytes, flags: int, checksum: int, password: str) -> bytes:
     name = member.name.encode()
     fields = struct.pack(
         "<2LB2L2BHL",
         *(len(part), len(member.content), 3, checksum, 0x5A21_0000, member.version, member.method, len(name), 0o100644),
     )
+    if password:
+        flags |= 4 | (0x400 if member.version >= 29 else 0)
+        name += SALT if member.version >= 29 else b""
     return _block4(0x74, flags, fields + name) + part
 
 

@@ -1,4 +1,4 @@
-"""A writer of RAR 5 archives with stored members, for tests: plain, locked, with hidden names, in volumes, links."""
+"""A writer of RAR 5 archives for tests: plain, locked, with hidden names, in volumes, links; stored, or as packed."""
 
 import hashlib
 import hmac
@@ -30,6 +30,15 @@ class Member:
     stated_size: int | None = None
     method: int = 0
     version: int = 0
+    packed: bytes | None = None
+    """The bytes that are written for the content, where it is packed."""
+    is_solid: bool = False
+    power: int = 0
+    """Of two, over a dictionary of 128 KB."""
+    more: int = 0
+    """What the seventh generation says besides, from its 15th bit on."""
+    digest: bytes = b""
+    """BLAKE2sp of the content."""
 
 
 def vint(number: int) -> bytes:
@@ -73,13 +82,16 @@ class RarWriter:
         self._done.append(self._out.getvalue())
 
     def _write(self, member: Member) -> None:
-        data = member.content
-        crc = zlib.crc32(data)
+        data = member.content if member.packed is None else member.packed
+        crc = zlib.crc32(member.content)
         extra = b""
         if self._password and data:
             data = self._cipher(self._iv).encrypt(data + bytes(-len(data) % 16))
             crc = self._tweaked(crc)
             record = vint(1) + vint(0) + vint(3) + bytes([_LG]) + self._salt + self._iv + self._check()
+            extra += vint(len(record)) + record
+        if member.digest:
+            record = vint(2) + vint(0) + member.digest
             extra += vint(len(record)) + record
         if member.target:
             text = member.target.encode()
@@ -102,11 +114,15 @@ class RarWriter:
         size = len(member.content) if member.stated_size is None else member.stated_size
         name = member.name.encode("utf-8", "surrogateescape")
         fields = vint((1 if member.is_directory else 0) | 2 | 4) + vint(size) + vint(0o100644)
-        fields += struct.pack("<LL", 1_700_000_000, crc) + vint(member.version | member.method << 7) + vint(1)
+        fields += struct.pack("<LL", 1_700_000_000, crc) + self._packing(member) + vint(1)
         fields += vint(len(name)) + name
         sizes = (vint(len(extra)) if extra else b"") + vint(len(part))
         self._block(_FILE, flags, fields + extra, sizes)
         self._out.write(part)
+
+    def _packing(self, member: Member) -> bytes:
+        solid = 0x40 if member.is_solid else 0
+        return vint(member.version | solid | member.method << 7 | member.power << 10 | member.more << 15)
 
     def _block(self, kind: int, flags: int, rest: bytes, sizes: bytes = b"", *, in_clear: bool = False) -> None:
         inner = vint(kind) + vint(flags) + sizes + rest
