@@ -3,6 +3,7 @@
 import unittest
 
 from tests.fuzzing.bombs import BOMBS
+from tests.fuzzing.members import damaged
 from tests.fuzzing.mutants import SEEDS
 from tests.fuzzing.running import bombs, mutants
 
@@ -20,6 +21,9 @@ class FuzzingTest(unittest.TestCase):
     def test_mutants_end_in_content_or_a_clear_error_and_leave_the_folder_as_it_was(self) -> None:
         found = mutants(SEED, 30 * len(SEEDS))
         self.assertEqual([(name, fault) for name, _, fault in found], [])
+
+    def test_damaged_members_of_every_method_of_rar_end_in_a_fault_of_theirs(self) -> None:
+        self.assertEqual([(name, fault) for name, _, fault in damaged(SEED, 300)], [])
 
     def test_bombs_take_neither_the_memory_nor_the_day(self) -> None:
         for name, ended in bombs(name for name in BOMBS if name not in SLOW):

@@ -94,11 +94,15 @@ class History:
         else:
             self.out += (self.out[start:] * (length // distance + 1))[:length]
 
-    def end_file(self, end: int) -> None:
-        """Take what is there up to `end` as handed out, and forget filters: none reaches into the next file."""
-        del self.out[max(0, end - self._gone) :]
+    def begin_file(self) -> int:
+        """Where the next file begins. Filters are forgotten: none reaches into the next file."""
         self._sent = self.position
         self._filters.clear()
+        return self._sent
+
+    def end_file(self, end: int) -> None:
+        """Drop what was unpacked behind a file's end."""
+        del self.out[max(0, end - self._gone) :]
 
     def _drop(self) -> None:
         over = min(len(self.out) - self.dictionary, self._sent - self._gone)

@@ -104,7 +104,7 @@ class Unpacker:
     def file(self, packed: Source, size: int) -> Iterator[bytes]:
         """The content of the next file, of `size` bytes; PackedFault if it cannot be unpacked."""
         history = self.history
-        end = history.position + size
+        end = history.begin_file() + size
         self._bits = Bits(blocks_of(packed, packed.size))
         self._flags = self._left = 0
         self._only_bytes = False

@@ -41,7 +41,7 @@ class Unpacker:
     def file(self, packed: Source, size: int) -> Iterator[bytes]:
         """The content of the next file, of `size` bytes; PackedFault if it cannot be unpacked."""
         history = self.history
-        begin = history.position
+        begin = history.begin_file()
         end = begin + size
         bits = Bits(blocks_of(packed, packed.size))
         if not self._codes:

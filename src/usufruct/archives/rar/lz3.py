@@ -82,7 +82,7 @@ class Unpacker:
     def file(self, packed: Source, size: int) -> Iterator[bytes]:
         """The content of the next file, of `size` bytes; PackedFault if it cannot be unpacked."""
         history = self.history
-        begin = history.position
+        begin = history.begin_file()
         end = begin + size
         bits = Bits(blocks_of(packed, packed.size))
         try:
@@ -254,6 +254,7 @@ class Unpacker:
 
     def _read_codes(self, bits: Bits) -> None:
         bits.to_byte()
+        self._has_codes = False
         self._is_text = bool(bits.take(1))
         if self._is_text:
             self._read_model(bits)

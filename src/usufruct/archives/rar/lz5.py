@@ -92,7 +92,7 @@ class Unpacker:
     def file(self, packed: Source, size: int) -> Iterator[bytes]:
         """The content of the next file, of `size` bytes; PackedFault if it cannot be unpacked."""
         history = self.history
-        begin = history.position
+        begin = history.begin_file()
         end = begin + size
         for block in self._blocks(packed):
             while not self._run(block, history.until(end)):
