@@ -31,8 +31,8 @@ from tests.archives.rar_streams import (
     tokens_of,
 )
 from tests.archives.rar_writer import Member, RarWriter
+from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.rar import filters, lz1, lz2, lz3, lz5, unpacking
-from usufruct.archives.rar.bits import Bits, PackedFault
 from usufruct.archives.rar.parts import Blake2sp
 from usufruct.archives.rar.text import TextModel
 from usufruct.archives.reading import Archive

@@ -13,7 +13,9 @@ from collections.abc import Callable, Iterator
 import py7zr
 import zstandard
 
+from tests.archives.dos_writers import Old, arc_of, arj_of, lzh, lzw_hashed, lzw_zoo, runs, squeezed, zoo_of
 from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
+from tests.archives.rar_streams import Packed, archive4, packed2, packed3, tokens_of
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
@@ -62,6 +64,13 @@ def _tar() -> bytes:
     return _summed(head) + tar_bytes({**FILES, "hard": "=>a.txt"})
 
 
+_OLD_TEXT = b"the moth at the lantern " * 20 + bytes(range(200))
+
+
+def _old(method: int, packed: bytes, stored: int = 0) -> list[Old]:
+    return [Old("a", b"stored", stored), Old("b", _OLD_TEXT, method, packed)]
+
+
 _FOR_CPIO = [(name, content, 0o100644, at % 2 + 1) for at, (name, content) in enumerate(PLAIN.items())]
 
 SEEDS: dict[str, Callable[[], bytes]] = {
@@ -84,6 +93,20 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "cpio": lambda: cpio_of(_FOR_CPIO, "summed"),
     "cpio, little": lambda: cpio_of(_FOR_CPIO, "little"),
     "rpm": lambda: rpm_of(gzip.compress(cpio_of(_FOR_CPIO, "octal"), mtime=0)),
+    "arj": lambda: arj_of(_old(1, lzh([tokens_of(_OLD_TEXT, longest=200)], 15))),
+    "zoo": lambda: zoo_of(_old(1, lzw_zoo(_OLD_TEXT))),
+    "arc": lambda: arc_of(_old(6, lzw_hashed(runs(_OLD_TEXT), is_fast=False), 2)),
+    "arc, squeezed": lambda: arc_of(_old(4, squeezed(runs(_OLD_TEXT)), 2)),
+    "rar 4, solid": lambda: archive4(
+        [
+            Packed("a", _OLD_TEXT, packed3([tokens_of(_OLD_TEXT)])),
+            Packed("b", b"owl" * 9, packed3([[*b"owl" * 9]]), is_solid=True),
+        ],
+        is_solid=True,
+    )[0],
+    "rar 2, locked": lambda: archive4([Packed("a", _OLD_TEXT, packed2([tokens_of(_OLD_TEXT)]), 20)], password=PASSWORD)[
+        0
+    ],
     "tar.lz": lambda: lzipped(_tar()),
     "tar.Z": lambda: compressed(_tar()),
     "gz": lambda: gzip.compress(PLAIN["a.txt"], mtime=0),

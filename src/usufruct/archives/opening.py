@@ -8,6 +8,7 @@ from pathlib import Path
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio_headers import begins_cpio
+from usufruct.archives.dos import arc, arj, zoo
 from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
@@ -50,9 +51,7 @@ _COMPRESSIONS = {
 }
 _UNREADABLE = {
     b"\x89LZO\0": "a file packed with lzop",
-    b"\x60\xea": "an arj archive",
     b"SIT!": "an archive of an old Macintosh packer",
-    b"ZOO ": "a zoo archive",
 }
 """Formats that are known by name only."""
 _LIBRARY_MARKS = {
@@ -65,13 +64,13 @@ _SAID = {
     "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "lz": "lz",
     "tlz": "tar.lz", "z": "Z", "taz": "tar.Z", "cab": "cab",
     "iso": "iso", "lha": "lha", "lzh": "lha", "deb": "ar", "ar": "ar", "cpio": "cpio", "rpm": "rpm",
-    "xar": "xar",
+    "xar": "xar", "arj": "arj", "zoo": "zoo", "arc": "arc",
 }  # fmt: skip
 """Suffix → the format that a file of this name should be."""
 
 FORMATS = (
     "zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.lz", "tar.Z",
-    "cpio", "rpm", "gz", "bz2", "xz", "zst", "lz", "Z",
+    "cpio", "rpm", "arj", "zoo", "arc", "gz", "bz2", "xz", "zst", "lz", "Z",
 )  # fmt: skip
 LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "xar")
 """What can be read, in the words for people: by itself, and through libarchive."""
@@ -176,6 +175,10 @@ def _open_by_content(
         from usufruct.archives.cpio_reader import CpioArchive
 
         return CpioArchive(path, name, whole, "", access, allowance)
+    if kind := _dos_kind(head, whole):
+        from usufruct.archives.dos.reader import DosArchive
+
+        return DosArchive(path, name, whole, kind, access, allowance)
     if head.startswith(RPM_MARK):
         return _open_rpm(path, name, whole, access, allowance)
     is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
@@ -223,6 +226,14 @@ def _no_archive(name: str, path: str, found: Recognised) -> ArchiveError:
     error = NotAnArchive(f"{name} is {found.what}, not an archive.", remedy=found.remedy, path=path)
     error.what = found.what
     return error
+
+
+def _dos_kind(head: bytes, source: Source) -> str | None:
+    if head.startswith(arj.MARK) and arj.begins_arj(source):
+        return "arj"
+    if head[zoo.MARK_AT : zoo.MARK_AT + 4] == zoo.MARK:
+        return "zoo"
+    return "arc" if head[:1] == arc.MARK and arc.begins_arc(source) else None
 
 
 def _library_kind(head: bytes, source: Source) -> str | None:

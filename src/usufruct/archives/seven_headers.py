@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.times import of_windows
 from usufruct.files.sources import Source
 
 _START = struct.Struct("<6s2BL2QL")
@@ -22,8 +23,6 @@ _MOST_CODERS = 32
 _MOST_ROUNDS = 24
 """Power of two: keys of more rounds would take years to make."""
 _NO_ROUNDS = 0x3F
-_WINDOWS_EPOCH = 116_444_736_000_000_000
-"""1970 in units of 100 ns since 1601."""
 
 
 class SevenFault(Exception):
@@ -442,7 +441,7 @@ def _read_files(
             _read_names(part, entries)
         elif kind == _TIMES:
             for entry, value in _values(part, entries, 8):
-                entry.modified = (value - _WINDOWS_EPOCH) * 100
+                entry.modified = of_windows(value)
         elif kind == _ATTRIBUTES:
             for entry, value in _values(part, entries, 4):
                 entry.attributes = value

@@ -2,7 +2,6 @@
 
 import stat
 import struct
-import time
 from array import array
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -17,6 +16,7 @@ from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.rows import Rows
+from usufruct.archives.times import of_dos, of_windows
 from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
@@ -31,8 +31,6 @@ _END64_PLACE = struct.Struct("<4sLQL")
 _LOCAL_MARK, _CENTRAL_MARK, _END_MARK = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
 _END64_MARK, _END64_PLACE_MARK = b"PK\x06\x06", b"PK\x06\x07"
 _LONGEST_COMMENT = 0xFFFF
-_NTFS_EPOCH = 116_444_736_000_000_000
-"""1970 in units of 100 ns since 1601."""
 _LONGEST_TARGET = 4096
 _HEAD = 320
 """Bytes that an entry's own header takes at most, nearly always: itself, its name, its extra field."""
@@ -344,16 +342,7 @@ class ZipArchive:
         """Nanoseconds since 1970 of a DOS date and time, which are local; None for an impossible one."""
         if packed in self._times:
             return self._times[packed]
-        date, clock = packed >> 16, packed & 0xFFFF
-        month, day = date >> 5 & 15, date & 31
-        result = None
-        if 1 <= month <= 12 and day:
-            parts = (1980 + (date >> 9), month, day, clock >> 11, clock >> 5 & 63, (clock & 31) * 2, 0, 0, -1)
-            try:
-                result = int(time.mktime(parts)) * 1_000_000_000
-            except (OverflowError, ValueError):
-                result = None
-        self._times[packed] = result
+        self._times[packed] = result = of_dos(packed)
         return result
 
     # --- content -----------------------------------------------------------------------------------------
@@ -506,7 +495,7 @@ def _read_extra(
         elif tag == 0x5455 and length >= 5 and field[0] & 1:
             modified = int.from_bytes(field[1:5], "little", signed=True) * 1_000_000_000
         elif tag == 0x000A and length >= 32 and modified is None:
-            modified = (int.from_bytes(field[8:16], "little") - _NTFS_EPOCH) * 100
+            modified = of_windows(int.from_bytes(field[8:16], "little"))
         elif tag == 0x7075 and length > 5 and int.from_bytes(field[1:5], "little") == isal_zlib.crc32(raw):
             name = field[5:].decode("utf-8", "replace")
         elif tag == 0x9901:

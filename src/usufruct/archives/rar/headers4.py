@@ -2,7 +2,6 @@
 
 import stat
 import struct
-import time
 import zlib
 
 from usufruct.archives.rar.parts import (
@@ -16,6 +15,7 @@ from usufruct.archives.rar.parts import (
     RarFault,
     WrongKey,
 )
+from usufruct.archives.times import of_dos
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
@@ -231,23 +231,16 @@ def _unpacked_name(plain: bytes, packed: bytes) -> str:
 
 def _time(dos_time: int, times: bytes) -> int | None:
     """Nanoseconds since 1970 of a local DOS time, made exact by the extended times where they follow."""
-    date, clock = dos_time >> 16, dos_time & 0xFFFF
-    month, day = date >> 5 & 15, date & 31
-    if not (1 <= month <= 12 and day):
-        return None
-    parts = (1980 + (date >> 9), month, day, clock >> 11, clock >> 5 & 63, (clock & 31) * 2, 0, 0, -1)
-    try:
-        seconds = int(time.mktime(parts))
-    except (OverflowError, ValueError):
-        return None
+    whole = of_dos(dos_time)
+    if whole is None or len(times) < 2:
+        return whole
+    nibble = int.from_bytes(times[:2], "little") >> 12
+    if not nibble & 8:
+        return whole
     fraction = 0
-    if len(times) >= 2:
-        nibble = int.from_bytes(times[:2], "little") >> 12
-        if nibble & 8:
-            seconds += bool(nibble & 4)
-            for byte in times[2 : 2 + (nibble & 3)]:
-                fraction = fraction >> 8 | byte << 16
-    return seconds * 1_000_000_000 + fraction * 100
+    for byte in times[2 : 2 + (nibble & 3)]:
+        fraction = fraction >> 8 | byte << 16
+    return whole + bool(nibble & 4) * 1_000_000_000 + fraction * 100
 
 
 # --- the stream for libarchive -------------------------------------------------------------------------------

@@ -15,6 +15,7 @@ from usufruct.archives.rar.parts import (
     RarRefusal,
     WrongKey,
 )
+from usufruct.archives.times import of_windows
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
@@ -24,7 +25,6 @@ _EXTRA, _DATA, _SKIP, _BEFORE, _AFTER = 1, 2, 4, 8, 0x10
 _LONGEST_HEADER = 1 << 21
 _MOST_ROUNDS = 24
 _LEAST_DICTIONARY = 128 << 10
-_WINDOWS_EPOCH = 116_444_736_000_000_000
 
 
 class _Fields:
@@ -265,7 +265,7 @@ def _time(record: _Fields) -> int | None:
     if not flags & 2:
         return None
     if not flags & 1:
-        return (int.from_bytes(record.take(8), "little") - _WINDOWS_EPOCH) * 100
+        return of_windows(int.from_bytes(record.take(8), "little"))
     seconds = record.u32()
     record.take(4 * bool(flags & 4) + 4 * bool(flags & 8))
     fraction = record.u32() & 0x3FFFFFFF if flags & 0x10 else 0

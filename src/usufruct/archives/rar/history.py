@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from usufruct.archives.rar.bits import PackedFault
+from usufruct.archives.bits import PackedFault
 
 _A_LITTLE = 1 << 12
 _MOST_FILTERS = 8192

@@ -5,8 +5,8 @@ Source: XADMaster (XADRAR15Handle.m, LGPL).
 
 from collections.abc import Iterator
 
-from usufruct.archives.rar.bits import Bits, PackedFault
-from usufruct.archives.rar.codes import Code
+from usufruct.archives.bits import Bits, PackedFault
+from usufruct.archives.prefix_codes import Code
 from usufruct.archives.rar.history import History
 from usufruct.archives.rar.parts import blocks_of
 from usufruct.files.sources import Source

@@ -5,10 +5,11 @@ Source: XADMaster (XADRAR20Handle.m, RARAudioDecoder.c, LGPL).
 
 from collections.abc import Iterator
 
-from usufruct.archives.rar.bits import MASKS, Bits, PackedFault
-from usufruct.archives.rar.codes import Code, read_lengths
+from usufruct.archives.bits import MASKS, Bits, PackedFault
+from usufruct.archives.prefix_codes import Code
 from usufruct.archives.rar.filters import adjust
 from usufruct.archives.rar.history import History
+from usufruct.archives.rar.lengths import read_lengths
 from usufruct.archives.rar.lz3 import LENGTH_OF, SHORT, sums_of
 from usufruct.archives.rar.parts import blocks_of
 from usufruct.files.sources import Source

@@ -8,10 +8,11 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from itertools import pairwise
 
+from usufruct.archives.bits import MASKS, Bits, PackedFault
+from usufruct.archives.prefix_codes import Code
 from usufruct.archives.rar import filters
-from usufruct.archives.rar.bits import MASKS, Bits, PackedFault
-from usufruct.archives.rar.codes import Code, read_lengths
 from usufruct.archives.rar.history import Filter, History
+from usufruct.archives.rar.lengths import read_lengths
 from usufruct.archives.rar.parts import RarRefusal, blocks_of
 from usufruct.archives.rar.text import TextModel
 from usufruct.files.sources import Source

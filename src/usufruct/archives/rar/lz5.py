@@ -10,10 +10,11 @@ from collections.abc import Iterator
 from functools import partial
 from itertools import pairwise
 
-from usufruct.archives.rar.bits import MASKS, Bits, PackedFault, as_words
-from usufruct.archives.rar.codes import Code, read_lengths
+from usufruct.archives.bits import MASKS, Bits, PackedFault, as_words
+from usufruct.archives.prefix_codes import Code
 from usufruct.archives.rar.filters import arm, delta, x86
 from usufruct.archives.rar.history import Filter, History
+from usufruct.archives.rar.lengths import read_lengths
 from usufruct.files.sources import Source
 
 _MAIN, _DISTANCES, _LOW, _LENGTHS = 306, 64, 16, 44

@@ -5,9 +5,9 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.bits import PackedFault
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.rar import headers4, headers5
-from usufruct.archives.rar.bits import PackedFault
 from usufruct.archives.rar.parts import (
     BLOCK,
     HeaderLocked,

@@ -10,12 +10,12 @@ A reference is the number of a context's unit; a place in the text behind which 
 
 from array import array
 
-from usufruct.archives.rar.bits import Bits, PackedFault
+from usufruct.archives.bits import Bits, PackedFault
 
 UNIT = 12
 """Bytes of a unit: a context, or two states."""
 _MOST_FREQUENCY = 124
-_UNITS_OF = (*range(1, 5), *range(6, 13, 2), *range(15, 25, 3), *range(28, 129, 4))
+_UNITS_OF: tuple[int, ...] = (*range(1, 5), *range(6, 13, 2), *range(15, 25, 3), *range(28, 129, 4))
 """Size of block → units."""
 _SIZES = len(_UNITS_OF)
 _SIZE_OF = tuple(next(size for size, units in enumerate(_UNITS_OF) if units >= count) for count in (1, *range(1, 129)))
@@ -84,6 +84,7 @@ class TextModel:
         self._free: list[list[int]] = [[] for _ in range(_SIZES)]
         """Size of block → free ones, the latest last."""
         self._high: int = self._count
+        self._lowest: int
         self._lowest = self._start = self._count - units
         self._text_end = self._size - UNIT * units
         """Bytes that the text may take."""

@@ -1,4 +1,4 @@
-"""The bits of packed bytes, highest first, as all methods of RAR have them.
+"""The bits of packed bytes, highest first.
 
 What decodes symbol by symbol takes `acc`, `have` and `words` into variables of its own while it runs, and puts them
 back when it stops: a call for every symbol would cost more than the symbol.
@@ -13,7 +13,7 @@ MASKS = tuple((1 << count) - 1 for count in range(256))
 """The lowest bits, by how many."""
 _WORD = 4
 _BEYOND = 4
-"""Words of zeros that may be looked at behind the end: no symbol with its bits is longer."""
+"""Words of zeros that may be looked at behind the end: no symbol with what belongs to it is longer."""
 
 
 class PackedFault(Exception):

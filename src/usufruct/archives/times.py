@@ -1,0 +1,37 @@
+"""Times as archives write them, to nanoseconds since 1970."""
+
+import time
+from datetime import UTC, datetime
+
+_WINDOWS_EPOCH = 116_444_736_000_000_000
+"""1970 in units of 100 ns since 1601."""
+
+
+def of_dos(packed: int, *, zone_minutes: int | None = None) -> int | None:
+    """Of a DOS date above a DOS time, which are local, or of a zone so many minutes west of Greenwich.
+
+    None for a date that there is not.
+    """
+    date, clock = packed >> 16, packed & 0xFFFF
+    month, day = date >> 5 & 15, date & 31
+    if not (1 <= month <= 12 and day):
+        return None
+    year, hour, minute, second = 1980 + (date >> 9), clock >> 11, clock >> 5 & 63, (clock & 31) * 2
+    try:
+        if zone_minutes is None:
+            seconds = int(time.mktime((year, month, day, hour, minute, second, 0, 0, -1)))
+        else:
+            seconds = int(datetime(year, month, day, hour, minute, second, tzinfo=UTC).timestamp()) + 60 * zone_minutes
+    except (OverflowError, ValueError):
+        return None
+    return seconds * 1_000_000_000
+
+
+def of_windows(ticks: int) -> int:
+    """Of units of 100 ns since 1601."""
+    return (ticks - _WINDOWS_EPOCH) * 100
+
+
+def of_unix(seconds: int) -> int:
+    """Of seconds since 1970."""
+    return seconds * 1_000_000_000
