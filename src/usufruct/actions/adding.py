@@ -81,6 +81,14 @@ def _seen(found: Examined) -> str:
     return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.holding or 'nothing'}"
 
 
+def _why_it_stays(found: Examined) -> str:
+    """Why an archive had better not go by itself once it was added; empty where nothing is wanted of it."""
+    if found.facts and found.facts.is_rescued:
+        return "it is damaged, and a better copy may yet complete it"
+    placed, content = _share(found)
+    return f"only {placed} of {content} files in it were placed" if 2 * placed < content else ""
+
+
 def _share(found: Examined) -> tuple[int, int]:
     """How many files of an archive are placed, and how many it has that are neither junk nor notes."""
     layout = found.layout
@@ -125,16 +133,12 @@ def add_archives(
                 results.append(result)
                 of_these = results[-number:]
                 if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
-                    placed, content = _share(found)
-                    result.settled = (
-                        Settled(
-                            afterwards,
-                            fault=f"The archive stays, for only {placed} of {content} files in it were placed; "
-                            f"`usufruct archives {shlex.quote(found.holding)} --{afterwards}` lets it go all the same",
-                        )
-                        if 2 * placed < content
-                        else settle_archive(surroundings, edges, found.holding, afterwards)
-                    )
+                    if why := _why_it_stays(found):
+                        lets_go = f"`usufruct archives {shlex.quote(found.holding)} --{afterwards}`"
+                        fault = f"The archive stays, for {why}; {lets_go} lets it go all the same"
+                        result.settled = Settled(afterwards, fault=fault)
+                    else:
+                        result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
                 tell(result)
                 if isinstance(result.error, Interrupted):
                     return results

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 from usufruct.actions.download import Download
@@ -10,7 +11,7 @@ from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.unpacked import digest_of_folder
-from usufruct.errors import MachineError
+from usufruct.errors import DamagedArchive, MachineError
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import volumes_of
@@ -44,7 +45,12 @@ def source_of(
         choices=choices,
         access=Access(passwords=access.passwords, names=access.names or names, limits=access.limits),
     )
-    download = Download([path.absolute() for path in paths], request)
+    try:
+        download = Download([path.absolute() for path in paths], request)
+    except DamagedArchive:
+        # It may have been rescued from; what is given back is compared with what was placed in any case.
+        request = replace(request, access=replace(request.access, rescues=True))
+        download = Download([path.absolute() for path in paths], request)
     try:
         archive = download.variant_for(application).archive
         listing = archive.listing

@@ -23,6 +23,8 @@ _BESIDE = 1 << 20
 _LARGEST_WINDOW = 1 << 31
 _MOST_OF_ENTRY = 128 << 20
 """Bytes that the dictionary of one entry may take."""
+_SMALL = 512
+"""Bytes that are unpacked at once of what is known to be broken somewhere."""
 _PIECE = 1024
 """Packed bytes given at once to a library that does not bound its output; they unpack to about a megabyte at most."""
 
@@ -155,6 +157,24 @@ def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
             if engine.eof:
                 return
     raise EOFError("the packed bytes end too early")
+
+
+def until_broken(plain: IO[bytes]) -> Callable[[int], bytes]:
+    """Reading a stream of which all that comes before its damage is wanted: then it ends, as if it were whole."""
+    read = getattr(plain, "read1", plain.read)
+    is_over = False
+
+    def some(count: int) -> bytes:
+        nonlocal is_over
+        try:
+            # In small pieces, for what was unpacked of a piece is lost with its damage.
+            block = b"" if is_over else read(min(count, _SMALL))
+        except PACKING_ERRORS:
+            block = b""
+        is_over = not block
+        return block
+
+    return some
 
 
 def inflate_whole(data: memoryview, size: int) -> bytes | None:

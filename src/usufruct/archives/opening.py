@@ -90,19 +90,32 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
     sources = _open_files(parts.paths)
     access = access or Access()
     allowance = Allowance(access.limits, parts.name, str(parts.paths[0]), sum(source.size for source in sources))
+    head = sources[0].read_at(0, _HEAD)
     try:
         archive = _open_by_content(parts, sources, access, allowance)
+        if access.rescues:
+            from usufruct.archives.rescue import RescuedArchive
+
+            archive = RescuedArchive(archive)
     except BaseException as error:
+        may_rescue = type(error) is DamagedArchive and not access.rescues and _may_rescue(head)
         for source in sources:
             source.close()
         if isinstance(error, DamagedArchive) and _is_growing(parts.paths[-1], sources[-1].size):
             raise _still_arriving(parts.paths[-1]) from error
         if isinstance(error, DamagedArchive) and parts.is_numbered:
             error.remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
+        if isinstance(error, DamagedArchive) and may_rescue:
+            error.remedy += " If there is no other, --rescue takes what came whole of it."
         raise
     archive.facts.volumes = tuple(map(str, parts.paths))
     archive.facts.said_format = _said_otherwise(path, archive.format)
     return archive
+
+
+def _may_rescue(head: bytes) -> bool:
+    """Whether what a damaged file begins with is of a format that says before each entry what it is."""
+    return begins_archive(head) and not head.startswith((SEVEN_MARK, *_LIBRARY_MARKS))
 
 
 def begins_archive(head: bytes) -> bool:
@@ -189,9 +202,7 @@ def _open_by_content(
     if is_zip and not is_nested and (document := packed_document(whole)):
         raise _no_archive(name, path, document)
     if is_zip or b"PK\x05\x06" in whole.read_at(max(0, whole.size - _ZIP_END_SEARCH), _ZIP_END_SEARCH):
-        from usufruct.archives.zip_reader import ZipArchive
-
-        return ZipArchive(path, name, whole, access, allowance)
+        return _open_zip(path, name, whole, access, allowance)
     if head.startswith((b"MZ", b"\x7fELF", b"#!")) and (
         carried := _open_carried(path, name, sources, access, allowance)
     ):
@@ -248,12 +259,15 @@ def _library_kind(head: bytes, source: Source) -> str | None:
 def _open_compressed(
     path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
 ) -> Archive:
-    from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+    from usufruct.archives.decompress import PACKING_ERRORS, plain_stream, until_broken
     from usufruct.files.sources import as_file
 
     try:
         with as_file(source) as file, plain_stream(file, compression, allowance) as plain:
-            block = plain.read(_HEAD)
+            read = until_broken(plain) if access.rescues else plain.read
+            block = b""
+            while len(block) < _HEAD and (more := read(_HEAD - len(block))):
+                block += more
     except ImportError as error:
         raise NotAnArchive(
             f"{name} is compressed with {compression}, for which a library is missing.",
@@ -277,6 +291,25 @@ def _open_compressed(
     from usufruct.archives.single_reader import SingleFile
 
     return SingleFile(path, name, source, compression, access, allowance)
+
+
+def _open_zip(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
+    from usufruct.archives.zip_reader import ZipArchive
+
+    if not access.rescues:
+        return ZipArchive(path, name, source, access, allowance)
+    from usufruct.archives.rescue import directory_of
+
+    try:
+        # Closed with the archive, but not when it turns out to have no directory.
+        part = PartSource(source, 0)
+        archive = ZipArchive(path, name, part, access, allowance)
+        part.owns_whole = True
+    except DamagedArchive:
+        directory, lost = directory_of(source, allowance.keep)
+        archive = ZipArchive(path, name, JoinedSource([source, directory]), access, allowance)
+        archive.facts.lost = lost
+    return archive
 
 
 def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:

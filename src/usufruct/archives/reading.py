@@ -27,6 +27,8 @@ class Access:
     limits: Limits = field(default_factory=Limits)
     spool: str | None = None
     """A directory in which the plain bytes of a packed stream may be kept while it is open; None: nowhere."""
+    rescues: bool = False
+    """Of an archive that is damaged, take what came whole."""
     passed: Callable[[int], None] = lambda _: None
     """Hears of bytes that are unpacked only to get at what lies behind them."""
 

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
+from usufruct.archives.decompress import PACKING_ERRORS, plain_stream, until_broken
 from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.names import encoding_for
 from usufruct.archives.reading import BLOCK, Access
@@ -63,6 +63,10 @@ class TarArchive:
         """The plain tar, to be read at any offset; None: it must be unpacked again."""
         try:
             self._read_listing()
+        except DamagedArchive:
+            if not access.rescues or not len(self.listing):
+                self.close()
+                raise
         except BaseException:
             self.close()
             raise
@@ -164,7 +168,7 @@ class TarArchive:
             with (
                 as_file(self._source, BLOCK) as file,
                 plain_stream(file, self._compression, self.allowance) as plain,
-                _ahead(plain.read) as read,
+                _ahead(until_broken(plain) if self._access.rescues else plain.read) as read,
             ):
                 yield Forward(spool.through(read) if spool else read)
         except ArchiveError:

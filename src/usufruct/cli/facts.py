@@ -48,6 +48,8 @@ def fact_lines(result: "Examined") -> Iterator[str]:
             yield from _said("program", f"self-extracting: read as the {result.format} it carries, never run", "care")
         if facts.said_format:
             yield from _said("careful", f"called {facts.said_format}, but it is {result.format}", "care")
+        if facts.is_rescued:
+            yield from _said("rescued", rescued_words(result), "care")
         if facts.comment:
             first, *more = facts.comment.splitlines() or [""]
             yield from _said("comment", printable(first) + (" …" if more else ""))
@@ -59,6 +61,17 @@ def fact_lines(result: "Examined") -> Iterator[str]:
             names = [printable(listing.names[row]) for row in rows[:_NAMED]]
             names += [f"and {len(rows) - _NAMED:,} more"] if len(rows) > _NAMED else []
             yield from _said("careful", f"{count_words(len(rows), one, many)}: {' '.join(in_lines(names, ''))}", "care")
+
+
+def rescued_words(result: "Examined") -> str:
+    """What `--rescue` found of a damaged archive, and what it could not."""
+    facts, listing = result.facts, result.listing
+    assert facts and listing is not None, "a rescued archive is listed"
+    if not facts.lost:
+        return "every entry that is named in it came whole; whether there were more cannot be known"
+    names = [printable(name) for name in facts.lost[:_NAMED]]
+    names += [f"and {len(facts.lost) - _NAMED:,} more"] if len(facts.lost) > _NAMED else []
+    return f"only what came whole; lost: {', '.join(names)}"
 
 
 _DANGER_WORDS = {
@@ -96,6 +109,8 @@ def facts_document(result: "Examined") -> dict[str, Any] | None:
         "called": facts.said_format or None,
         "what": facts.what or None,
         "comment": facts.comment or None,
+        "rescued": facts.is_rescued,
+        "lost": list(facts.lost),
         "careful": {what: [listing.path(row) for row in rows] for what, rows in _dangers(listing).items()}
         if listing
         else {},

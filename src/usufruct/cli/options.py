@@ -115,6 +115,7 @@ _OPTIONS = [
         help="Place files where the system, a login or a shell runs or reads them by itself.",
     ),
     click.option("--skip-unsafe", is_flag=True, help="Place the rest of an archive with unsafe entries."),
+    click.option("--rescue", "rescues", is_flag=True, help="Of an archive that is damaged, take what came whole."),
     *ACCESS_OPTIONS,
 ]
 
@@ -140,6 +141,7 @@ def access_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: b
     return Access(
         passwords=known_passwords(surroundings.places, options["password_file"], ask),
         names=options["names"],
+        rescues=options.get("rescues", False),
         limits=Limits(entries=settings.most_entries, ratio=settings.most_ratio, levels=settings.most_levels),
     )
 

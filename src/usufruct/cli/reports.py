@@ -10,7 +10,7 @@ from usufruct.actions.adding import Added
 from usufruct.actions.afterwards import Settled
 from usufruct.actions.examine import Examined
 from usufruct.actions.reading import Verified
-from usufruct.cli.facts import fact_lines
+from usufruct.cli.facts import fact_lines, rescued_words
 from usufruct.cli.questions import answering_command
 from usufruct.cli.screen import (
     count_words,
@@ -343,6 +343,9 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     yield from tree_lines(result, layout, plan, in_full=in_full)
     yield from remark_lines(result, layout, in_full=in_full)
     yield ""
+    if result.facts and result.facts.is_rescued:
+        words = f"rescued from a damaged archive: {rescued_words(result)}"
+        yield from (f"{_INDENT}{styled(line, 'care')}" for line in wrapped(words, _INDENT))
     if placed.replaced:
         what = count_words(len(placed.replaced), "file that was", "files that were")
         yield f"{_INDENT}{what} there before, backed up and replaced"
@@ -380,6 +383,8 @@ def short_report(added: Added) -> str:
             what += f"; {count_words(len(placed.replaced), 'earlier file')} backed up"
         if result.layout and (left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))):
             what += f"; {left:,} not taken"
+        if result.facts and result.facts.lost:
+            what += f"; {styled(f'{len(result.facts.lost):,} lost with the damage', 'care')}"
         return f"{styled(done, 'good')} {what}"
     if added.state == "already added":
         return f"{styled('There already', 'quiet')} {holding or name}"

@@ -28,5 +28,9 @@ class Facts:
     what: str = ""
     """What a file is that is no archive, in words; empty for archives, and where it is not known."""
     comment: str = ""
+    is_rescued: bool = False
+    """It is damaged, and only what came whole of it is listed."""
+    lost: tuple[str, ...] = ()
+    """Names of the entries that did not, as far as they are known."""
     has_checksums: bool = True
     """The format states checksums of its content."""

@@ -4,6 +4,8 @@ Source: XADMaster (XADARCParser.m, LGPL).
 """
 
 import struct
+from collections.abc import Iterator
+from itertools import islice
 
 from usufruct.archives.dos.members import DosFault, DosMember
 from usufruct.archives.times import of_dos
@@ -24,27 +26,22 @@ _LARGEST = 16 << 20
 def begins_arc(source: Source) -> bool:
     """Whether a source is an arc: no mark would say it alone, so its first entries must hold together."""
     try:
-        return bool(_members(source, most=2))
+        return bool(list(islice(members_of(source), 2)))
     except DosFault:
         return False
 
 
-def read_members(source: Source) -> list[DosMember]:
+def members_of(source: Source) -> Iterator[DosMember]:
     """The members. Raises DosFault."""
-    return _members(source, most=None)
-
-
-def _members(source: Source, most: int | None) -> list[DosMember]:
-    members: list[DosMember] = []
     above: list[bytes] = []
     at = 0
-    while most is None or len(members) < most:
+    while True:
         entry = source.read_at(at, _HEADER.size + 4)
         if len(entry) < 2 or entry[:1] != MARK:
             raise DosFault(f"an entry at byte {at} is missing")
         method = entry[1]
         if not method or (method == _LEAVE and not above):
-            return members
+            return
         if method == _LEAVE:
             above.pop()
             at += 2
@@ -65,5 +62,4 @@ def _members(source: Source, most: int | None) -> list[DosMember]:
             above.append(raw)
         else:
             at += packed
-        members.append(member)
-    return members
+        yield member

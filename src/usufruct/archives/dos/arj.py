@@ -5,6 +5,7 @@ Source: XADMaster (XADARJParser.m, LGPL).
 
 import struct
 import zlib
+from collections.abc import Iterator
 
 from usufruct.archives.dos.members import DosFault, DosMember
 from usufruct.archives.times import of_dos, of_unix
@@ -30,14 +31,13 @@ def begins_arj(source: Source) -> bool:
     return header is not None and header[6] == _HEAD
 
 
-def read_members(source: Source) -> list[DosMember]:
+def members_of(source: Source) -> Iterator[DosMember]:
     """The members. Raises DosFault."""
     _, at = _header(source, 0)
-    members: list[DosMember] = []
     while True:
         header, at = _header(source, at)
         if header is None:
-            return members
+            return
         first, _, _, system, flags, method, kind, _, time, packed, size, checksum, *_ = _FIELDS.unpack_from(header)
         raw = header[first : header.find(b"\0", first)]
         if not flags & _HAS_SLASHES:
@@ -53,7 +53,7 @@ def read_members(source: Source) -> list[DosMember]:
             member.refusal = "it is locked by the cipher of arj"
         elif flags & (_CONTINUES | _CONTINUED):
             member.refusal = "it goes on in another volume"
-        members.append(member)
+        yield member
         at += packed
         if at > source.size:
             raise DosFault("it breaks off")

@@ -73,7 +73,7 @@ class DosArchive:
         self._members: dict[int, DosMember] = {}
         """Row → member."""
         try:
-            self._enter(self._read_members(), access)
+            self._enter(self._read_members(is_lenient=access.rescues), access)
         except DosFault as fault:
             source.close()
             raise DamagedArchive(
@@ -83,9 +83,15 @@ class DosArchive:
             source.close()
             raise
 
-    def _read_members(self) -> list[DosMember]:
-        read = {"arj": arj.read_members, "zoo": zoo.read_members, "arc": arc.read_members}[self.format]
-        return read(self._source)
+    def _read_members(self, *, is_lenient: bool) -> list[DosMember]:
+        read = {"arj": arj.members_of, "zoo": zoo.members_of, "arc": arc.members_of}[self.format]
+        members: list[DosMember] = []
+        try:
+            members.extend(read(self._source))
+        except DosFault:
+            if not (is_lenient and members):
+                raise
+        return members
 
     def _enter(self, members: Sequence[DosMember], access: Access) -> None:
         unsaid = [member.raw for member in members if not member.raw.isascii()]

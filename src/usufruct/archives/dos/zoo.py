@@ -4,6 +4,7 @@ Source: XADMaster (XADZooParser.m, LGPL).
 """
 
 import struct
+from collections.abc import Iterator
 
 from usufruct.archives.dos.members import DosFault, DosMember
 from usufruct.archives.times import of_dos
@@ -15,10 +16,9 @@ _LONG = 2
 """Kind of entries with names that DOS could not have."""
 
 
-def read_members(source: Source) -> list[DosMember]:
+def members_of(source: Source) -> Iterator[DosMember]:
     """The members that are not deleted. Raises DosFault."""
     at = int.from_bytes(source.read_at(MARK_AT + 4, 4), "little")
-    members: list[DosMember] = []
     while True:
         entry = source.read_at(at, _ENTRY.size + 5 + 2 * 256)
         if len(entry) < _ENTRY.size or not entry.startswith(MARK):
@@ -27,7 +27,7 @@ def read_members(source: Source) -> list[DosMember]:
             _ENTRY.unpack_from(entry)
         )
         if not following:
-            return members
+            return
         raw = short.partition(b"\0")[0]
         zone = 0
         if kind == _LONG and len(entry) > _ENTRY.size + 5:
@@ -38,7 +38,7 @@ def read_members(source: Source) -> list[DosMember]:
         if not is_deleted:
             if offset + packed > source.size:
                 raise DosFault("it breaks off")
-            members.append(DosMember(raw, offset, packed, size, modified, checksum, method))
+            yield DosMember(raw, offset, packed, size, modified, checksum, method)
         if following <= at:
             raise DosFault("its chain of entries leads back")
         at = following

@@ -43,7 +43,8 @@ _UNIX, _DOS = 3, 0
 class Rar4Reader:
     """Reads the headers of all volumes into members."""
 
-    def __init__(self, volumes: list[Source], password: str | None) -> None:
+    def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
+        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
         self.members: list[Member] = []
         self.is_solid = False
         self.hides_names = False
@@ -51,8 +52,12 @@ class Rar4Reader:
         self._password = password
         self._open: Member | None = None
         self._harms_long = True
-        for number, volume in enumerate(volumes):
-            self._read_volume(number, volume)
+        try:
+            for number, volume in enumerate(volumes):
+                self._read_volume(number, volume)
+        except RarFault:
+            if not (rescues and self.members):
+                raise
         if self._open:
             self.wants_more = True
 

@@ -69,7 +69,8 @@ class _Fields:
 class Rar5Reader:
     """Reads the headers of all volumes into members."""
 
-    def __init__(self, volumes: list[Source], password: str | None) -> None:
+    def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
+        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
         self.members: list[Member] = []
         self.is_solid = False
         self.hides_names = False
@@ -79,9 +80,13 @@ class Rar5Reader:
         self._password = password
         self._open: Member | None = None
         """A member that continues in the next volume."""
-        for number, volume in enumerate(volumes):
-            self._read_volume(number, volume)
-        if self._open and not self.wants_more:
+        try:
+            for number, volume in enumerate(volumes):
+                self._read_volume(number, volume)
+        except RarFault:
+            if not (rescues and self.members):
+                raise
+        if self._open and not self.wants_more and not rescues:
             raise RarFault(f"{self._open.name} continues in a volume that is not there")
 
     def _read_volume(self, number: int, volume: Source) -> None:

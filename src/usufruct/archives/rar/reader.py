@@ -73,11 +73,11 @@ class RarArchive:
         reader = headers5.Rar5Reader if self._is_rar5 else headers4.Rar4Reader
         try:
             try:
-                headers = reader(self._volumes, None)
+                headers = reader(self._volumes, None, rescues=self._access.rescues)
             except HeaderLocked:
                 self.facts.hides_names = True
                 self._password = self._access.passwords.first_fitting(self.name, self._opens_headers)
-                headers = reader(self._volumes, self._password)
+                headers = reader(self._volumes, self._password, rescues=self._access.rescues)
         except RarRefusal as refusal:
             raise UnreadableArchive(
                 f"{self.name} is a RAR that cannot be read: {refusal}.",
@@ -86,7 +86,7 @@ class RarArchive:
             ) from refusal
         except (RarFault, WrongKey) as fault:
             raise self._damaged(str(fault) or "a locked header does not match its checksum") from fault
-        if headers.wants_more:
+        if headers.wants_more and not self._access.rescues:
             count = len(self._volumes)
             raise DamagedArchive(
                 f"part {count + 1} of {self.name} is missing: part {count} says that another follows.",
@@ -237,7 +237,7 @@ class RarArchive:
         self._check_pieces(member)
         try:
             yield from blocks
-        except PackedFault as fault:
+        except (PackedFault, EOFError) as fault:
             raise self._broken(member, f"cannot be unpacked: {fault}") from fault
         except RarRefusal as refusal:
             raise self._unreadable(member, str(refusal)) from refusal

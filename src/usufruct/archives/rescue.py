@@ -1,0 +1,237 @@
+"""What came whole of an archive that is damaged or breaks off: its good entries, as an archive of their own."""
+
+import struct
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+
+from usufruct.archives.reading import Archive
+from usufruct.errors import DamagedArchive, UnreadableArchive
+from usufruct.files.sources import Source
+from usufruct.model.entries import EntryKind, Listing
+
+_IN_VAIN = 3
+"""Entries one after the other that cannot be read, after which none behind them is tried where each try begins anew."""
+
+
+class RescuedArchive:
+    """The entries of another archive that can be read to their ends. See `Archive`. All were read once to find that."""
+
+    def __init__(self, inner: Archive) -> None:
+        """Raises DamagedArchive if nothing of `inner` is whole, PasswordNeeded or WrongPassword if it is locked."""
+        self._inner = inner
+        self.path, self.name, self.format, self.size = inner.path, inner.name, inner.format, inner.size
+        self.allowance = inner.allowance
+        inner.unlock()
+        whole, lost = _read(inner)
+        known = inner.listing
+        self.facts = replace(inner.facts, is_rescued=True, lost=(*inner.facts.lost, *lost))
+        self.listing = Listing()
+        self.listing.refused = known.refused
+        self._rows: list[int] = []
+        """Row → row of the inner archive."""
+        for row, entry in enumerate(known):
+            if entry.kind != EntryKind.FILE or row in whole:
+                above, _, name = entry.path.rpartition("/")
+                self.listing.add(
+                    self.listing.directory(above),
+                    name,
+                    entry.kind,
+                    entry.size,
+                    entry.modified,
+                    entry.checksum,
+                    can_run=entry.can_run,
+                    target=entry.target,
+                )
+                self._rows.append(row)
+        if not whole:
+            inner.close()
+            raise DamagedArchive(
+                f"Nothing in {self.name} is whole: none of its entries can be read to its end.",
+                remedy="Download it again.",
+                path=self.path,
+            )
+
+    @property
+    def is_divisible(self) -> bool:
+        """See `Archive.is_divisible`."""
+        return self._inner.is_divisible
+
+    def unlock(self) -> None:
+        """It was unlocked to be read."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`."""
+        numbers = {self._rows[row]: row for row in rows}
+        for row, blocks in self._inner.stream(list(numbers)):
+            yield numbers[row], blocks
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._inner.close()
+
+
+def _read(archive: Archive) -> tuple[set[int], list[str]]:
+    """The rows of files that can be read to their ends, and the paths of those that cannot."""
+    listing = archive.listing
+    left = [row for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE]
+    whole: set[int] = set()
+    lost: list[int] = []
+    in_vain = 0
+    while left:
+        started = -1
+        try:
+            for row, blocks in archive.stream(left):
+                started = row
+                for _ in blocks:
+                    pass
+                whole.add(row)
+                in_vain = 0
+            return whole, [listing.path(row) for row in sorted(lost)]
+        except (DamagedArchive, UnreadableArchive):
+            in_vain += 1
+        # What failed without having begun is the first that is left, in the order of the archive.
+        before = len(left)
+        left = [row for row in left if row not in whole and row != started]
+        if len(left) == before:
+            started = left.pop(0)
+        if started >= 0 and started not in whole:
+            lost.append(started)
+        if in_vain >= _IN_VAIN and not archive.is_divisible:
+            lost += left
+            left = []
+    return whole, [listing.path(row) for row in sorted(lost)]
+
+
+# --- zips without a directory --------------------------------------------------------------------------------
+
+_LOCAL = struct.Struct("<4s5H3L2H")
+_LOCAL_MARK, _DESCRIPTOR_MARK = b"PK\x03\x04", b"PK\x07\x08"
+_HAS_DESCRIPTOR = 8
+_LARGE, _ZIP64 = 0xFFFFFFFF, 1
+_WINDOW = 1 << 20
+_OWN_MARKS = (b"PK\x01\x02", b"PK\x05\x06")
+
+
+class _Bytes:
+    """A source in memory."""
+
+    def __init__(self, content: bytes) -> None:
+        self._content = content
+        self.size = len(content)
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        return self._content[offset : offset + count]
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
+def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, tuple[str, ...]]:
+    """A central directory made from the headers that stand before each entry; and names of entries that break off.
+
+    `keep` is told the bytes that are kept of each. Raises nothing: what is no header is passed over.
+    """
+    entries: list[bytes] = []
+    lost: list[str] = []
+    at = _find(source, _LOCAL_MARK, 0)
+    while at >= 0:
+        header = source.read_at(at, _LOCAL.size)
+        if len(header) < _LOCAL.size:
+            break
+        _, version, flags, method, clock, date, checksum, packed, size, name_size, extra_size = _LOCAL.unpack(header)
+        start = at + _LOCAL.size + name_size + extra_size
+        text = source.read_at(at + _LOCAL.size, name_size + extra_size)
+        name, extra = text[:name_size], text[name_size:]
+        if len(text) < name_size + extra_size or not name:
+            at = _find(source, _LOCAL_MARK, at + 4)
+            continue
+        rest, packed, size = _without_zip64(extra, packed, size)
+        end = start + packed
+        if flags & _HAS_DESCRIPTOR and not packed:
+            found = _described(source, start)
+            if found is None:
+                lost.append(_shown(name))
+                at = _find(source, _LOCAL_MARK, start)
+                continue
+            checksum, packed, size, end = found
+        if start + packed > source.size:
+            lost.append(_shown(name))
+            at = _find(source, _LOCAL_MARK, start)
+            continue
+        keep(64 + len(name) + len(rest))
+        entries.append(_central(version, flags, method, clock, date, checksum, packed, size, name, rest, at))
+        at = _find(source, _LOCAL_MARK, end)
+    directory = b"".join(entries)
+    count = len(entries)
+    end64 = struct.pack("<4sQ2H2L4Q", b"PK\x06\x06", 44, 45, 45, 0, 0, count, count, len(directory), source.size)
+    place = struct.pack("<4sLQL", b"PK\x06\x07", 0, source.size + len(directory), 1)
+    end = struct.pack("<4s4H2LH", b"PK\x05\x06", 0, 0, 0xFFFF, 0xFFFF, _LARGE, _LARGE, 0)
+    return _Bytes(directory + end64 + place + end), tuple(lost)
+
+
+def _central(
+    version: int, flags: int, method: int, clock: int, date: int, checksum: int, packed: int, size: int, name: bytes,
+    extra: bytes, offset: int,
+) -> bytes:  # fmt: skip
+    large = struct.pack("<2H3Q", _ZIP64, 24, size, packed, offset)
+    extra = large + extra[: 0xFFFF - len(large)]
+    return (
+        struct.pack(
+            "<4s2B5H3L5H2L", b"PK\x01\x02", 20, 0, version, flags, method, clock, date, checksum, _LARGE, _LARGE,
+            len(name), len(extra), 0, 0, 0, 0x10 if name.endswith(b"/") else 0, _LARGE,
+        ) + name + extra
+    )  # fmt: skip
+
+
+def _without_zip64(extra: bytes, packed: int, size: int) -> tuple[bytes, int, int]:
+    """The extra field without the one for large sizes, and the true sizes."""
+    rest, at = b"", 0
+    while at + 4 <= len(extra):
+        tag, length = struct.unpack_from("<2H", extra, at)
+        field = extra[at : at + 4 + length]
+        if tag == _ZIP64 and len(field) >= 20:
+            size, packed = (
+                large if said == _LARGE else said
+                for said, large in zip((size, packed), struct.unpack_from("<2Q", field, 4), strict=True)
+            )
+        else:
+            rest += field
+        at += 4 + length
+    return rest, packed, size
+
+
+def _described(source: Source, start: int) -> tuple[int, int, int, int] | None:
+    """Checksum, packed size and size of an entry that says them behind its bytes; and where it ends."""
+    at = start
+    while (at := _find(source, _DESCRIPTOR_MARK, at)) >= 0:
+        fields = source.read_at(at + 4, 22)
+        # Which of both forms it is shows by what follows, the next header or the end.
+        for form, count in (("<3L", 12), ("<L2Q", 20)):
+            if len(fields) >= count and (fields[count : count + 2] in (b"PK", b"P", b"") or count == 20):
+                checksum, packed, size = struct.unpack(form, fields[:count])
+                if packed == at - start:
+                    return checksum, packed, size, at + 4 + count
+        at += 4
+    # Some leave the mark out: then the next header stands right behind.
+    for mark in (_LOCAL_MARK, *_OWN_MARKS):
+        at = _find(source, mark, start)
+        if at >= start + 12:
+            checksum, packed, size = struct.unpack("<3L", source.read_at(at - 12, 12))
+            if packed == at - 12 - start:
+                return checksum, packed, size, at
+    return None
+
+
+def _find(source: Source, mark: bytes, at: int) -> int:
+    """Where a mark stands next, or -1."""
+    while at < source.size:
+        window = source.read_at(at, _WINDOW + len(mark))
+        found = window.find(mark)
+        if found >= 0:
+            return at + found
+        at += _WINDOW
+    return -1
+
+
+def _shown(name: bytes) -> str:
+    return name.decode("utf-8", "replace")
