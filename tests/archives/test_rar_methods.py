@@ -34,7 +34,7 @@ from tests.archives.rar_writer import Member, RarWriter
 from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.rar import filters, lz1, lz2, lz3, lz5, unpacking
 from usufruct.archives.rar.parts import Blake2sp
-from usufruct.archives.rar.text import TextModel
+from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive, WrongPassword
 from usufruct.files.sources import Source
@@ -235,6 +235,24 @@ class TextTest(unittest.TestCase):
                     model.decode(bits, out, len(content), -1)
                 self.assertEqual(bytes(out), content)
                 self.assertGreater(restarts[0], 0)
+
+    def test_memory_that_cannot_be_filled_is_not_taken(self) -> None:
+        """A packer states 256 MB for a kilobyte of text: the model of a few megabytes does the same."""
+        content = TEXT[:1000]
+        packed = text3(content, megabytes=256)
+        taken: list[int] = []
+        self.assertEqual(unpacked(lz3.Unpacker(len(content), taken.append), packed, len(content)), content)
+        self.assertLess(taken[0], 6 << 20)
+        noise = random.Random(9).randbytes(1500)
+        for order in (2, 16, 64):
+            model = TextModel(order, enough_for(len(noise), order))
+            writer = TextWriter(order, 64 << 20, escape=300)
+            writer.put(noise)
+            bits, out = Bits([writer.coded()]), bytearray()
+            model.start_coder(bits)
+            with mock.patch.object(TextModel, "_restart", side_effect=AssertionError("it was filled")):
+                model.decode(bits, out, len(noise), -1)
+            self.assertEqual(bytes(out), noise)
 
     def test_text_and_matches_take_turns_in_one_file(self) -> None:
         writer = TextWriter(6, 1 << 20)

@@ -20,7 +20,7 @@ class Member:
     """`file`, `directory`, `link`, `hard link` or `other`."""
     size: int
     """Bytes once unpacked."""
-    modified: int
+    modified: int | None
     """Nanoseconds since 1970."""
     mode: int
     target: bytes = b""

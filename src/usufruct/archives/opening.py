@@ -308,7 +308,7 @@ def _open_zip(path: str, name: str, source: Source, access: Access, allowance: A
     except DamagedArchive:
         directory, lost = directory_of(source, allowance.keep)
         archive = ZipArchive(path, name, JoinedSource([source, directory]), access, allowance)
-        archive.facts.lost = lost
+        archive.facts.lost, archive.size = lost, source.size
     return archive
 
 

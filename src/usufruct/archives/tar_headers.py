@@ -147,7 +147,7 @@ def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, by
         prefix = block[345:500].split(b"\0", 1)[0]
         name = prefix + b"/" + name if prefix else name
     target = said.target or block[157:257].split(b"\0", 1)[0]
-    modified = _number(block[136:148]) * 1_000_000_000
+    modified = _time(block[136:148])
     is_text = False
     if pax:
         is_text = "path" in pax or "GNU.sparse.name" in pax
@@ -178,14 +178,22 @@ def _decimal(text: bytes) -> int:
     return value
 
 
-def _pax_time(text: bytes) -> int:
-    """Nanoseconds; exact, where a float would not be."""
+def _time(text: bytes) -> int | None:
+    """Nanoseconds; None for what is no number: a file is worth more than its time."""
+    try:
+        return _number(text) * 1_000_000_000
+    except MemberFault:
+        return None
+
+
+def _pax_time(text: bytes) -> int | None:
+    """Likewise; exact, where a float would not be."""
     seconds, _, fraction = text.decode("ascii", "replace").partition(".")
     try:
         nanoseconds = int((fraction + "000000000")[:9])
         return int(seconds) * 1_000_000_000 + (-nanoseconds if seconds.startswith("-") else nanoseconds)
     except ValueError:
-        return 0
+        return None
 
 
 def _find_pieces(

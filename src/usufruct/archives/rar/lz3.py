@@ -14,7 +14,7 @@ from usufruct.archives.rar import filters
 from usufruct.archives.rar.history import Filter, History
 from usufruct.archives.rar.lengths import read_lengths
 from usufruct.archives.rar.parts import RarRefusal, blocks_of
-from usufruct.archives.rar.text import TextModel
+from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.files.sources import Source
 
 DICTIONARY = 4 << 20
@@ -64,8 +64,11 @@ _BEYOND = 1 << 16
 class Unpacker:
     """Unpacks the files of one stream, in order."""
 
-    def __init__(self) -> None:
+    def __init__(self, total: int | None = None, may_take: Callable[[int], None] = lambda _: None) -> None:
+        """`total` is the bytes of content of the whole stream, where they are known; `may_take` raises for memory."""
         self.history = History(DICTIONARY)
+        self._total = total
+        self._may_take = may_take
         self._before = [0] * (_MAIN + _DISTANCES + _LOW + _LENGTHS)
         self._codes: tuple[Code, Code, Code, Code] | None = None
         self._model: TextModel | None = None
@@ -280,8 +283,12 @@ class Unpacker:
                 order = 16 + (order - 16) * 3
             if order < 2:
                 raise PackedFault("the text model knows no context")
+            size = megabytes << 20
+            if self._total is not None:
+                size = min(size, enough_for(self._total, order))
+            self._may_take(size)
             self._model = None  # its memory first
-            self._model = TextModel(order, megabytes << 20)
+            self._model = TextModel(order, size)
         elif not self._model:
             raise PackedFault("it goes on with a text model that was not begun")
         self._model.start_coder(bits)

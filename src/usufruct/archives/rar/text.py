@@ -45,6 +45,23 @@ _IS_HIGH, _IS_HIGHER = (0,) * 0x40 + (8,) * 0xC0, (0,) * 0x40 + (16,) * 0xC0
 """Symbol → what it adds to a place in the tables, as the one before and as the one that is foretold."""
 
 
+_BYTES_FOR_LEVEL = 144
+"""Bytes of memory that a symbol takes at most for each byte of a context: a new context, and one state more in each.
+
+On the way to the largest block that states are moved to, each has taken 8.4 units; and an eighth is for the text.
+"""
+_BESIDE = 4096
+"""Symbols that stand for something else than content."""
+
+
+def enough_for(size: int, order: int) -> int:
+    """Bytes of memory that so many bytes of content cannot fill: with more the model would do the very same.
+
+    Packers state what they gave the model, 25 to 128 MB, also for a file of a kilobyte.
+    """
+    return (2 * size + _BESIDE) * (_BYTES_FOR_LEVEL * order + 8)
+
+
 class TextModel:
     """A model that foretells the next byte from those before it, and decodes what differs from its guess."""
 

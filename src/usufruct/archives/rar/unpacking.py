@@ -117,7 +117,7 @@ class Run:
             self._allowance.dictionary(size)
             return lz5.Unpacker(size, is_far=first.has_far_codes)
         if first.version >= _THIRD:
-            return lz3.Unpacker()
+            return lz3.Unpacker(sum(each.size for each in self._members), self._allowance.dictionary)
         return lz2.Unpacker() if first.version >= _SECOND else lz1.Unpacker()
 
 
