@@ -3,6 +3,7 @@
 import random
 import unittest
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from unittest import mock
 
 from tests.archives.case import ArchiveCase, access, contents
@@ -38,6 +39,7 @@ from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive, WrongPassword
 from usufruct.files.sources import Source
+from usufruct.model.progress import Progress
 
 
 class Bytes:
@@ -528,12 +530,11 @@ class ArchivesTest(ArchiveCase):
             Packed("a", one, packed3([TOKENS[:half]])),
             Packed("b", two, packed3([TOKENS[half:]]), is_solid=True),
         ]
-        passed: list[int] = []
-        how = access()
-        object.__setattr__(how, "passed", passed.append)
+        heard: list[Progress] = []
+        how = replace(access(), watch=heard.append)
         archive = self.open(self.write({"a.rar": archive4(members, is_solid=True)[0]}), how)
         self.assertEqual([b"".join(blocks) for _, blocks in archive.stream([1])], [two])
-        self.assertEqual(sum(passed), len(one))
+        self.assertEqual((heard[-1].size, heard[-1].of_size, heard[-1].of_files), (len(one), len(one), 1))
 
     def test_a_wrong_password_for_old_ciphers_shows_by_the_checksum(self) -> None:
         for version, packed in ((29, packed3([TOKENS])), (20, packed2([TOKENS])), (15, FirstWriter().member(TOKENS))):

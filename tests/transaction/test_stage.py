@@ -16,7 +16,9 @@ from unittest import mock
 from blake3 import blake3
 
 from tests.archives.case import ArchiveCase
+from tests.archives.rar_streams import Packed, archive4, packed3
 from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.rar import unpacking
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.model.entries import EntryKind
@@ -59,6 +61,20 @@ class StageTest(ArchiveCase):
                 self.assertEqual(state.digest, blake3(expected).digest())
                 self.assertEqual((state.size, state.modified, state.mode), (len(expected), 10**18, 0o640))
                 path.unlink()
+
+    @unittest.skipUnless(hasattr(os, "fork"), "needs processes that are forked")
+    def test_what_python_itself_unpacks_is_unpacked_side_by_side(self) -> None:
+        files = {name: content[:3000] for name, content in list(self.FILES.items())[1:9]}
+        members = [Packed(name, content, packed3([list(content)])) for name, content in files.items()]
+        with mock.patch.object(unpacking, "library_version", lambda: None):
+            archive = self.opened(archive4(members)[0])
+            self.assertTrue(archive.facts.is_slow)
+            with mock.patch("usufruct.transaction.stage.by_processes", wraps=by_processes) as divided:
+                staged = dict(chain.from_iterable(stage_files(archive, self.jobs(archive), may_fork=True)))
+            self.assertEqual(divided.call_count, 1)
+        for row, state in staged.items():
+            self.assertEqual(state.digest, blake3(files[archive.listing.path(row)]).digest())
+        self.assertEqual(len(staged), len(files))
 
     def test_an_archive_that_must_be_read_in_order_is_read_by_one_thread(self) -> None:
         archive = self.opened(zip_bytes(self.FILES))
@@ -177,7 +193,7 @@ class ProcessesTest(ArchiveCase):
         archive = self.opened(bytes(content))
         for own in (True, False):
             with self.assertRaisesRegex(DamagedArchive, "checksum") as caught:
-                for _ in by_processes(archive, self.jobs(archive), 2):
+                for _ in by_processes(archive, self.jobs(archive), 2, lambda _: None):
                     # Slow, this process leaves the damage to its child.
                     time.sleep(0 if own else 0.2)
             self.assertTrue(caught.exception.remedy)
@@ -196,12 +212,12 @@ class ProcessesTest(ArchiveCase):
             return process
 
         with mock.patch.object(os, "fork", killed_fork), self.assertRaisesRegex(MachineError, "ended from outside"):
-            list(by_processes(archive, self.jobs(archive), 2))
+            list(by_processes(archive, self.jobs(archive), 2, lambda _: None))
         self.assert_no_child()
 
     def test_who_stops_listening_stops_the_processes(self) -> None:
         archive = self.opened(zip_bytes(self.FILES))
-        stream = by_processes(archive, self.jobs(archive), 2)
+        stream = by_processes(archive, self.jobs(archive), 2, lambda _: None)
         next(stream)
         stream.close()  # type: ignore[attr-defined]
         self.assert_no_child()

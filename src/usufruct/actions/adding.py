@@ -121,7 +121,7 @@ def add_archives(
     with surroundings.writing(f"add {' '.join(path.name for path in archives)}") as edges:
         # What is unpacked to be listed need not be unpacked again to be placed.
         spool = str(surroundings.places.data / "spool")
-        request = replace(request, access=replace(request.access, spool=spool))
+        request = replace(request, access=replace(request.access, spool=spool, watch=surroundings.watch))
         errands = request.each()
         for paths in _groups(archives, request):
             for number, one in enumerate(errands, 1):

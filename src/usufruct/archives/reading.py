@@ -10,6 +10,7 @@ from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.passwords import Passwords
 from usufruct.model.entries import Listing
 from usufruct.model.facts import Facts
+from usufruct.model.progress import Watch, unwatched
 
 BLOCK = 1 << 20
 """Most bytes that a reader gives at once, but for entries that are unpacked in one go."""
@@ -29,8 +30,8 @@ class Access:
     """A directory in which the plain bytes of a packed stream may be kept while it is open; None: nowhere."""
     rescues: bool = False
     """Of an archive that is damaged, take what came whole."""
-    passed: Callable[[int], None] = lambda _: None
-    """Hears of bytes that are unpacked only to get at what lies behind them."""
+    watch: Watch = unwatched
+    """Hears of what is unpacked only to get at what lies behind it."""
 
 
 class Archive(Protocol):

@@ -12,6 +12,8 @@ class Facts:
     locks: tuple[str, ...] = ()
     """Ciphers by which entries are locked."""
     locked_entries: int = 0
+    is_slow: bool = False
+    """Python itself unpacks it, at a megabyte or two a second."""
     hides_names: bool = False
     """The listing itself is locked."""
     is_solid: bool = False

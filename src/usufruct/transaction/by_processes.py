@@ -17,7 +17,7 @@ from typing import NamedTuple
 from usufruct.archives.reading import Archive
 from usufruct.errors import MachineError
 from usufruct.model.records import FileKind, FileState
-from usufruct.transaction.jobs import Jobs, Staged, portions_of, written
+from usufruct.transaction.jobs import Jobs, Staged, portions_of, told, written
 
 _NUMBER = 4
 """Bytes of a number as one process tells it to another."""
@@ -29,14 +29,22 @@ class _Child(NamedTuple):
     """Descriptor of the pipe through which it tells what it has done."""
 
 
-def by_processes(archive: Archive, jobs: Jobs, workers: int) -> Iterator[Staged]:
-    """The files a few at a time, read and written by this process and some more, each of which takes whole files."""
+def by_processes(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
+    """The files a few at a time, read and written by this process and some more, each of which takes whole files.
+
+    `tell` hears of the bytes of a file that this process itself has not finished yet.
+    """
+    own = os.getpid()
     portions = list(portions_of(jobs, workers))
     turns = Turns(len(portions))
 
     def staged() -> Iterator[Staged]:
         for number in turns:
-            yield [written(jobs.make(row), blocks) for row, blocks in archive.stream(portions[number])]
+            is_own = os.getpid() == own
+            yield [
+                written(jobs.make(row), told(blocks, tell) if is_own else blocks)
+                for row, blocks in archive.stream(portions[number])
+            ]
 
     children: list[_Child] = []
     try:
@@ -108,10 +116,10 @@ def _gathered(own: Iterator[Staged], children: list[_Child]) -> Iterator[Staged]
             yield mine
         elif not left:
             return
-        for told, _ in running.poll(0 if mine is not None else None) if left else ():
-            message = _received(told)
+        for pipe, _ in running.poll(0 if mine is not None else None) if left else ():
+            message = _received(pipe)
             if not message:
-                running.unregister(told)
+                running.unregister(pipe)
                 left -= 1
                 continue
             found = marshal.loads(message)

@@ -65,3 +65,13 @@ def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:
         if end - start >= most or weight >= _WEIGHT or end == len(jobs.rows):
             yield jobs.rows[start:end]
             start, weight = end, 0
+
+
+def told(blocks: Iterable[bytes], tell: Callable[[int], None]) -> Iterator[bytes]:
+    """The same blocks; `tell` hears how many bytes were taken, before each but the first."""
+    size = 0
+    for block in blocks:
+        if size:
+            tell(size)
+        size += len(block)
+        yield block

@@ -2,12 +2,12 @@
 
 import os
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 
 from usufruct.archives.reading import Archive
 from usufruct.transaction.by_processes import by_processes
 from usufruct.transaction.by_threads import SMALL, by_threads, read_ahead
-from usufruct.transaction.jobs import Jobs, Staged, written
+from usufruct.transaction.jobs import Jobs, Staged, told, written
 
 _MOST_WORKERS = 4
 _MANY = 1000
@@ -33,8 +33,9 @@ def stage_files(
     are_small = jobs.size < SMALL * count
     if workers > 1 and archive.is_divisible and count > 1:
         # What Python does for each small file takes longer than the rest, and only processes do that side by side.
-        if may_fork and are_small and count >= _MANY and threading.active_count() == 1:
-            yield from by_processes(archive, jobs, workers)
+        is_worth_it = archive.facts.is_slow or (are_small and count >= _MANY)
+        if may_fork and is_worth_it and threading.active_count() == 1:
+            yield from by_processes(archive, jobs, workers, tell)
         else:
             yield from by_threads(archive, jobs, 2 if are_small else workers, tell)
         return
@@ -42,13 +43,4 @@ def stage_files(
     if workers > 1 and not (count == 1 and jobs.size <= SMALL):
         stream = read_ahead(archive, jobs.rows)
     for row, blocks in stream:
-        yield [written(jobs.make(row), _told(blocks, tell))]
-
-
-def _told(blocks: Iterable[bytes], tell: Callable[[int], None]) -> Iterator[bytes]:
-    size = 0
-    for block in blocks:
-        if size:
-            tell(size)
-        size += len(block)
-        yield block
+        yield [written(jobs.make(row), told(blocks, tell))]

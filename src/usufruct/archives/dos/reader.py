@@ -112,6 +112,7 @@ class DosArchive:
                     member.refusal = f"it is packed by a method that is not known ({member.method})"
         met = {methods[member.method][0] for member in self._members.values() if member.method in methods}
         self.facts.packing = tuple(sorted(met))
+        self.facts.is_slow = met > {"stored"}
         self.facts.locked_entries = sum("locked" in member.refusal for member in self._members.values())
 
     def close(self) -> None:

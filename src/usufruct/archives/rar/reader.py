@@ -20,21 +20,21 @@ from usufruct.archives.rar.parts import (
     checked,
     packed_source,
 )
-from usufruct.archives.rar.unpacking import Run
+from usufruct.archives.rar.unpacking import Run, may_use_library
 from usufruct.archives.reading import Access
 from usufruct.archives.rows import Rows
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
+from usufruct.model.progress import Progress
 
 _LONGEST_TARGET = 4096
+_PASSING = "unpacking what lies before it"
 
 
 class RarArchive:
     """A RAR archive of one or several volumes, opened. See `Archive`."""
-
-    is_divisible = False
 
     def __init__(self, path: str, name: str, volumes: list[Source], access: Access, allowance: Allowance) -> None:
         self.path, self.name = path, name
@@ -56,6 +56,11 @@ class RarArchive:
         except BaseException:
             self.close()
             raise
+
+    @property
+    def is_divisible(self) -> bool:
+        """See `Archive.is_divisible`."""
+        return not self.facts.is_solid and not any(member.copy_of for member in self._members.values())
 
     def close(self) -> None:
         """Let go of the files."""
@@ -123,6 +128,8 @@ class RarArchive:
         self.facts.is_solid = self._headers.is_solid
         if locked or self.facts.hides_names:
             self.facts.locks = ("AES-256",) if self._is_rar5 else ("AES-128",)
+        packed = [member for member in members if member.size and not member.is_stored]
+        self.facts.is_slow = bool(packed) and not may_use_library(packed, is_rar5=self._is_rar5)
         files = [member for member in members if member.kind is EntryKind.FILE]
         packing = {"stored" if member.is_stored else self.format for member in files}
         self.facts.packing = tuple(sorted(packing, reverse=True))
@@ -219,6 +226,8 @@ class RarArchive:
         members = [self._members[row] for row in rows]
         for member in members:
             self._refuse_unreadable(member)
+        passing = [self._members[row].size for row in rows if row not in wanted]
+        files = size = 0
         run = Run(members, self._plain, self.allowance, is_rar5=self._is_rar5)
         try:
             for number, (row, member) in enumerate(zip(rows, members, strict=True)):
@@ -228,7 +237,9 @@ class RarArchive:
                     yield row, content
                 # A solid run goes on from where the member before ended, wanted or not.
                 for block in content:
-                    self._access.passed(len(block))
+                    size += len(block)
+                    self._access.watch(Progress(self.name, _PASSING, files, len(passing), size, sum(passing)))
+                files += row not in wanted
         finally:
             run.close()
 

@@ -121,14 +121,22 @@ class Run:
         return lz2.Unpacker() if first.version >= _SECOND else lz1.Unpacker()
 
 
-def _is_for_library(members: list[Member], plain: Callable[[Member], Source], *, is_rar5: bool) -> bool:
-    version = library_version()
-    if version is None:
+def may_use_library(members: list[Member], *, is_rar5: bool) -> bool:
+    """Whether libarchive is there and unpacks members of this kind, as far as their headers tell."""
+    if library_version() is None:
         return False
-    first = members[0]
     if is_rar5:
         return all(not member.version and member.dictionary <= _LARGEST_BY_LIBRARY for member in members)
-    if len(members) > 1 or first.version < _THIRD:
+    return all(member.version >= _THIRD and not member.is_solid for member in members)
+
+
+def _is_for_library(members: list[Member], plain: Callable[[Member], Source], *, is_rar5: bool) -> bool:
+    if not may_use_library(members, is_rar5=is_rar5):
+        return False
+    first, version = members[0], library_version() or ""
+    if is_rar5:
+        return True
+    if len(members) > 1:
         return False
     if first.size <= _RIGHT_BEFORE or tuple(map(int, version.split("."))) >= _RIGHT_SINCE:
         return True
