@@ -13,6 +13,7 @@ import tempfile
 import zipfile
 from pathlib import Path
 
+from benchmarks import unpacking
 from benchmarks.inputs import make_by_library, make_tar, make_zip
 from benchmarks.measuring import PROGRAM, machine, pair, run, table
 
@@ -55,7 +56,7 @@ _MOST = 120_000_000
 
 
 def main() -> int:
-    """Measure, print two tables, write them as JSON where asked."""
+    """Measure, print three tables, write them as JSON where asked."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("directory", nargs="?", type=Path)
     parser.add_argument("--small", action="store_true", help="a tenth of everything, for trying it")
@@ -74,9 +75,11 @@ def main() -> int:
         for row in speed
     ]  # fmt: skip
     print(table(words), "\n")
-    print(table([["archive", "peak"], *([name, f"{peak / 1e6:.0f} MB"] for name, peak in memory.items())]))
+    print(table([["archive", "peak"], *([name, f"{peak / 1e6:.0f} MB"] for name, peak in memory.items())]), "\n")
+    own = unpacking.measured(scale)
+    print(unpacking.words(own))
     if options.json:
-        document = {"machine": machine(), "speed": speed, "memory": memory}
+        document = {"machine": machine(), "speed": speed, "memory": memory, "own": own}
         options.json.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
     too_much = [name for name, peak in memory.items() if peak > _MOST]
     for name in too_much:

@@ -1,5 +1,7 @@
 """The headers of 7z, packed and locked ones too: what there is, where it lies, how it is packed.
 
+The layout is in 7zFormat.txt of the public domain LZMA SDK.
+
 Our own, because the common library makes an object of each entry before anything can be counted.
 """
 

@@ -1,5 +1,7 @@
 """The headers of a tar: classic, GNU and pax, with long names and sparse files.
 
+The layouts are those of POSIX (pax, ustar) and of the manual of GNU tar, chapter "Tar Internals".
+
 Our own, because the standard reader makes an object with dozens of fields of each member, and copies its whole buffer
 for each header of a stream.
 """

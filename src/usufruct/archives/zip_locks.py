@@ -1,4 +1,6 @@
-"""The two ciphers of zip: the classic one, and AES."""
+"""The two ciphers of zip: the classic one (chapter 6 of the format's application note), and the AES of its "AE-1" and
+"AE-2" records, as their published specification has them.
+"""
 
 import hashlib
 import hmac

@@ -1,4 +1,7 @@
-"""Zip archives, read by their central directory."""
+"""Zip archives, read by their central directory.
+
+The layout is that of the published application note of the format ("APPNOTE", chapter 4).
+"""
 
 import stat
 import struct

@@ -1,4 +1,8 @@
-"""The headers of RAR 4 and older, and the rewritten plain stream that libarchive is fed."""
+"""The headers of RAR 4 and older, and the rewritten plain stream that libarchive is fed.
+
+Sources: libarchive (archive_read_support_format_rar.c, BSD licence) and, for what is older, XADMaster (XADRARParser.m,
+LGPL).
+"""
 
 import stat
 import struct

@@ -1,4 +1,7 @@
-"""The headers of RAR 5, and the rewritten plain stream of one volume that libarchive is fed."""
+"""The headers of RAR 5, and the rewritten plain stream of one volume that libarchive is fed.
+
+The layout is in the format's published technical note.
+"""
 
 import stat
 import struct

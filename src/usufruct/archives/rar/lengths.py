@@ -1,4 +1,7 @@
-"""How RAR packs the lengths of a block's codes."""
+"""How RAR packs the lengths of a block's codes, from the second generation on.
+
+Sources: as of the methods that use it, `lz2`, `lz3` and `lz5`.
+"""
 
 from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.prefix_codes import Code

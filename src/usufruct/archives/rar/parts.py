@@ -1,4 +1,7 @@
-"""What both generations of RAR share: members, their pieces over volumes, checksums, and plain streams of them."""
+"""What all generations of RAR share: members, their pieces over volumes, locks and checksums.
+
+Sources: the technical note of RAR 5 for its keys; BLAKE2sp is in the BLAKE2 paper, sections 2.4 and 2.10.
+"""
 
 import hashlib
 import hmac

@@ -1,0 +1,165 @@
+"""Everyday content in the methods that Python itself unpacks: megabytes of content a second, in this process alone.
+
+    python -m benchmarks.unpacking [--small] [--json FILE]
+
+Part of `benchmarks.reading`. Each method is run three times; the middle one counts, the least and most are told.
+"""
+
+import argparse
+import json
+import math
+import random
+import statistics
+import struct
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from tests.archives.dos_writers import lzh, lzw_zoo
+from tests.archives.rar_streams import FirstWriter, Token, packed2, packed3, packed5, sound2, text3, tokens_of
+
+from benchmarks.inputs import SEED
+from benchmarks.measuring import machine, table
+from usufruct.archives.dos.lzh import unlzh
+from usufruct.archives.dos.lzw import unlzw_zoo
+from usufruct.archives.rar import lz1, lz2, lz3, lz5
+from usufruct.archives.rar.unpacking import Unpacker
+from usufruct.files.sources import Source
+
+_RUNS = 3
+_BLOCK = 30_000
+"""Tokens that share their codes."""
+
+
+def text(size: int) -> bytes:
+    """Words as often as in a language: the second half as often as the first, and so on; in lines and paragraphs."""
+    chance = random.Random(SEED)
+    store = ["".join(chance.choices("etaoinshrdlucmfwyp", k=max(2, int(chance.gauss(6, 2))))) for _ in range(4000)]
+    weights = [1 / rank for rank in range(1, len(store) + 1)]
+    out = bytearray()
+    while len(out) < size:
+        sentence = " ".join(chance.choices(store, weights, k=chance.randint(6, 22)))
+        out += (sentence.capitalize() + chance.choice((". ", ".\n", "?\n\n", ", "))).encode()
+    return bytes(out[:size])
+
+
+def picture(size: int) -> bytes:
+    """Three bytes a pixel: a soft gradient with a little noise, and plain surfaces, as drawn backdrops are."""
+    chance = random.Random(SEED)
+    width = 640
+    out = bytearray()
+    for y in range(size // (3 * width) + 1):
+        for x in range(width):
+            if (x // 160 + y // 120) % 2:
+                out += bytes((40, 60 + y // 8 & 255, 90))
+            else:
+                shade = x * 3 + y * 2 >> 3
+                out += bytes((shade + chance.randint(0, 3) & 255, shade >> 1 & 255, 255 - shade & 255))
+    return bytes(out[:size])
+
+
+def model(size: int) -> bytes:
+    """A mesh: vertices as floats and triangles as numbers of them, as models of puppets are."""
+    rows = int(math.sqrt(size / 36)) + 1
+    out = bytearray()
+    for i in range(rows):
+        for j in range(rows):
+            u, v = math.tau * i / rows, math.pi * j / rows
+            out += struct.pack("<3f", math.sin(v) * math.cos(u), math.sin(v) * math.sin(u), round(math.cos(v), 3))
+    for i in range(rows * rows):
+        out += struct.pack("<6L", i, i + 1, i + rows, i + 1, i + rows + 1, i + rows)
+    return bytes(out[:size])
+
+
+class _Bytes:
+    def __init__(self, content: bytes) -> None:
+        self._content = content
+        self.size = len(content)
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        return self._content[offset : offset + count]
+
+    def close(self) -> None:
+        return None
+
+
+def _blocks(tokens: list[Token]) -> list[list[Token]]:
+    return [tokens[at : at + _BLOCK] for at in range(0, len(tokens), _BLOCK)]
+
+
+def _by(make: Callable[[], Unpacker]) -> Callable[[bytes, int], Iterator[bytes]]:
+    def unpack(packed: bytes, size: int) -> Iterator[bytes]:
+        source: Source = _Bytes(packed)
+        return make().file(source, size)
+
+    return unpack
+
+
+def measured(scale: float) -> list[dict[str, object]]:
+    """A row for each method and kind of content."""
+    size = int(1_500_000 * scale)
+    rows = []
+    for kind, content in (("text", text(size)), ("pictures", picture(size)), ("models", model(size))):
+        tokens = tokens_of(content, window=1 << 19)
+        near = tokens_of(content, window=8000, longest=256)
+        methods: list[tuple[str, bytes, Callable[[bytes, int], Iterator[bytes]]]] = [
+            ("RAR 5", packed5(_blocks(tokens)), _by(lambda: lz5.Unpacker(1 << 20))),
+            ("RAR 3", packed3(_blocks(tokens)), _by(lambda: lz3.Unpacker(size))),
+            ("RAR 2", packed2(_blocks(tokens)), _by(lz2.Unpacker)),
+            ("RAR 1.5", FirstWriter().member(near), _by(lz1.Unpacker)),
+            ("arj, LZH", lzh(_blocks(near), 15), lambda packed, length: unlzh([packed], length, 15)),
+            ("zoo, LZW", lzw_zoo(content), lambda packed, length: unlzw_zoo([packed])),
+        ]
+        if kind == "text":
+            # The model's writer is slow; what is learned in the first part is what the rest is told by.
+            methods.append(
+                ("RAR 3, text model", text3(content[: size // 2], megabytes=24), _by(lambda: lz3.Unpacker(size)))
+            )
+        if kind == "pictures":
+            values = [(content[at] - content[at - 3]) & 0xFF for at in range(size // 4)]
+            methods.append(("RAR 2, sound", sound2(values, 3), _by(lz2.Unpacker)))
+        for name, packed, unpack in methods:
+            speeds = []
+            for _ in range(_RUNS):
+                begin = time.process_time()
+                given = sum(map(len, unpack(packed, _length(name, size))))
+                speeds.append(given / 1e6 / (time.process_time() - begin))
+            rows.append({
+                "method": name, "content": kind, "ratio": len(packed) / given, "MB/s": statistics.median(speeds),
+                "least": min(speeds), "most": max(speeds),
+            })  # fmt: skip
+            print(f"{name}, {kind}: {rows[-1]['MB/s']:.2f} MB/s", file=sys.stderr)
+    return rows
+
+
+def _length(name: str, size: int) -> int:
+    return {"RAR 3, text model": size // 2, "RAR 2, sound": size // 4}.get(name, size)
+
+
+def words(rows: list[dict[str, object]]) -> str:
+    """The rows as a table."""
+    lines = [["method", "content", "packed to", "MB/s of content", "least", "most"]]
+    lines += [
+        [row["method"], row["content"], f"{row['ratio']:.2f}", f"{row['MB/s']:.2f}", f"{row['least']:.2f}",
+         f"{row['most']:.2f}"]
+        for row in rows
+    ]  # fmt: skip
+    return table(lines)  # type: ignore[arg-type]
+
+
+def main() -> int:
+    """Measure, print the table, write it as JSON where asked."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--small", action="store_true", help="a tenth of everything, for trying it")
+    parser.add_argument("--json", type=Path)
+    options = parser.parse_args()
+    rows = measured(0.1 if options.small else 1.0)
+    print(words(rows))
+    if options.json:
+        options.json.write_text(json.dumps({"machine": machine(), "rows": rows}, indent=2) + "\n", encoding="utf-8")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
