@@ -1,5 +1,7 @@
-"""The two ciphers of zip: the classic one (chapter 6 of the format's application note), and the AES of its "AE-1" and
-"AE-2" records, as their published specification has them.
+"""The two ciphers of zip: the classic one, and AES.
+
+The classic one is in chapter 6 of the format's application note, AES in the published specification of its records "AE-1"
+and "AE-2".
 """
 
 import hashlib
