@@ -14,7 +14,8 @@ from dataclasses import dataclass
 
 from Cryptodome.Cipher import AES
 
-from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
+from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered
+from usufruct.archives.rar.parts import Rar4Lock
 from usufruct.archives.rar.text import TextModel
 
 
@@ -895,11 +896,8 @@ def _locked4(member: Packed, password: str) -> bytes:
     if member.version < 29:
         cipher = SecondCipher(password.encode())
         return b"".join(cipher._turn(data[at : at + 16], is_locking=True) for at in range(0, len(data), 16))
-    return AES.new(*_mode(third_key(password, SALT, harms_long=True))).encrypt(data)
-
-
-def _mode(key: tuple[bytes, bytes]) -> tuple[bytes, int, bytes]:
-    return key[0], AES.MODE_CBC, key[1]
+    key, start = Rar4Lock(SALT).cipher(password)
+    return AES.new(key, AES.MODE_CBC, start).encrypt(data)
 
 
 def _head4(flags: int) -> bytes:

@@ -37,7 +37,7 @@ from usufruct.archives.rar import filters, lz1, lz2, lz3, lz5, unpacking
 from usufruct.archives.rar.parts import Blake2sp
 from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.archives.reading import Archive
-from usufruct.errors import DamagedArchive, UnreadableArchive, WrongPassword
+from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive, WrongPassword
 from usufruct.files.sources import Source
 from usufruct.model.progress import Progress
 
@@ -220,8 +220,8 @@ class SoundTest(unittest.TestCase):
 class TextTest(unittest.TestCase):
     def test_orders_and_memory_that_is_full_again_and_again(self) -> None:
         begin_anew = TextModel._restart
-        content = words(900, 2) + random.Random(1).randbytes(600) + words(900, 3)
-        for order, size in ((2, 1 << 14), (5, 1 << 15), (16, 40_000), (40, 70_001)):
+        content = words(300, 2) + random.Random(1).randbytes(300) + words(300, 3)
+        for order, size in ((2, 9001), (5, 20_000), (16, 30_000), (40, 40_001)):
             restarts = [0]
 
             def counted(self: TextModel, count: list[int] = restarts) -> None:
@@ -551,6 +551,18 @@ class ArchivesTest(ArchiveCase):
     def test_a_dictionary_larger_than_its_content_takes_no_more_memory_than_the_content(self) -> None:
         member = Member("a.txt", TEXT, method=3, packed=packed5([TOKENS]), power=15)
         self.assertEqual(contents(self.opened(RarWriter().volumes([member])[0])), {"a.txt": TEXT})
+
+    def test_memory_that_there_is_not_is_told_with_how_much_it_would_be(self) -> None:
+        member = Member("a.txt", TEXT, method=3, packed=packed5([TOKENS]), power=15)
+        made = RarWriter().volumes([member])[0]
+        with (
+            mock.patch.object(lz5.Unpacker, "__init__", side_effect=MemoryError),
+            self.assertRaisesRegex(UnreadableArchive, "more memory than there is .its dictionary has 4,096 MB"),
+        ):
+            contents(self.opened(made))
+        large = Member("a.txt", b"", method=3, packed=packed5([TOKENS]), power=15, stated_size=900 << 20)
+        with self.assertRaisesRegex(UnsafeArchive, "would take 900 MB of memory"):
+            contents(self.opened(RarWriter().volumes([large])[0]))
 
     def test_a_filter_program_that_is_not_known_is_named(self) -> None:
         program = bytes((7,)) + bytes(27) + b"\7"

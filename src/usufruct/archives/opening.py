@@ -51,6 +51,7 @@ _COMPRESSIONS = {
 }
 _UNREADABLE = {
     b"\x89LZO\0": "a file packed with lzop",
+    b"RE~^": "an archive of the very first RAR, 1.4 or older",
     b"SIT!": "an archive of an old Macintosh packer",
 }
 """Formats that are known by name only."""

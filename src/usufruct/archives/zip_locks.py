@@ -1,7 +1,7 @@
 """The two ciphers of zip: the classic one, and AES.
 
-The classic one is in chapter 6 of the format's application note, AES in the published specification of its records "AE-1"
-and "AE-2".
+The classic one is in chapter 6 of the format's application note, AES in the published specification of its records
+"AE-1" and "AE-2".
 """
 
 import hashlib
