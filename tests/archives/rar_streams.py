@@ -861,6 +861,7 @@ class Packed:
     version: int = 29
     method: int = 0x33
     is_solid: bool = False
+    flags: int = 0
 
 
 def archive4(members: Sequence[Packed], *, is_solid: bool = False, volume: int = 0, password: str = "") -> list[bytes]:
@@ -874,7 +875,7 @@ def archive4(members: Sequence[Packed], *, is_solid: bool = False, volume: int =
         while True:
             part = data[:room] if volume else data
             data = data[len(part) :]
-            split = (0 if is_first else 1) | (2 if data else 0) | (0x10 if member.is_solid else 0)
+            split = (0 if is_first else 1) | (2 if data else 0) | (0x10 if member.is_solid else 0) | member.flags
             out += _file4(member, part, split | 0x8000, zlib.crc32(part if data else member.content), password)
             room -= len(part)
             if not data:

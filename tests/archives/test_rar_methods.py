@@ -536,6 +536,26 @@ class ArchivesTest(ArchiveCase):
         self.assertEqual([b"".join(blocks) for _, blocks in archive.stream([1])], [two])
         self.assertEqual((heard[-1].size, heard[-1].of_size, heard[-1].of_files), (len(one), len(one), 1))
 
+    def test_what_follows_an_unsafe_or_old_member_of_a_solid_stream_leans_on_it(self) -> None:
+        half = len(TOKENS) // 2
+        one = meant(TOKENS[:half])
+        two = TEXT[len(one) :]
+        packed = [packed5([TOKENS[:half]]), packed5([TOKENS[half:]])]
+        five = [
+            Member("../out", one, method=3, packed=packed[0]),
+            Member("b", two, method=3, packed=packed[1], is_solid=True),
+        ]
+        four = [
+            Packed("../out", one, packed3([TOKENS[:half]])),
+            Packed("b", two, packed3([TOKENS[half:]]), is_solid=True),
+        ]
+        old = [Packed("a;1", one, four[0].data, flags=0x800), four[1]]
+        whole = RarWriter(is_solid=True).volumes(five)
+        for made in (whole[0], archive4(four, is_solid=True)[0], archive4(old, is_solid=True)[0]):
+            archive = self.opened(made)
+            self.assertEqual(contents(archive), {"b": two})
+            self.assertEqual([entry.path for entry in archive.listing], ["b"])
+
     def test_a_wrong_password_for_old_ciphers_shows_by_the_checksum(self) -> None:
         for version, packed in ((29, packed3([TOKENS])), (20, packed2([TOKENS])), (15, FirstWriter().member(TOKENS))):
             made = archive4([Packed("a", TEXT, packed, version)], password="moth")

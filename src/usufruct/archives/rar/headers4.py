@@ -176,8 +176,8 @@ class Rar4Reader:
             raise RarFault(f"{whole.name} does not continue in volume {piece.volume + 1}")
         else:
             whole = member
-            if not flags & _VERSIONED:
-                self.members.append(member)
+            member.is_old = bool(flags & _VERSIONED)
+            self.members.append(member)
         continues = bool(flags & _AFTER)
         whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, member.checksum if continues else None))
         if continues:

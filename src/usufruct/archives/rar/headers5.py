@@ -204,12 +204,11 @@ class Rar5Reader:
             member.refusal = "its size is not known before its end"
         elif member.version > 1 and not member.is_stored:
             member.refusal = "it is packed by an algorithm newer than can be read"
-        is_old = self._read_extra(_Fields(header.data[end:]), member)
-        self._enter(member, flags, piece, is_old=is_old)
+        self._read_extra(_Fields(header.data[end:]), member)
+        self._enter(member, flags, piece)
 
-    def _read_extra(self, extra: _Fields, member: Member) -> bool:
-        """Read the extra records into the member; True for an older version of a file that the archive keeps."""
-        is_old = False
+    def _read_extra(self, extra: _Fields, member: Member) -> None:
+        """Read the extra records into the member."""
         while extra.left:
             size = extra.vint()
             record = _Fields(extra.take(size))
@@ -222,7 +221,7 @@ class Rar5Reader:
             elif kind == 3:
                 member.modified = _time(record) or member.modified
             elif kind == 4:
-                is_old = True
+                member.is_old = True
             elif kind == 5:
                 redirect, _ = record.vint(), record.vint()
                 target = record.take(record.vint()).decode("utf-8", "replace")
@@ -232,9 +231,8 @@ class Rar5Reader:
                     member.is_junction = True
                 elif redirect in (4, 5):
                     member.copy_of = target
-        return is_old
 
-    def _enter(self, member: Member, flags: int, piece: Piece, *, is_old: bool) -> None:
+    def _enter(self, member: Member, flags: int, piece: Piece) -> None:
         whole = self._open
         if flags & _BEFORE:
             if not whole or whole.name != member.name or whole.size != member.size:
@@ -244,8 +242,7 @@ class Rar5Reader:
             raise RarFault(f"{whole.name} does not continue in volume {piece.volume + 1}")
         else:
             whole = member
-            if not is_old:
-                self.members.append(member)
+            self.members.append(member)
         continues = bool(flags & _AFTER)
         is_plain_part = continues and not (member.lock and getattr(member.lock, "is_tweaked", False))
         whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, member.checksum if is_plain_part else None))

@@ -98,6 +98,10 @@ class Member:
     pieces: list[Piece] = field(default_factory=list)
     refusal: str = ""
     """Why its content cannot be read."""
+    is_old: bool = False
+    """A version of a file that the archive keeps beside the latest; no entry, but what follows may lean on it."""
+    row: int = -1
+    """In the listing; -1 for one that is no entry of it, or unsafe."""
 
     @property
     def packed(self) -> int:

@@ -12,6 +12,7 @@ from usufruct.archives.rar.parts import (
     BLOCK,
     HeaderLocked,
     Member,
+    OldLock,
     Rar5Lock,
     RarFault,
     RarRefusal,
@@ -119,15 +120,19 @@ class RarArchive:
         for member in members:
             if member.raw:
                 member.name = decoded(member.raw, self.facts.encoding).replace("\\", "/")
+            if member.is_old:
+                self.allowance.unpack(member.size)
+                continue
             row = self._enter(member, by_name)
             if row is not None:
+                member.row = row
                 self._members[row] = member
                 by_name[member.name] = row
         locked = [member for member in members if member.lock]
         self.facts.locked_entries = len(locked)
         self.facts.is_solid = self._headers.is_solid
         if locked or self.facts.hides_names:
-            self.facts.locks = ("AES-256",) if self._is_rar5 else ("AES-128",)
+            self.facts.locks = tuple(sorted({_cipher_of(member) for member in locked})) or ("AES-256",)
         packed = [member for member in members if member.size and not member.is_stored]
         self.facts.is_slow = bool(packed) and not may_use_library(packed, is_rar5=self._is_rar5)
         files = [member for member in members if member.kind is EntryKind.FILE]
@@ -184,18 +189,21 @@ class RarArchive:
 
     def _stream_members(self, wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         for run in self._runs():
-            if wanted.isdisjoint(run):
+            if not any(member.row in wanted for member in run):
                 continue
-            first = self._members[run[0]]
+            first = run[0]
             if first.is_stored or not first.size:
-                yield run[0], self._stored(first)
+                yield first.row, self._stored(first)
             else:
                 yield from self._unpacked(run, wanted)
 
-    def _runs(self) -> Iterator[list[int]]:
-        """Rows that must be unpacked together, in order: a solid run, or one member alone."""
-        run: list[int] = []
-        for row, member in self._members.items():
+    def _runs(self) -> Iterator[list[Member]]:
+        """Members that must be unpacked together, in order: a solid run, or one member alone.
+
+        Those that are no rows, because they are unsafe or old, are among them: what follows leans on them all the same.
+        """
+        run: list[Member] = []
+        for member in self._headers.members:
             if (
                 member.kind is EntryKind.DIRECTORY
                 or member.copy_of
@@ -203,12 +211,12 @@ class RarArchive:
             ):
                 continue
             if member.is_stored or not member.size:
-                yield [row]
+                yield [member]
                 continue
             if run and not member.is_solid:
                 yield run
                 run = []
-            run.append(row)
+            run.append(member)
         if run:
             yield run
 
@@ -220,26 +228,25 @@ class RarArchive:
         except EOFError as error:
             raise self._broken(member, str(error)) from error
 
-    def _unpacked(self, rows: list[int], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        last = max(number for number, row in enumerate(rows) if row in wanted)
-        rows = rows[: last + 1]
-        members = [self._members[row] for row in rows]
+    def _unpacked(self, members: list[Member], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        last = max(number for number, member in enumerate(members) if member.row in wanted)
+        members = members[: last + 1]
         for member in members:
             self._refuse_unreadable(member)
-        passing = [self._members[row].size for row in rows if row not in wanted]
+        passing = [member.size for member in members if member.row not in wanted]
         files = size = 0
         run = Run(members, self._plain, self.allowance, is_rar5=self._is_rar5)
         try:
-            for number, (row, member) in enumerate(zip(rows, members, strict=True)):
+            for number, member in enumerate(members):
                 blocks = self._told(run.content(number, self._is_right), member)
                 content = checked(member, self._password, blocks, partial(self._broken, member))
-                if row in wanted:
-                    yield row, content
+                if member.row in wanted:
+                    yield member.row, content
                 # A solid run goes on from where the member before ended, wanted or not.
                 for block in content:
                     size += len(block)
                     self._access.watch(Progress(self.name, _PASSING, files, len(passing), size, sum(passing)))
-                files += row not in wanted
+                files += member.row not in wanted
         finally:
             run.close()
 
@@ -329,3 +336,9 @@ class RarArchive:
         return DamagedArchive(
             f"{member.name} in {self.name} {what}.", remedy="The archive is damaged: download it again.", path=self.path
         )
+
+
+def _cipher_of(member: Member) -> str:
+    if isinstance(member.lock, Rar5Lock):
+        return "AES-256"
+    return f"the cipher of RAR {member.version / 10:.1f}" if isinstance(member.lock, OldLock) else "AES-128"
