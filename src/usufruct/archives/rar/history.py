@@ -81,7 +81,7 @@ class History:
                 self._sent += len(data)
                 while self._filters and self._filters[0].start == first.start:
                     data = self._filters.pop(0).change(data, first.start - begin)
-                yield data
+                yield from (data[at : at + HANDED] for at in range(0, len(data), HANDED))
         self._drop()
 
     def repeat(self, distance: int, length: int) -> None:
