@@ -156,11 +156,17 @@ class UpdatingTest(unittest.TestCase):
 
 
 class NamesTest(unittest.TestCase):
-    def test_versions_compare_by_their_numbers(self) -> None:
+    def test_versions_compare_as_those_of_packages_or_by_their_numbers(self) -> None:
         for one, other, expected in (
             ("1.10", "1.9", 1),
             ("2", "2.0.1", -1),
             ("2026-03-14", "2025-12-31", 1),
+            ("1.2", "1.2.0", 0),
+            ("1.0-beta", "1.0", -1),
+            ("1.0-beta.2", "1.0-beta", 1),
+            ("1.0rc1", "1.0-beta", 1),
+            ("2026-03-14", "1.0", 1),
+            ("1.2-3", "1.2-10", -1),
             ("1.0", "1.0", 0),
             ("", "1", 0),
             ("3", "", 0),

@@ -31,7 +31,10 @@ TIDY = [
     ("Owls 1.2", "Owls", "1.2", "a number is not an extension"),
     ("Owls.lbpack", "Owls", "", "any other extension goes"),
     ("owlsv2.zip", "owlsv2", "", "a version stands apart"),
-    ("Owls v1.2-beta.zip", "Owls v1.2-beta", "", "only a trailing version"),
+    ("Owls v1.2-beta.zip", "Owls", "1.2-beta", "a version on trial"),
+    ("Owls 1.2rc2.zip", "Owls", "1.2rc2", "and another"),
+    ("Owls v1.2 night.zip", "Owls v1.2 night", "", "only a trailing version"),
+    ("Owls beta.zip", "Owls beta", "", "a trial of no version is none"),
     ("owl-puppets_1.2-3_all.deb", "owl-puppets", "1.2-3", "a package says name, version and machine"),
     ("owls_v1.2.deb", "owls", "1.2", "but not every name that ends so is one"),
 ]

@@ -12,7 +12,7 @@ EVERYDAY = MEDIA.union(
     # Web and data.
     "htm html xhtml css xml json yaml yml toml ini cfg conf csv tsv dat url webloc "
     # Archives.
-    "zip 7z rar tar gz tgz bz2 tbz2 xz txz zst tzst lz4 lzma lz z cab iso lha lzh".split()
+    "zip 7z rar tar gz tgz bz2 tbz2 xz txz zst tzst lz4 lzma lz z cab iso lha lzh arj zoo arc".split()
 )
 """Suffixes in lower case, without the dot."""
 

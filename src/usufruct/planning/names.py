@@ -92,18 +92,19 @@ def likenesses(name: str) -> tuple[str, ...]:
 # Written out, and compiled when first used: commands that only read the ledger start without them.
 _COMPRESSED = r"(?:gz|bz2|xz|zst|lz4|lzma|lz|z|br)"
 _ARCHIVE_SUFFIX = (
-    r"(?i)(?:\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|deb|rpm|ar|cpio|xar|exe|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.\d{2,5})?"
+    r"(?i)(?:\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|arj|zoo|arc|deb|rpm|ar|cpio|xar|exe|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.\d{2,5})?"
     rf"|\.(?:(?:tar|cpio)\.)?{_COMPRESSED}(?:\.\d{{2,5}})?"
     r"|\.[zrs]\d{2,3}|\.\d{3})$"
 )
 _CALLED_ARCHIVE = (
-    r"(?i)\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|rpm|cpio|xar|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.0*1)?$"
+    r"(?i)\.(?:zip|7z|rar|tar|cab|iso|lha|lzh|arj|zoo|arc|rpm|cpio|xar|tgz|tbz2?|txz|tzst|tlz|taz)(?:\.0*1)?$"
     rf"|\.(?:tar|cpio)\.{_COMPRESSED}$|(?<!\.part\d)\.part0*1\.rar$"
 )
 _OTHER_SUFFIX = r"(?i)\.(?=[a-z0-9]*[a-z])[a-z0-9]{1,8}$"
 _VOLUME = r"(?i)\.part\d+$"
 _COPY = r"(?i)(?:\s*\(\d+\)|\s+-\s+copy(?:\s*\(\d+\))?)$"
-_VERSION = r"(?:v\d+(?:\.\d+)*|\d+(?:\.\d+)+|\d{4}-\d{2}-\d{2})"
+_ON_TRIAL = r"(?:[-_. ]?(?:alpha|beta|rc|pre|preview|dev)[-_.]?\d*)?"
+_VERSION = rf"(?:v\d+(?:\.\d+)*{_ON_TRIAL}|\d+(?:\.\d+)+{_ON_TRIAL}|\d{{4}}-\d{{2}}-\d{{2}})"
 _TRAILING_VERSION = rf"(?i)(?:^|[\s._-]+)(?:{_VERSION}|\({_VERSION}\)|\[{_VERSION}\])$"
 
 
@@ -141,11 +142,21 @@ def version_of(file_name: str) -> str:
 
 
 def compared_versions(one: str, other: str) -> int:
-    """1 if the first version is newer, -1 if it is older, 0 where they are equal or one is unknown."""
+    """1 if the first version is newer, -1 if it is older, 0 where they are equal or one is unknown.
+
+    As packages' versions are compared, where both are such: 1.2 is 1.2.0, and 1.0-beta comes before 1.0. Otherwise, as
+    for dates, by their numbers.
+    """
     if not one or not other:
         return 0
-    numbers = [[int(number) for number in re.findall(r"\d+", version)] for version in (one, other)]
-    return (numbers[0] > numbers[1]) - (numbers[0] < numbers[1])
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        new, old = Version(one), Version(other)
+    except InvalidVersion:
+        numbers = [[int(number) for number in re.findall(r"\d+", version)] for version in (one, other)]
+        return (numbers[0] > numbers[1]) - (numbers[0] < numbers[1])
+    return (new > old) - (new < old)
 
 
 def _split_version(file_name: str) -> tuple[str, str]:
