@@ -9,6 +9,7 @@ import click
 from usufruct.actions.adding import Added, add_archives, look_at
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
+from usufruct.actions.streams import is_stream
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.documents import added_document, examined_document
@@ -19,7 +20,7 @@ from usufruct.cli.reports import add_report, look_report, short_report, summary_
 from usufruct.cli.screen import count_words, echo, echo_json, json_option
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import Interrupted, WrongUsage
-from usufruct.model.settings import AFTERWARDS
+from usufruct.model.settings import AFTERWARDS, KEEP, STORE
 
 
 @click.command(short_help="Place archives.")
@@ -56,6 +57,9 @@ def add(
     """
     around = surroundings()
     request = request_of(around, options)
+    comes_as_stream = any(map(is_stream, archives))
+    if comes_as_stream and not dry_run and options["name"] is None and options["update"] is None:
+        raise WrongUsage("What comes as a stream has no name.", remedy="Say what to call the holding: --as NAME.")
     paths = paths_of(around, archives, options) if archives else _chosen_downloads(around)
     if options["picks"]:
         request = _with_picked(around, paths, request)
@@ -89,6 +93,8 @@ def add(
             echo(line)
 
     how = afterwards_of(around, afterwards)
+    if comes_as_stream and how == KEEP:
+        how = STORE  # there is no file of its own that could stay
     is_stopped = False
     try:
         with watching:

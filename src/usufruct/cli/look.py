@@ -17,6 +17,7 @@ from usufruct.cli.options import (
     archives_argument,
     ending,
     paths_of,
+    received_all,
     request_of,
     request_options,
     tell_unheard,
@@ -62,6 +63,8 @@ def look(
     unsafe, 5 if the machine says no.
     """
     around = surroundings()
+    if entry is not None or viewed is not None or verifies:
+        archives = tuple(received_all(around, archives))
     if entry is not None:
         return _print_entry(around, archives, entry, options, as_json=as_json)
     if viewed is not None:

@@ -205,7 +205,7 @@ def paths_of(surroundings: Surroundings, words: Sequence[Path], options: dict[st
 
     A bare name that is not here is looked for in the downloads folders.
     """
-    words = [_in_downloads(surroundings, word) for word in words]
+    words = [_in_downloads(surroundings, word) for word in received_all(surroundings, words, options.get("name"))]
     if not options["unpacked"]:
         return gathered(words)
     for word in words:
@@ -215,6 +215,23 @@ def paths_of(surroundings: Surroundings, words: Sequence[Path], options: dict[st
                 remedy="--unpacked is for one that was unpacked already; else leave it out.",
             )
     return list(words)
+
+
+RECEIVED = "usufruct.received"
+"""Under it a command keeps which word a received file stands for: it is gone when the command ends."""
+
+
+def received_all(surroundings: Surroundings, words: Sequence[Path], name: str | None = None) -> list[Path]:
+    """The same, streams received as files that are there until the command ends, called by `name` if one is given."""
+    from usufruct.actions.streams import is_stream, received
+
+    context = click.get_current_context()
+    paths = []
+    for word in words:
+        paths.append(context.with_resource(received(surroundings, word, name)) if is_stream(word) else word)
+        if paths[-1] is not word:
+            context.meta.setdefault(RECEIVED, {})[str(paths[-1])] = str(word)
+    return paths
 
 
 def _in_downloads(surroundings: Surroundings, word: Path) -> Path:

@@ -15,6 +15,7 @@ from usufruct.actions.downloads import LOCKED, Waiting
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
+from usufruct.cli.options import RECEIVED
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -333,6 +334,7 @@ def _words_about(path: str) -> list[str]:
     context = click.get_current_context(silent=True)
     given: list[str] = list(context.find_root().obj or []) if context else []
     archives: Sequence[Path] = context.params.get("archives", ()) if context else ()
+    path = context.meta.get(RECEIVED, {}).get(path, path) if context else path
     mine = next((str(word) for word in archives if str(word.absolute()) == path), path)
     names = {str(word) for word in archives}
     options = [word for word in given[1:] if word not in names and word not in ("--json", "--full", "--dry-run")]

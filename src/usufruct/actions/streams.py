@@ -1,0 +1,95 @@
+"""Archives that come as a stream: standard input, a pipe with or without a name. They are received as a file first."""
+
+import os
+import select
+import shutil
+import stat
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from usufruct.actions.surroundings import Surroundings
+from usufruct.errors import DamagedArchive, MachineError, WrongUsage
+from usufruct.files.printable import printable
+from usufruct.planning.names import fault_in_name
+
+_INPUT = "-"
+_INPUTS = ("/dev/stdin", "/dev/fd/0", "/proc/self/fd/0")
+_AT_ONCE = 1 << 20
+_LEFT_FREE = 256 << 20
+"""Bytes of the disk that a stream may not take."""
+_NAME = "standard input"
+
+
+def is_stream(word: Path) -> bool:
+    """Whether a word means standard input or a pipe, rather than a file that stays."""
+    if str(word) == _INPUT or str(word) in _INPUTS:
+        return True
+    try:
+        return stat.S_ISFIFO(word.stat().st_mode)
+    except OSError:
+        return False
+
+
+@contextmanager
+def received(surroundings: Surroundings, word: Path, name: str | None = None) -> Iterator[Path]:
+    """All that a stream gives, as a file that is there while inside, called by `name` or by what the stream is.
+
+    Raises WrongUsage where nobody writes into it, MachineError where it would fill the disk.
+    """
+    is_input = str(word) == _INPUT or str(word) in _INPUTS
+    spool = surroundings.places.data / "spool"
+    spool.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=spool, prefix="received-") as directory:
+        # A pipe that a shell made for a command has a number for a name, which says nothing.
+        said = name if name and not fault_in_name(name) else ""
+        path = Path(directory) / (said or (_NAME if is_input or word.name.isdigit() else word.name))
+        if is_input:
+            _refuse_keyboard()
+            _copy(sys.stdin.fileno(), path, _NAME)
+        else:
+            descriptor = os.open(word, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
+            try:
+                _copy(descriptor, path, printable(str(word)))
+            finally:
+                os.close(descriptor)
+        yield path
+
+
+def _refuse_keyboard() -> None:
+    if sys.stdin is None or sys.stdin.isatty():
+        raise WrongUsage(
+            "`-` reads an archive from standard input, but nothing is piped into it.",
+            remedy="Write `… | usufruct look -`, or name a file.",
+        )
+
+
+def _copy(descriptor: int, path: Path, name: str) -> None:
+    size = 0
+    with path.open("wb", buffering=0) as file:
+        while block := _read(descriptor):
+            if shutil.disk_usage(path.parent).free < _LEFT_FREE + len(block):
+                raise MachineError(
+                    f"What comes from {name} would fill the disk: it was stopped after {size >> 20:,} MB.",
+                    remedy="Make room, or write it into a file on another disk and name that.",
+                    path=str(path.parent),
+                )
+            file.write(block)
+            size += len(block)
+    if not size:
+        raise DamagedArchive(
+            f"Nothing came from {name}.",
+            remedy="Does another program write into it, and did it end well?",
+            path=name,
+        )
+
+
+def _read(descriptor: int) -> bytes:
+    """What is there next, waited for as long as somebody may still write."""
+    while True:
+        try:
+            return os.read(descriptor, _AT_ONCE)
+        except BlockingIOError:
+            select.select([descriptor], [], [])
