@@ -5,6 +5,7 @@ from itertools import groupby
 import click
 
 from usufruct.actions.listing import Sizes, list_holdings, sizes_of
+from usufruct.cli.cells import cells, left
 from usufruct.cli.documents import holding_document, holding_state
 from usufruct.cli.screen import (
     can_draw,
@@ -69,13 +70,13 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
     rows = [*sizes.placed, ("backups of what was replaced", sizes.backups)]
     rows += [("archives in the store", sizes.stored), ("archives still where they were added from", sizes.archives)]
     largest = max(size for _, size in rows) or 1
-    names = min(46, max(20, page() // 2 - 6), max(len(name) for name, _ in rows))
+    names = min(46, max(20, page() // 2 - 6), max(cells(name) for name, _ in rows))
     room = max(10, page() - names - 16)
     full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
     for name, size in rows:
         eighths = round(size / largest * room * 8)
         bar = full * (eighths // 8) + (part[eighths % 8 - 1] if part and eighths % 8 else "")
-        label = shortened(name, names).ljust(names)
+        label = left(shortened(name, names), names)
         echo(f"  {label}  {size_words(size).rjust(8)}  {styled(bar, 'place')}".rstrip())
 
 

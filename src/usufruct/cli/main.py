@@ -11,7 +11,7 @@ import click
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import echo, echo_text, lost_output
+from usufruct.cli.screen import be_quiet, echo, echo_text, lost_output
 from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -109,7 +109,7 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     if library:
         echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
     else:
-        echo(f"not {', '.join(LIBRARY_FORMATS)} nor packed rar: libarchive is not installed")
+        echo(f"not {', '.join(LIBRARY_FORMATS)}, for libarchive is not installed; rar takes longer without it")
     echo(f"writes {', '.join(WRITTEN)}")
     for line in wrapped(f"with Python {platform.python_version()}, {', '.join(_libraries())}", "  "):
         echo(line)
@@ -141,13 +141,16 @@ def _libraries() -> list[str]:
     help="Show the version and the formats that can be read here.",
 )
 @click.option("-v", "--verbose", is_flag=True, help="Tell on standard error what goes into the log.")
+@click.option("-q", "--quiet", is_flag=True, help="Show only what goes wrong, what is asked, and JSON.")
 @click.pass_context
-def cli(context: click.Context, *, verbose: bool) -> None:
+def cli(context: click.Context, *, verbose: bool, quiet: bool) -> None:
     """Put downloaded content into an application's folders, and take it out again.
 
     Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
     was there before comes back byte for byte.
     """
+    if quiet:
+        be_quiet()
     if verbose or context.invoked_subcommand not in _READERS:
         from usufruct.cli.log import keep_log
 

@@ -9,6 +9,9 @@ from typing import Any
 
 import click
 
+from usufruct.cli.cells import cells, cut, escaped, lines_of, spelled
+from usufruct.cli.cells import left as left_of
+from usufruct.cli.cells import right as right_of
 from usufruct.files.printable import UNPRINTABLE, printable, printable_but_colours
 from usufruct.model.words import count_words as count_words
 
@@ -45,7 +48,7 @@ def _shown(line: str) -> str:
 
 def _coloured(found: re.Match[str]) -> str:
     role = next((role for role, mark in _MARKS.items() if mark == found[1]), None)
-    if role is None or os.environ.get("NO_COLOR"):
+    if role is None or has_colours() is False:
         return found[2] or ""
     return click.style(found[2], **_COLOURS[role])
 
@@ -53,10 +56,38 @@ def _coloured(found: re.Match[str]) -> str:
 _lost: list[OSError] = []
 
 
-def _print(text: str, *, err: bool = False) -> None:
-    """Print; where that fails, what the command does goes on in silence, for it must not stop half-way."""
+_is_quiet = False
+"""Only what goes wrong, is asked or is asked for as JSON is shown."""
+
+
+def be_quiet() -> None:
+    """Show from here on only what goes wrong, what is asked, and JSON."""
+    global _is_quiet
+    _is_quiet = True
+
+
+def has_colours(*, err: bool = False) -> bool | None:
+    """Whether the output gets colours, as the environment says it; None where that is the terminal's to say."""
+    environment = os.environ
+    if environment.get("NO_COLOR"):
+        return False
+    if environment.get("FORCE_COLOR", "0") not in ("", "0", "false"):
+        return True
+    if environment.get("CLICOLOR_FORCE", "0") not in ("", "0"):
+        return True
+    if environment.get("CLICOLOR") == "0" or environment.get("TERM") == "dumb":
+        return False
+    return None
+
+
+def _encoding(*, err: bool = False) -> str:
+    return getattr(sys.stderr if err else sys.stdout, "encoding", None) or "ascii"
+
+
+def _print(text: str, *, err: bool = False, spell: Callable[[str, str], str] = spelled) -> None:
+    """Print in signs that the output has; where that fails, the command goes on: it must not stop half-way."""
     try:
-        click.echo(text, err=err)
+        click.echo(text if text.isascii() else spell(text, _encoding(err=err)), err=err, color=has_colours(err=err))
     except OSError as error:
         if not isinstance(error, BrokenPipeError):
             _lost.append(error)
@@ -74,7 +105,8 @@ def echo(line: str = "", *, err: bool = False) -> None:
 
     All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
     """
-    _print(_shown(line), err=err)
+    if err or not _is_quiet:
+        _print(_shown(line), err=err)
 
 
 def echo_text(text: str) -> None:
@@ -100,14 +132,14 @@ def echo_json(document: Any) -> None:
         import json
 
         text = json.dumps(document, indent=2)
-    _print(json_lines(text))
+    _print(json_lines(text), spell=escaped)
 
 
 def echo_json_error(document: Any) -> None:
     """Print one JSON document of an error, by what is loaded already."""
     import json
 
-    _print(json_lines(json.dumps(document, ensure_ascii=False, indent=2)))
+    _print(json_lines(json.dumps(document, ensure_ascii=False, indent=2)), spell=escaped)
 
 
 def json_lines(text: str) -> str:
@@ -130,25 +162,18 @@ def page() -> int:
 
 def can_draw() -> bool:
     """Whether the output can show line-drawing characters."""
-    encoding = getattr(sys.stdout, "encoding", None) or "ascii"
-    try:
-        "└├│─…→".encode(encoding)
-    except UnicodeEncodeError:
-        return False
-    return True
+    signs = "└├│─…→"
+    return spelled(signs, _encoding()) == signs
 
 
 def shortened(text: str, room: int) -> str:
     """The text cut to a number of columns."""
-    text = printable(text)
-    return text if len(text) <= room else text[: max(0, room - 1)] + "…"
+    return cut(printable(text), room)
 
 
 def wrapped(text: str, indent: str) -> list[str]:
     """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one."""
-    import textwrap
-
-    return textwrap.wrap(printable(text), max(30, min(width(), 110) - len(indent)), break_on_hyphens=False) or [""]
+    return lines_of(printable(text), max(30, min(width(), 110) - len(indent))) or [""]
 
 
 def in_lines(items: Sequence[str], indent: str) -> list[str]:
@@ -157,7 +182,7 @@ def in_lines(items: Sequence[str], indent: str) -> list[str]:
     lines: list[str] = []
     for number, item in enumerate(items):
         text = shortened(item, room - 1) + ("," if number < len(items) - 1 else "")
-        if lines and len(lines[-1]) + 1 + len(text) <= room:
+        if lines and cells(lines[-1]) + 1 + cells(text) <= room:
             lines[-1] += " " + text
         else:
             lines.append(text)
@@ -221,11 +246,9 @@ def in_columns(
     The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too. With
     `in_full` it goes on in the next line instead.
     """
-    import textwrap
-
     if not rows:
         return []
-    widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
+    widths = [max(map(cells, column)) for column in zip(*rows, strict=True)]
     last = len(widths) - 1
     columns = page() - 2 * last - 2
     words = [number for number in range(last) if number not in right]
@@ -237,15 +260,15 @@ def in_columns(
     room = max(8, columns - sum(widths[:last]))
     lines = []
     for row in rows:
-        cells = []
-        first, *more = textwrap.wrap(row[last], room, break_on_hyphens=False) if in_full else [row[last]]
+        shown = []
+        first, *more = (lines_of(row[last], room) or [""]) if in_full else [row[last]]
         for number, cell in enumerate((*row[:last], first)):
             cell = shortened(cell, room if number == last else widths[number])
-            padded = (
-                cell.rjust(widths[number]) if number in right else cell.ljust(widths[number] if number < last else 0)
+            filled = (
+                right_of(cell, widths[number]) if number in right else left_of(cell, widths[number] * (number < last))
             )
-            cells.append(style(number, padded))
-        lines.append(("  " + "  ".join(cells)).rstrip())
+            shown.append(style(number, filled))
+        lines.append(("  " + "  ".join(shown)).rstrip())
         indent = " " * (2 * last + 2 + sum(widths[:last]))
         lines.extend(indent + style(last, part) for part in more)
     return lines

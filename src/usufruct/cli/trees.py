@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from heapq import nsmallest
 from itertools import compress, islice
 
+from usufruct.cli.cells import cells
 from usufruct.cli.screen import can_draw, count_words, page, shortened, size_words, styled
 from usufruct.files.printable import printable
 from usufruct.planning.names import by_number
@@ -113,14 +114,14 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
     """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`."""
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
     room = page() - _INDENT
-    names = max((len(row.prefix) + len(row.name) for row in rows), default=0)
+    names = max((len(row.prefix) + cells(row.name) for row in rows), default=0)
     names = min(names, max(20, room // 2))
-    counts = max((len(row.facts[0]) for row in rows), default=0)
-    sizes = max((len(row.facts[1]) for row in rows), default=0)
+    counts = max((cells(row.facts[0]) for row in rows), default=0)
+    sizes = max((cells(row.facts[1]) for row in rows), default=0)
     lines = [styled(root, "place")]
     for row in rows:
         name = shortened(row.name, names - len(row.prefix))
-        pad = " " * (names - len(row.prefix) - len(name))
+        pad = " " * (names - len(row.prefix) - cells(name))
         shown = styled(name, "place") if row.is_directory else name
         facts = f"{row.facts[0].rjust(counts)}  {row.facts[1].rjust(sizes)}"
         line = f"{styled(row.prefix, 'quiet')}{shown}{pad}  {styled(facts, 'quiet')}"
@@ -128,7 +129,7 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
         if row.mark:
             mark = shortened(row.mark, max(12, left))
             line += "  " + styled(mark, marks.roles.get(row.mark, "care"))
-            left -= len(mark) + 2
+            left -= cells(mark) + 2
         if row.remark and left >= 16:
             line += "  " + styled(shortened(row.remark, left), "quiet")
         lines.append(line.rstrip())
