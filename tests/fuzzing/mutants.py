@@ -65,6 +65,8 @@ def _tar() -> bytes:
 
 
 _OLD_TEXT = b"the moth at the lantern " * 20 + bytes(range(200))
+OLD = (_OLD_TEXT, b"owl" * 9, b"stored")
+"""What the archives of older packers hold."""
 
 
 def _old(method: int, packed: bytes, stored: int = 0) -> list[Old]:

@@ -100,7 +100,8 @@ class Rar4Reader:
                         raise RarFault(f"its volume {number + 1} is really volume {said + 1} of a set")
                 return
             at += size
-        if at > volume.size or at == len(MARK):
+        # What is older than the third generation has no end block, but an archive of nothing is none.
+        if at > volume.size or not self.members:
             raise RarFault(f"volume {number + 1} breaks off")
 
     def _header(self, volume: Source, at: int, *, is_locked: bool) -> tuple[bytes, int]:
