@@ -105,6 +105,20 @@ class OutputTest(WorldTest):
         ):
             self.assertEqual(b"\x1b[" in self.said(*words, **environment), has, environment)
 
+    def test_plain_draws_nothing_and_shows_one_thing_a_line(self) -> None:
+        to = ("--to", str(self.target))
+        for words, environment in ((("--plain",), {}), ((), {"USUFRUCT_OUTPUT": "plain"})):
+            said = self.said(*words, "look", *to, "Łowy 幽霊.zip", **environment).decode()
+            self.assertFalse(set("└├│─") & set(said))
+            self.assertIn("\n  夜/幽霊の提灯.gel, 1 B, ", said)
+        self.said("settings", "set", "output", "plain")
+        self.said("add", *to, "--as", "moon", "Łowy 幽霊.zip")
+        lines = self.said("list", FORCE_COLOR="1").decode().splitlines()
+        self.assertRegex(lines[1], "^moon; 5 files; 5 B; ")
+        self.assertNotIn("█", self.said("list", "--sizes").decode())
+        self.said("settings", "set", "output", "drawn")
+        self.assertIn("└─", self.said("show", "moon").decode())
+
     def test_quiet_shows_errors_and_json_only(self) -> None:
         to = ("--to", str(self.target))
         self.assertEqual(self.said("-q", "add", *to, "--as", "moon", "Łowy 幽霊.zip"), b"")

@@ -13,6 +13,7 @@ from usufruct.cli.screen import (
     echo,
     echo_json,
     in_columns,
+    is_plain,
     json_option,
     page,
     path_words,
@@ -77,7 +78,10 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
         eighths = round(size / largest * room * 8)
         bar = full * (eighths // 8) + (part[eighths % 8 - 1] if part and eighths % 8 else "")
         label = left(shortened(name, names), names)
-        echo(f"  {label}  {size_words(size).rjust(8)}  {styled(bar, 'place')}".rstrip())
+        if is_plain():
+            echo(f"{name}, {size_words(size)}")
+        else:
+            echo(f"  {label}  {size_words(size).rjust(8)}  {styled(bar, 'place')}".rstrip())
 
 
 def _row(holding: Holding) -> tuple[str, ...]:

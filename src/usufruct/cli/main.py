@@ -11,7 +11,7 @@ import click
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import be_quiet, echo, echo_text, lost_output
+from usufruct.cli.screen import be_plain, be_quiet, echo, echo_text, lost_output
 from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -142,8 +142,9 @@ def _libraries() -> list[str]:
 )
 @click.option("-v", "--verbose", is_flag=True, help="Tell on standard error what goes into the log.")
 @click.option("-q", "--quiet", is_flag=True, help="Show only what goes wrong, what is asked, and JSON.")
+@click.option("--plain", is_flag=True, help="Draw nothing, and show one thing a line, as a screen reader reads.")
 @click.pass_context
-def cli(context: click.Context, *, verbose: bool, quiet: bool) -> None:
+def cli(context: click.Context, *, verbose: bool, quiet: bool, plain: bool) -> None:
     """Put downloaded content into an application's folders, and take it out again.
 
     Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
@@ -151,11 +152,27 @@ def cli(context: click.Context, *, verbose: bool, quiet: bool) -> None:
     """
     if quiet:
         be_quiet()
+    if plain or _wants_plain():
+        be_plain()
     if verbose or context.invoked_subcommand not in _READERS:
         from usufruct.cli.log import keep_log
 
         logger, _ = keep_log(is_told=verbose)
         logger.info("usufruct %s", " ".join(map(str, context.obj)))
+
+
+def _wants_plain() -> bool:
+    """Whether the settings say so; they are read in full only where they may."""
+    from usufruct.actions.surroundings import Surroundings
+
+    around = Surroundings()
+    if "USUFRUCT_OUTPUT" not in os.environ:
+        try:
+            if b"plain" not in around.places.settings.read_bytes():
+                return False
+        except OSError:
+            return False
+    return around.settings().output == "plain"
 
 
 _KEPT = "What was finished before it stays; a change that was under way was reversed, or is by the next command."

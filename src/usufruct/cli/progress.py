@@ -5,7 +5,7 @@ import time
 from types import TracebackType
 from typing import Any
 
-from usufruct.cli.screen import echo, size_words
+from usufruct.cli.screen import echo, is_plain, size_words
 from usufruct.files.printable import printable
 from usufruct.model.progress import Progress
 
@@ -24,7 +24,7 @@ class Watching:
         self._count = count
         """Archives or holdings in all."""
         self._begun = self._shown = time.monotonic()
-        self._is_terminal = sys.stderr.isatty()
+        self._is_terminal = sys.stderr.isatty() and not is_plain()
         self._about = ""
         self._part = ("", "")
         self._since = self._begun

@@ -20,6 +20,7 @@ from usufruct.cli.screen import (
     count_words,
     echo,
     echo_text,
+    is_plain,
     page,
     path_words,
     shell_words,
@@ -41,8 +42,8 @@ _TICKING = "(space ticks, Ctrl-A ticks all, typing filters, enter is done)"
 
 
 def is_asking() -> bool:
-    """Whether a person sits at both ends."""
-    return sys.stdin.isatty() and sys.stdout.isatty()
+    """Whether a person sits at both ends, and can be shown a list to choose from."""
+    return not is_plain() and sys.stdin.isatty() and sys.stdout.isatty()
 
 
 class Answers:

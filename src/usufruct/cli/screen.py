@@ -66,10 +66,25 @@ def be_quiet() -> None:
     _is_quiet = True
 
 
+_is_plain = False
+"""Nothing is drawn: one thing stands in a line, as a screen reader reads it."""
+
+
+def be_plain() -> None:
+    """Draw nothing from here on, and show one thing a line."""
+    global _is_plain
+    _is_plain = True
+
+
+def is_plain() -> bool:
+    """Whether nothing is to be drawn."""
+    return _is_plain
+
+
 def has_colours(*, err: bool = False) -> bool | None:
     """Whether the output gets colours, as the environment says it; None where that is the terminal's to say."""
     environment = os.environ
-    if environment.get("NO_COLOR"):
+    if environment.get("NO_COLOR") or _is_plain:
         return False
     if environment.get("FORCE_COLOR", "0") not in ("", "0", "false"):
         return True
@@ -244,10 +259,12 @@ def in_columns(
     """Rows of cells as aligned lines; `right` are the columns of numbers.
 
     The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too. With
-    `in_full` it goes on in the next line instead.
+    `in_full` it goes on in the next line instead. Where nothing is drawn, nothing is aligned or cut.
     """
     if not rows:
         return []
+    if _is_plain:
+        return ["; ".join(filter(None, row)) for row in rows]
     widths = [max(map(cells, column)) for column in zip(*rows, strict=True)]
     last = len(widths) - 1
     columns = page() - 2 * last - 2

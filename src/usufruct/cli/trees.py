@@ -7,7 +7,7 @@ from heapq import nsmallest
 from itertools import compress, islice
 
 from usufruct.cli.cells import cells
-from usufruct.cli.screen import can_draw, count_words, page, shortened, size_words, styled
+from usufruct.cli.screen import can_draw, count_words, is_plain, page, shortened, size_words, styled
 from usufruct.files.printable import printable
 from usufruct.planning.names import by_number
 
@@ -108,10 +108,14 @@ class Marks:
 
 
 _NO_MARKS = Marks()
+_MOST_TOLD = 60
+"""Files that are told one by one where nothing is drawn."""
 
 
 def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS) -> list[str]:
     """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`."""
+    if is_plain():
+        return _told(root, tree, in_full=in_full)
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
     room = page() - _INDENT
     names = max((len(row.prefix) + cells(row.name) for row in rows), default=0)
@@ -134,6 +138,26 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
             line += "  " + styled(shortened(row.remark, left), "quiet")
         lines.append(line.rstrip())
     return lines
+
+
+def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:
+    """The same where nothing is drawn: the root, and each file by its path from there."""
+    every = _leaves(tree, "", "")
+    shown = list(every if in_full else islice(every, _MOST_TOLD))
+    files, _ = tree.totals()
+    more = [f"and {files - len(shown):,} more; --full names them"] if len(shown) < files else []
+    return [f"in {root}:", *shown, *more]
+
+
+def _leaves(branch: Branch, above: str, said: str) -> Iterator[str]:
+    remark = branch.remark or said
+    for name, child in sorted(branch.branches.items(), key=lambda item: by_number(item[0])):
+        if not child.names and not child.branches:
+            yield f"{printable(above + name)}/, empty"
+        yield from _leaves(child, f"{above}{name}/", remark)
+    for leaf in branch.shown(len(branch.names)):
+        facts = (size_words(branch.sizes[leaf]), branch.marks[leaf], remark)
+        yield ", ".join((printable(above + branch.names[leaf]), *filter(None, facts)))
 
 
 def _fitting(tree: Branch, marks: Marks) -> list[_Row]:

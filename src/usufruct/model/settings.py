@@ -31,6 +31,11 @@ class Settings:
         "yours are backed up and replaced, those of another holding are asked about",
         choices=("", "replace", "keep", "newer", "existing", "both", "ask"),
     )
+    output: str = _setting(
+        "drawn",
+        "how things are shown: drawn as trees and columns, or plain, one thing a line, as a screen reader reads",
+        choices=("drawn", "plain"),
+    )
     most_entries: int = _setting(
         1_000_000, "most entries of one download; a small one may hold a tenth, or one for each 100 bytes", least=1
     )
