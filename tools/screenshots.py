@@ -103,6 +103,7 @@ def take(name: str, folder: Path, display: str) -> None:
         "DISPLAY": display,
         "HOME": str(home),
         "TERM": "xterm-256color",
+        "PAGER": "cat",
         "LC_ALL": "C.UTF-8",
         "TZ": "UTC",
     }

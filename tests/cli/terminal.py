@@ -26,7 +26,7 @@ class Terminal:
 
         self._ours, theirs = pty.openpty()
         fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 50, 120, 0, 0))
-        every = {**os.environ, **env, "TERM": "xterm", "PROMPT_TOOLKIT_NO_CPR": "1", "NO_COLOR": "1"}
+        every = {**os.environ, "TERM": "xterm", "PROMPT_TOOLKIT_NO_CPR": "1", "NO_COLOR": "1", "PAGER": "cat", **env}
         self._process = subprocess.Popen(
             [*program(), *words],
             stdin=theirs,

@@ -5,6 +5,7 @@ import os
 import subprocess
 import unittest
 
+from tests.cli.terminal import Terminal
 from tests.support import WorldTest, program, run_program, zip_bytes
 from usufruct.cli.cells import cells, cut, escaped, left, lines_of, right, spelled
 
@@ -118,6 +119,25 @@ class OutputTest(WorldTest):
         self.assertNotIn("█", self.said("list", "--sizes").decode())
         self.said("settings", "set", "output", "drawn")
         self.assertIn("└─", self.said("show", "moon").decode())
+
+    def test_what_is_longer_than_the_screen_goes_to_the_pager(self) -> None:
+        pager = self.world.folder / "pager"
+        pager.write_text("#!/bin/sh\nsed 's/^/> /'\n", encoding="utf-8")
+        pager.chmod(0o755)
+        (self.folder / "many.zip").write_bytes(zip_bytes({f"m/{number}.gel": b"x" for number in range(90)}))
+        to = ("--to", str(self.target))
+        env = {"USUFRUCT_HOME": str(self.home), "PAGER": str(pager)}
+        for words, is_paged in (
+            (("look", "--full", *to, "many.zip"), True),
+            (("look", *to, "Łowy 幽霊.zip"), False),
+            (("look", "--full", "--json", *to, "many.zip"), False),
+        ):
+            with Terminal(*words, cwd=self.folder, env=env) as terminal:
+                terminal.ends()
+                self.assertEqual("> " in terminal.shown, is_paged, terminal.shown[:300])
+        with Terminal("look", "--full", *to, "many.zip", cwd=self.folder, env={**env, "PAGER": "cat"}) as terminal:
+            terminal.ends()
+            self.assertIn("89.gel", terminal.shown)
 
     def test_quiet_shows_errors_and_json_only(self) -> None:
         to = ("--to", str(self.target))

@@ -11,7 +11,7 @@ import click
 from usufruct import __version__
 from usufruct.cli.errors import tell_error
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import be_plain, be_quiet, echo, echo_text, lost_output
+from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, echo_text, end_page, lost_output
 from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -59,6 +59,10 @@ _COMMANDS = {name: command for section in _SECTIONS.values() for name, command i
 
 _READERS = frozenset({"demo", "list", "show", "whose", "check", "history", "archives", "completion", "manual"})
 """Commands that only read the record (or let others work) keep no log, and begin without what that needs."""
+
+
+_PAGED = frozenset({"list", "show", "history", "archives", "whose", "look"})
+"""Commands whose output a person reads, and which ask nothing: what is longer than the screen goes to a pager."""
 
 
 class _Commands(click.Group):
@@ -217,7 +221,13 @@ def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -
 
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
+    command = next((word for word in words if not word.startswith("-")), "")
+    is_read = command in _PAGED and "--json" not in words
+    if is_read:
+        begin_page()
     code = _carried_out(words, as_json="--json" in words)
+    if is_read:
+        end_page()
     if lost := lost_output():
         with contextlib.suppress(OSError):
             told = f"usufruct: Not all output could be written ({lost.strerror}). What was done stays done"

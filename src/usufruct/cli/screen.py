@@ -120,8 +120,39 @@ def echo(line: str = "", *, err: bool = False) -> None:
 
     All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
     """
-    if err or not _is_quiet:
+    if not err and _page is not None:
+        _page.append(_shown(line))
+    elif err or not _is_quiet:
         _print(_shown(line), err=err)
+
+
+_page: list[str] | None = None
+"""Lines that wait until it is known whether they are more than the screen holds."""
+
+
+def begin_page() -> None:
+    """Keep lines until `end_page`, if a person reads them at a terminal and has a pager."""
+    global _page
+    pager = os.environ.get("PAGER", "less")
+    if sys.stdout.isatty() and pager not in ("", "cat") and os.environ.get("TERM") not in (None, "dumb"):
+        _page = []
+
+
+def end_page() -> None:
+    """Show the lines that were kept: by the pager where they are more than the screen holds."""
+    global _page
+    kept, _page = _page, None
+    if not kept or _is_quiet:
+        return
+    text = "\n".join(kept) + "\n"
+    if len(kept) < os.get_terminal_size(sys.stdout.fileno()).lines:
+        _print(text.removesuffix("\n"))
+        return
+    spelled_text = spelled(text, _encoding())
+    try:
+        click.echo_via_pager(spelled_text, color=has_colours() is not False)
+    except OSError:
+        _print(spelled_text)
 
 
 def echo_text(text: str) -> None:
