@@ -84,6 +84,10 @@ class JsonTest(AddCase):
         self.assertEqual(broken["error"]["code"], "misnamed")
         wrong = self.document("show", "nobody", code=2, form="error")
         self.assertEqual(wrong["error"]["code"], "wrong-usage")
+        for words in (("add", "--on-clash", "perhaps", "x.zip"), ("look",), ("list", "--nothing"), ("show", "a", "b")):
+            error = self.document(*words, code=2, form="error")["error"]
+            self.assertEqual((error["code"], error["kept"]), ("wrong-usage", "Nothing was changed."), words)
+            self.assertIn("--help", error["remedy"])
 
     def test_to_is_absolute_where_a_folder_lies_elsewhere_and_relative_otherwise(self) -> None:
         text = (self.home / "apps" / "weftline.toml").read_text()

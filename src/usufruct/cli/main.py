@@ -9,9 +9,9 @@ from collections.abc import Sequence
 import click
 
 from usufruct import __version__
-from usufruct.cli.errors import tell_error
+from usufruct.cli.errors import error_document, tell_error
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, echo_text, end_page, lost_output
+from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, echo_json_error, echo_text, end_page, lost_output
 from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -179,6 +179,13 @@ def _wants_plain() -> bool:
     return around.settings().output == "plain"
 
 
+def _misspelled(error: click.ClickException) -> WrongUsage:
+    """What is told to programs of words that do not fit the command."""
+    path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "usufruct"
+    message = error.format_message()
+    return WrongUsage(message if message.endswith(".") else f"{message}.", remedy=f"`{path} --help` shows its words.")
+
+
 _KEPT = "What was finished before it stays; a change that was under way was reversed, or is by the next command."
 
 
@@ -246,6 +253,8 @@ def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
         echo_text(error.format_message())
         return 0
     except click.ClickException as error:
+        if as_json:
+            echo_json_error({"error": error_document(_misspelled(error))})
         shown = io.StringIO()
         error.show(shown)
         for line in shown.getvalue().splitlines():
