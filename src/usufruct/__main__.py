@@ -21,8 +21,20 @@ def _open_what_is_closed() -> None:
             setattr(sys, name, open(os.devnull, "r" if name == "stdin" else "w"))  # noqa: SIM115, PTH123 - open to the end
 
 
+def _refuse_zip() -> None:
+    """From within a zip nothing that lies beside the code could be read, nor another process be begun."""
+    here = os.path.dirname(os.path.abspath(__file__))  # noqa: PTH100, PTH120 - nothing else is loaded yet
+    if not os.path.isdir(here):  # noqa: PTH112
+        sys.stderr.write(
+            "usufruct: Usufruct cannot run from within a zip file.\n"
+            "Nothing was changed. Install it: `pip install usufruct`, or `pipx install usufruct`.\n"
+        )
+        sys.exit(5)
+
+
 def main() -> None:
     """Run the command line and end with its exit code."""
+    _refuse_zip()
     # What a command makes of an archive's entries stays until it ends: it need not be looked through again and again.
     _open_what_is_closed()
     gc.set_threshold(_NEW, 100, 100)

@@ -5,8 +5,10 @@ import gzip
 import io
 import lzma
 import struct
+import sys
 import unittest
 import zipfile
+from unittest import mock
 
 import zstandard
 
@@ -34,6 +36,14 @@ def packed_with(compression: str) -> bytes:
 
 
 class ReadingTest(ArchiveCase):
+    def test_a_library_that_is_missing_is_told_and_the_file_is_not_taken_for_none(self) -> None:
+        """What cannot be read for want of lz4 was once taken for a file of no archive, and placed whole."""
+        with (
+            mock.patch.dict(sys.modules, {"lz4": None, "lz4.frame": None}),
+            self.assertRaisesRegex(UnreadableArchive, "compressed with lz4, for which a library is missing"),
+        ):
+            self.opened(b"\x04\x22\x4d\x18" + bytes(60), "moon.tar.lz4")
+
     # --- what it is --------------------------------------------------------------------------------------
 
     def test_the_content_tells_the_format_whatever_the_name(self) -> None:

@@ -270,9 +270,9 @@ def _open_compressed(
             while len(block) < _HEAD and (more := read(_HEAD - len(block))):
                 block += more
     except ImportError as error:
-        raise NotAnArchive(
+        raise UnreadableArchive(
             f"{name} is compressed with {compression}, for which a library is missing.",
-            remedy=f"`pip install usufruct[{compression}]` adds it.",
+            remedy=f"`pip install 'usufruct[{compression}]'` adds it; then try again.",
             path=path,
         ) from error
     except PACKING_ERRORS as error:
