@@ -5,8 +5,11 @@ import os
 import shutil
 import subprocess
 import unittest
+from pathlib import Path
 
 from tests.support import WorldTest, program, run_program
+
+PROJECT = Path(__file__).parents[2]
 
 
 class SettingUpTest(WorldTest):
@@ -74,6 +77,10 @@ class SettingUpTest(WorldTest):
         page = self.run_words("manual").stdout
         self.assertTrue(page.startswith(".TH USUFRUCT 1"))
         for words in (
+            ".SH OPTIONS",
+            ".SH EXAMPLES",
+            ".SH FILES",
+            ".SH SEE ALSO",
             ".SS look",
             ".SS carry in",
             ".SS app learn",
@@ -82,9 +89,14 @@ class SettingUpTest(WorldTest):
             ".B 130",
         ):
             self.assertIn(words, page)
-        if shutil.which("groff"):
-            checked = subprocess.run(["groff", "-man", "-Tutf8", "-z"], input=page, text=True, capture_output=True)
-            self.assertEqual((checked.returncode, checked.stderr), (0, ""))
+        told = [line for line in page.splitlines() if line.startswith("\\fB\\-\\-")]
+        for option in ("\\-\\-json", "\\-\\-on\\-clash", "\\-\\-password\\-file", "\\-\\-rescue"):
+            self.assertEqual(len([line for line in told if option in line]), 1, "each is told once")
+        self.assertEqual((PROJECT / "docs" / "usufruct.1").read_text(), page, "`usufruct manual > docs/usufruct.1`")
+        for formatter in (["groff", "-man", "-Tutf8", "-z", "-ww"], ["mandoc", "-T", "lint", "-W", "warning"]):
+            if shutil.which(formatter[0]):
+                checked = subprocess.run(formatter, input=page, text=True, capture_output=True)
+                self.assertEqual((checked.returncode, checked.stdout + checked.stderr), (0, ""))
 
     def test_the_version_names_libraries_and_formats(self) -> None:
         said = self.run_words("--version").stdout

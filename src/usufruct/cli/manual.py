@@ -1,7 +1,9 @@
 """`usufruct manual`: the manual page, made from the help of every command."""
 
 import re
+from collections import Counter
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import click
 
@@ -39,9 +41,30 @@ def manual_page(command: click.Command, name: str) -> Iterator[str]:
     yield f"\\fB{_text(name)}\\fR \\fICOMMAND\\fR [options] ..."
     yield ".SH DESCRIPTION"
     yield from _paragraphs(command.help or "")
-    yield ".SH COMMANDS"
     with click.Context(command, info_name=name) as context:
-        yield from _commands(command, context)
+        pages = list(_pages(command, context))
+        yield ".SH OPTIONS"
+        yield from _paragraphs("Before the command:")
+        for option in _records(command, context):
+            yield from _option_lines(option)
+        counted = Counter(option for page in pages for option in page.options)
+        shared = [option for option, count in counted.items() if count > 1]
+        yield from _paragraphs("Of several commands, each of which names those that it has:")
+        for option in shared:
+            yield from _option_lines(option)
+    yield ".SH COMMANDS"
+    for page in pages:
+        yield f".SS {_text(page.path)} {_text(page.words)}"
+        yield from _paragraphs(page.help)
+        for option in page.options:
+            if option not in shared:
+                yield from _option_lines(option)
+        if named := [_first_word(option.words) for option in page.options if option in shared]:
+            yield from (".PP", f"Also {', '.join(f'{_bold(word)}' for word in named)}.")
+    yield ".SH EXAMPLES"
+    for examples in EXAMPLES.values():
+        for words, meaning in examples:
+            yield from (".TP", _bold(f"{name} {words}"), _text(f"{meaning[:1].upper()}{meaning[1:]}."))
     yield ".SH EXIT STATUS"
     for code, meaning in _EXIT.items():
         yield from (".TP", f".B {code}", _text(meaning))
@@ -55,9 +78,36 @@ def manual_page(command: click.Command, name: str) -> Iterator[str]:
     )
     for key, meaning in meanings().items():
         yield from (".TP", f".B {variable_of(key)}", _text(f"The setting {key}: {meaning}."))
-    yield from (".TP", ".B NO_COLOR", "No colours, whatever its value.")
+    for variable, meaning in _ENVIRONMENT.items():
+        yield from (".TP", f".B {variable}", _text(meaning))
+    yield ".SH FILES"
+    yield from _paragraphs("In the usual directories of the system for configuration and data, or below USUFRUCT_HOME:")
+    for file, meaning in _FILES.items():
+        yield from (".TP", f".I {_text(file)}", _text(meaning))
+    yield ".SH SEE ALSO"
+    yield r".BR man (1),"
+    yield r".BR tar (1)"
+    yield from _paragraphs("The guide, the formats and how definitions are written are in the package's docs.")
 
 
+_ENVIRONMENT = {
+    "NO_COLOR": "No colours, whatever it says.",
+    "FORCE_COLOR, CLICOLOR_FORCE": "Colours even where the output is no terminal.",
+    "CLICOLOR": "No colours where it is 0.",
+    "COLUMNS": "Columns of the output.",
+    "PAGER": "What shows that which is longer than the screen; cat for nothing of the kind.",
+}
+_FILES = {
+    "settings.toml": "The settings.",
+    "apps/*.toml": "Your definitions of applications.",
+    "passwords": "Passwords of archives that you want kept, one a line, readable by you alone.",
+    "ledger.sqlite3": "The record of all that was added.",
+    "backups/": "What was replaced, by content.",
+    "notes/": "Texts that came with what was added.",
+    "archives/": "Archives that were stored.",
+    "log/": "What the last commands did.",
+}
+"""Files and directories of Usufruct → what they are for."""
 _EXIT = {
     0: "Done.",
     1: "Something was found wrong, or some of several archives failed.",
@@ -70,7 +120,26 @@ _EXIT = {
 }
 
 
-def _commands(command: click.Command, context: click.Context) -> Iterator[str]:
+class _Option(NamedTuple):
+    words: str
+    meaning: str
+
+
+class _Page(NamedTuple):
+    """What the page says of one command."""
+
+    path: str
+    words: str
+    help: str
+    options: list[_Option]
+
+
+def _records(command: click.Command, context: click.Context) -> list[_Option]:
+    records = (parameter.get_help_record(context) for parameter in command.get_params(context))
+    return [_Option(*record) for record in records if record and record[1] and record[0] != "-h, --help"]
+
+
+def _pages(command: click.Command, context: click.Context) -> Iterator[_Page]:
     if not isinstance(command, click.Group):
         return
     for name in command.list_commands(context):
@@ -78,25 +147,21 @@ def _commands(command: click.Command, context: click.Context) -> Iterator[str]:
         if below is None or below.hidden:
             continue
         with click.Context(below, info_name=name, parent=context) as inner:
-            path = inner.command_path
             words = " ".join(below.collect_usage_pieces(inner))
-            yield f".SS {_text(path.partition(' ')[2])} {_text(words)}"
-            yield from _paragraphs(below.help or "")
-            if not path.partition(" ")[2].count(" ") and name in EXAMPLES:
-                yield from _example_lines(name)
-            for parameter in below.get_params(inner):
-                record = parameter.get_help_record(inner)
-                if record and record[1] and record[0] != "-h, --help":
-                    yield from (".TP", f"\\fB{_text(record[0])}\\fR", _text(record[1]))
-            yield from _commands(below, inner)
+            yield _Page(inner.command_path.partition(" ")[2], words, below.help or "", _records(below, inner))
+            yield from _pages(below, inner)
 
 
-def _example_lines(name: str) -> Iterator[str]:
-    """The examples of a command, each line as it stands."""
-    yield from (".PP", ".nf")
-    for words, meaning in EXAMPLES[name]:
-        yield f"{_text(f'usufruct {words}')}  {_text(meaning)}"
-    yield ".fi"
+def _option_lines(option: _Option) -> Iterator[str]:
+    yield from (".TP", _bold(option.words), _text(option.meaning))
+
+
+def _first_word(words: str) -> str:
+    return words.split(" ")[0].rstrip(",")
+
+
+def _bold(text: str) -> str:
+    return f"\\fB{_text(text)}\\fR"
 
 
 def _paragraphs(text: str) -> Iterator[str]:
