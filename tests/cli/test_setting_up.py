@@ -7,7 +7,7 @@ import subprocess
 import unittest
 from pathlib import Path
 
-from tests.support import WorldTest, program, run_program
+from tests.support import WorldTest, program, run_program, zip_bytes
 
 PROJECT = Path(__file__).parents[2]
 
@@ -46,6 +46,17 @@ class SettingUpTest(WorldTest):
              *sorted((str(self.downloads / name) for name in ("moons.zip", "sky v1.zip")), reverse=True)],
         )  # fmt: skip
         self.assertEqual(self.offered("usufruct settings set most-l"), ["most-levels"])
+        self.assertEqual(self.offered("usufruct settings set afterwards "), ["keep", "trash", "store"])
+        self.assertEqual(self.offered("usufruct settings set patience "), [])
+        self.assertEqual(self.offered("usufruct look x.zip --names cp86"), ["cp866"])
+        self.assertIn("moons", self.offered("usufruct pack mo"))
+
+    def test_completion_looks_into_the_archive_that_the_line_names(self) -> None:
+        (self.downloads / "both.zip").write_bytes(zip_bytes({"pale/moon.gel": "1", "full/moon.gel": "22"}))
+        self.assertEqual(self.offered("usufruct add downloads/both.zip --choose "), ["full", "pale", "all"])
+        for option in ("--only", "--skip", "--read"):
+            self.assertEqual(self.offered(f"usufruct look downloads/both.zip {option} pa"), ["pale/moon.gel"])
+        self.assertEqual(self.offered("usufruct add no-such.zip --choose "), [])
 
     def test_completion_never_fails_in_the_middle_of_a_line(self) -> None:
         (self.world.places.apps / "broken.toml").write_text("not toml at all [")

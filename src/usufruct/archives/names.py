@@ -8,6 +8,8 @@ _FROM_DOS = ["cp437", "cp850", "cp852", "cp866", "cp932", "gb18030", "big5", "cp
 """Code pages that DOS and Windows packers wrote names in."""
 _FROM_ELSEWHERE = ["cp1252", "cp1251", "koi8_r", "euc_jp", "cp1250", "cp1253", "cp1254", *_FROM_DOS]
 """And what other systems had. Any further encoding would fit a few bytes only by chance."""
+MET = tuple(dict.fromkeys(["utf-8", *_FROM_DOS, *_FROM_ELSEWHERE]))
+"""Encodings that names in old archives are met in, those of DOS first."""
 _OLD_ZIP = "cp437"
 """What old zips were meant to be in; every byte means something there."""
 

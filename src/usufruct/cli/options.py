@@ -54,7 +54,11 @@ ACCESS_OPTIONS = (
         help="Passwords for locked archives, one a line; `-` reads standard input.",
     ),
     click.option(
-        "--names", metavar="ENCODING", callback=_encoding, help="How file names in an old archive are encoded."
+        "--names",
+        metavar="ENCODING",
+        callback=_encoding,
+        shell_complete=words.encodings,
+        help="How file names in an old archive are encoded.",
     ),
 )
 """What opening an archive may need."""
@@ -77,10 +81,26 @@ _OPTIONS = [
     click.option("--to", metavar="DIR", type=click.Path(path_type=Path), help="Place under this directory instead."),
     click.option("--flat", is_flag=True, help="With --to: drop every directory that holds nothing but one other."),
     click.option(
-        "--only", metavar="PATTERN", multiple=True, help="Only entries of this path or file name; repeatable."
+        "--only",
+        metavar="PATTERN",
+        multiple=True,
+        shell_complete=words.entries,
+        help="Only entries of this path or file name; repeatable.",
     ),
-    click.option("--skip", metavar="PATTERN", multiple=True, help="No entries of this path or file name; repeatable."),
-    click.option("--choose", metavar="NAME", multiple=True, help="Which alternative; repeatable; `all` keeps all."),
+    click.option(
+        "--skip",
+        metavar="PATTERN",
+        multiple=True,
+        shell_complete=words.entries,
+        help="No entries of this path or file name; repeatable.",
+    ),
+    click.option(
+        "--choose",
+        metavar="NAME",
+        multiple=True,
+        shell_complete=words.answers,
+        help="Which alternative; repeatable; `all` keeps all.",
+    ),
     click.option("--pick", "picks", is_flag=True, help="Choose the entries from a checklist, at a terminal."),
     click.option("--nested", is_flag=True, help="Open archives inside the archive."),
     click.option("--every-format", is_flag=True, help="Do not drop the less preferred formats."),

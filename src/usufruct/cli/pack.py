@@ -10,6 +10,7 @@ import click
 from usufruct.actions.packing import LEAST_VOLUME, Made, Packing, ToPack, pack_planned, plan_packing
 from usufruct.actions.passwords import lines_of
 from usufruct.archives.packing import EFFORTS, FORMATS, USUAL_EFFORT
+from usufruct.cli import words
 from usufruct.cli.progress import Watching
 from usufruct.cli.screen import (
     count_words,
@@ -47,7 +48,7 @@ def _volume(context: click.Context, option: click.Parameter, value: str | None) 
 
 
 @click.command(short_help="Make an archive from files, a folder or a holding.")
-@click.argument("sources", metavar="SOURCE...", nargs=-1, required=True)
+@click.argument("sources", metavar="SOURCE...", nargs=-1, required=True, shell_complete=words.sources)
 @click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="The archive; its suffix says the format.")
 @click.option("--format", "archive_format", type=click.Choice(list(FORMATS)), help="The format; otherwise zip.")
 @click.option(

@@ -60,7 +60,7 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 
 @settings.command("set")
 @click.argument("key", shell_complete=words.settings)
-@click.argument("value")
+@click.argument("value", shell_complete=words.setting_values)
 @json_option
 def set_command(key: str, value: str, *, as_json: bool) -> None:
     """Set KEY to VALUE, for all commands from now on."""

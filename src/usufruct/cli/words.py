@@ -5,6 +5,7 @@ of a line has no place for an error.
 """
 
 import os
+import shlex
 from collections.abc import Callable, Iterable, Sequence
 from functools import wraps
 from pathlib import Path
@@ -84,7 +85,7 @@ def entries(context: click.Context) -> Iterable[tuple[str, str]]:
     from usufruct.archives.reading import Access
     from usufruct.model.entries import EntryKind
 
-    named: Sequence[Path] = context.params.get("archives") or ()
+    named = _archives_named(context)
     if len(named) != 1:
         return []
     archive = open_archive(Path(named[0]).absolute(), Access())
@@ -93,6 +94,49 @@ def entries(context: click.Context) -> Iterable[tuple[str, str]]:
         return [(listing.path(row), "") for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE]
     finally:
         archive.close()
+
+
+@_completing
+def answers(context: click.Context) -> Iterable[tuple[str, str]]:
+    """The alternatives in the one archive that the line names, as `--choose` takes them."""
+    from usufruct.actions.adding import look_at
+    from usufruct.actions.applications import known_applications
+    from usufruct.actions.request import Request
+    from usufruct.archives.reading import Access
+
+    named = _archives_named(context)
+    if len(named) != 1:
+        return []
+    around = surroundings()
+    request = Request(applications=tuple(known_applications(around)), access=Access())
+    return [
+        (option.answer[1], f"{option.files} files")
+        for found in look_at(around, [Path(named[0]).absolute()], request)
+        for decision in found.decisions
+        for option in decision.options
+        if option.answer[:1] == ("--choose",)
+    ]
+
+
+@_completing
+def encodings(_: click.Context) -> Iterable[tuple[str, str]]:
+    """Encodings that names in old archives are met in."""
+    from usufruct.archives.names import MET
+
+    return [(name, "") for name in MET]
+
+
+@_completing
+def setting_values(context: click.Context) -> Iterable[tuple[str, str]]:
+    """The values of the setting that the line names, where they are few."""
+    from usufruct.model.settings import choices_of
+
+    return [(value, "") for value in choices_of(context.params.get("key") or "")]
+
+
+def sources(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """The holdings, and whatever file or folder there is."""
+    return [*holdings(context, parameter, incomplete), CompletionItem(incomplete, type="file")]
 
 
 def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -135,6 +179,18 @@ def _downloads() -> list[str]:
     ]
     found.sort(key=lambda path: -path.stat().st_mtime_ns)
     return [str(path) for path in found[:20] if _is_a_line(str(path)) and is_archive(path)]
+
+
+def _archives_named(context: click.Context) -> Sequence[Path]:
+    """The archives of the line so far. The library reads none where the word that is completed is an option's value."""
+    named: Sequence[Path] = context.params.get("archives") or ()
+    if named:
+        return named
+    try:
+        said = [os.path.expanduser(word) for word in shlex.split(os.environ.get("COMP_WORDS", ""))[1:]]  # noqa: PTH111
+    except ValueError:
+        return ()
+    return [Path(word) for word in said if not word.startswith("-") and os.path.isfile(word)]  # noqa: PTH113
 
 
 def _is_a_line(word: str) -> bool:

@@ -49,6 +49,12 @@ def meanings() -> dict[str, str]:
     return {key_of(one.name): one.metadata["meaning"] for one in fields(Settings)}
 
 
+def choices_of(key: str) -> tuple[str, ...]:
+    """The values that a setting may have, where they are few; none for an unknown one."""
+    found: tuple[str, ...] = next((one.metadata["choices"] for one in fields(Settings) if key_of(one.name) == key), ())
+    return tuple(filter(None, found))
+
+
 def key_of(name: str) -> str:
     """A field's name as the user writes it."""
     return name.replace("_", "-")
