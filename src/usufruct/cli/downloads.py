@@ -32,6 +32,7 @@ from usufruct.cli.screen import (
     time_iso,
 )
 from usufruct.cli.surroundings import surroundings
+from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
 _MOST = 30
@@ -55,18 +56,23 @@ _AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 )
 @click.option("--all", "shows_all", is_flag=True, help=f"All of them, not only the newest {_MOST}.")
 @click.option("--watch", "watches", is_flag=True, help="Tell of downloads as they are finished, until stopped.")
+@click.option("--notify", "notifies", is_flag=True, help="With --watch: let the desktop tell of them too.")
 @json_option
-def downloads(*, find: str | None, app: str | None, shows_all: bool, watches: bool, as_json: bool) -> None:
+def downloads(
+    *, find: str | None, app: str | None, shows_all: bool, watches: bool, notifies: bool, as_json: bool
+) -> None:
     """Show what waits in the downloads folders, newest first.
 
     Each is new, added already, newer or older than what was added, still arriving, incomplete, damaged, locked, unsafe,
     or no archive. The folders are a setting.
     """
+    if notifies and not watches:
+        raise WrongUsage("--notify is for --watch.", remedy="usufruct downloads --watch --notify")
     around = surroundings()
     if watches:
         from usufruct.cli.watching import watch
 
-        watch(around)
+        watch(around, notifies=notifies)
         return
     found, rest = waiting_and_rest(around, find=find, app=app, most=None if shows_all or as_json else _MOST)
     if as_json:

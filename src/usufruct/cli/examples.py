@@ -39,6 +39,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ("app try Downloads", "which definition gets each download"),
     ),
     "settings": (("settings set afterwards trash", "for all commands from now on"),),
+    "desktop": (("desktop on", "file managers offer it, and downloads are told of"),),
     "demo": (("demo --keep play", "a folder with sample data to play with"),),
     "completion": (("completion fish > ~/.config/fish/completions/usufruct.fish", "for this shell"),),
     "manual": (("manual | man -l -", "read it"),),

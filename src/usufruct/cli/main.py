@@ -47,6 +47,7 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Usufruct itself": {
         "settings": ("usufruct.cli.settings:settings", "Show and change the settings."),
+        "desktop": ("usufruct.cli.desktop:desktop", "Tell the desktop of Usufruct, and take that back: on, off."),
     },
     "To try it and to set it up": {
         "demo": ("usufruct.cli.demo:demo", "Run a full example on sample data, in a folder of its own."),

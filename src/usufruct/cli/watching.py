@@ -1,21 +1,30 @@
 """Telling of downloads as they are finished."""
 
+import contextlib
+import html
+import shlex
+import shutil
+import subprocess
 import time
 from pathlib import Path
 from typing import Any
 
-from usufruct.actions.downloads import NEW, NEWER, folders_of, waiting
+from usufruct.actions.downloads import NEW, NEWER, Waiting, folders_of, waiting
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.downloads import lines_of
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import confirmed, echo, path_words
+from usufruct.files.printable import printable
 
 _QUIET = 1.5
 """Seconds without a write after which a file counts as finished."""
 
 
-def watch(around: Surroundings) -> None:
-    """Tell of each download once it is finished, and offer to add it; ends with Ctrl-C."""
+def watch(around: Surroundings, *, notifies: bool = False) -> None:
+    """Tell of each download once it is finished, and offer to add it; ends with Ctrl-C.
+
+    With `notifies` the desktop tells of it too, where it has the common program for that.
+    """
     # Only here: nothing else waits for files.
     from watchdog.events import FileSystemEvent, FileSystemEventHandler
     from watchdog.observers import Observer
@@ -43,7 +52,7 @@ def watch(around: Surroundings) -> None:
             for path in quiet:
                 touched.pop(path)
                 if Path(path).is_file():
-                    _tell(around, path)
+                    _tell(around, path, notifies=notifies)
     except KeyboardInterrupt:
         return
     finally:
@@ -51,12 +60,27 @@ def watch(around: Surroundings) -> None:
         observer.join()
 
 
-def _tell(around: Surroundings, path: str) -> None:
+def _notify(one: Waiting) -> None:
+    program = shutil.which("notify-send")
+    if not program or one.state not in (NEW, NEWER):
+        return
+    name = Path(one.path).name
+    # The text of a notification may have marks of its own.
+    words = html.escape(f"usufruct add {shlex.quote(name)}", quote=False)
+    with contextlib.suppress(OSError, subprocess.SubprocessError):
+        subprocess.run(
+            [program, "--app-name=Usufruct", "--", printable(name), printable(words)], check=False, timeout=10
+        )
+
+
+def _tell(around: Surroundings, path: str, *, notifies: bool) -> None:
     for one in waiting(around, find=Path(path).name):
         if one.path != path:
             continue
         for line in lines_of([one]):
             echo(line)
+        if notifies:
+            _notify(one)
         if one.state in (NEW, NEWER) and is_asking() and confirmed("  Add it?", default=False):
             from usufruct.cli.main import run
 

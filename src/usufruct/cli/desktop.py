@@ -1,0 +1,64 @@
+"""`usufruct desktop`."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from usufruct.actions.desktop import turn_off, turn_on
+from usufruct.cli.screen import echo, echo_json, json_option, path_words, styled
+from usufruct.cli.surroundings import surroundings
+
+
+@click.group(short_help="Tell the desktop of Usufruct, and take that back: on, off.")
+def desktop() -> None:
+    """Let file managers offer to add an archive, and be told of downloads as they arrive.
+
+    A file manager then has "Add to its application" among the programs for an archive; it opens a terminal. A service
+    of your session watches the downloads folders and says what arrived and what to type.
+    """
+
+
+@desktop.command("on")
+@json_option
+def on_command(*, as_json: bool) -> None:
+    """Write what the desktop reads; the service begins with your next session."""
+    told = turn_on(surroundings())
+    if as_json:
+        echo_json({"written": list(told.paths)})
+        return
+    echo(f"{styled('Written', 'good')}:")
+    for path in told.paths:
+        echo(f"  {path_words(path)}")
+    echo("To be told of downloads in this session too: systemctl --user start usufruct-downloads")
+    echo("To take it back: usufruct desktop off")
+
+
+@desktop.command("off")
+@json_option
+def off_command(*, as_json: bool) -> int:
+    """Take back what `on` wrote; what you changed in it is left."""
+    told = turn_off(surroundings())
+    if as_json:
+        echo_json({"removed": list(told.paths), "left": list(told.left)})
+        return 1 if told.left else 0
+    echo("Nothing was written for the desktop." if not told.paths and not told.left else "Taken back:")
+    for path in told.paths:
+        echo(f"  {path_words(path)}")
+    for path in told.left:
+        echo(f"  {styled('left', 'care')}, for it was changed: {path_words(path)}")
+    return 1 if told.left else 0
+
+
+@desktop.command("add", hidden=True)
+@click.argument("archives", nargs=-1, type=click.Path(path_type=Path))
+def add_command(archives: tuple[Path, ...]) -> int:
+    """Add archives as a file manager calls it: in a terminal of its own, which stays until it was read."""
+    from usufruct.cli.main import run
+
+    code = run(["add", *map(str, archives)])
+    if sys.stdin.isatty():
+        echo("")
+        echo("Enter closes this window.")
+        sys.stdin.readline()
+    return code
