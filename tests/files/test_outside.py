@@ -145,7 +145,7 @@ class VolumesTest(FolderCase):
 
     def test_the_innermost_mount_tells_what_names_and_sizes_fit(self) -> None:
         listed = self.put("mounts", self.MOUNTS.encode())
-        with mock.patch.object(mounts, "_MOUNTS", listed), mock.patch("os.path.exists", lambda _: True):
+        with mock.patch.object(mounts, "_MOUNTS", listed), mock.patch("os.path.isdir", lambda _: True):
             stick = volumes.volume_of("/media/my stick/deep", Platform())
             other = volumes.volume_of("/media/my/x", Platform())
             root = volumes.volume_of("/media/mystery", Platform())
@@ -173,8 +173,22 @@ class VolumesTest(FolderCase):
         long = rules.safe("m" * 60 + ".gel")
         self.assertTrue(len(long) <= 40 and long.endswith(".gel") and long != rules.safe("m" * 61 + ".gel"))
         self.assertTrue(rules.is_device("AUX.gel") and rules.is_device("com1") and not rules.is_device("auxiliary.gel"))
+        for device in ("COM¹.txt", "lpt3", "CONIN$", "conout$.gel", "nul .gel"):
+            self.assertTrue(rules.is_device(device), device)
+        self.assertFalse(rules.is_device("com⁴"))
         self.assertFalse(NameRules().is_device("aux"))
         self.assertEqual(NameRules().safe("what?."), "what?.")
+
+    def test_a_names_length_is_counted_as_its_file_system_counts(self) -> None:
+        """200 letters of three bytes were cut on Windows, where they fit; 200 signs of two units were not."""
+        for letter, units, octets in (("z", 1, 1), ("影", 1, 3), ("🦉", 2, 4)):
+            for rules, most in ((NameRules(is_windows=True), 255 // units), (NameRules(), 255 // octets)):
+                with self.subTest(letter=letter, windows=rules.is_windows):
+                    self.assertEqual(rules.safe(letter * most), letter * most)
+                    safe = rules.safe(letter * (most + 1) + ".gel")
+                    self.assertRegex(safe, f"^{letter}+~[0-9a-f]{{8}}\\.gel$")
+                    left = 255 - len(safe.removesuffix(".gel").lstrip(letter) + ".gel")
+                    self.assertEqual(safe.count(letter), left // (units if rules.is_windows else octets))
 
 
 class OriginTest(FolderCase):

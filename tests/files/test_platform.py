@@ -1,20 +1,28 @@
 """What systems differ in, simulated here: no hard links, no whole-volume sync, no directory sync, Windows' names."""
 
 import errno
+import ntpath
 import os
 import sys
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
 
-from tests.support import WorldTest
+from tests.planning.test_layouts import listing_of
+from tests.support import WorldTest, sample_application
 from usufruct.actions.demonstration import differences
-from usufruct.files import platform
+from usufruct.errors import DriveAway
+from usufruct.files import paths, platform
 from usufruct.files.platform import Platform
 from usufruct.files.printable import printable
 from usufruct.ledger import open_ledger
+from usufruct.model.applications import Arrange, Folder
+from usufruct.model.choices import Choices
+from usufruct.planning.layout import layout_of
+from usufruct.planning.spelling import NameRules, spell_for
 
 WINDOWS = Platform(has_hard_links=False, can_sync_directories=False, has_windows_names=True)
 MACOS = Platform()
@@ -48,6 +56,30 @@ class PlatformTest(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as folder, self.assertRaises(OSError):
             Platform(sync_file_system=lost).make_durable(folder)
+
+
+class WindowsPathsTest(unittest.TestCase):
+    def test_a_drive_that_is_away_is_told_and_not_looked_for_for_ever(self) -> None:
+        with mock.patch.object(paths.os, "path", ntpath), self.assertRaisesRegex(DriveAway, "^Z:/ is not there"):
+            paths.nearest("Z:/Lanternbox/Gels")
+
+    def test_real_paths_compare_with_those_on_record(self) -> None:
+        windows = SimpleNamespace(sep="\\", path=SimpleNamespace(realpath=lambda _: "C:\\Users\\ada\\Lanternbox"))
+        with mock.patch.object(paths, "os", windows):
+            self.assertEqual(paths.real_path("Lanternbox"), "C:/Users/ada/Lanternbox")
+        with tempfile.TemporaryDirectory() as folder:
+            odd = Path(folder, "a\\b")
+            odd.mkdir()
+            self.assertTrue(paths.real_path(odd).endswith("/a\\b"), "elsewhere that sign is a letter like any other")
+
+    def test_a_folder_elsewhere_keeps_its_drive_and_its_own_names(self) -> None:
+        """`C:/Users` became `C_/Users`, a directory below wherever the program was started."""
+        gels = Folder(name="Gels", path="C:/Users/ada/odd. /Gels", arrange=Arrange.TREE, takes=("*.gel",))
+        lanternbox = replace(sample_application("lanternbox"), folders=(gels,))
+        listing, digests = listing_of(["Gels/night/what?.gel", "Gels/aux/moon.gel"])
+        layout = layout_of(listing, lanternbox, "pack", Choices(), digests)
+        spell_for(layout, NameRules(is_windows=True))
+        self.assertEqual([one.to for one in layout.placements], ["C:/Users/ada/odd. /Gels/night/what_.gel"])
 
 
 class SyncingTest(unittest.TestCase):

@@ -13,12 +13,12 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import NAME, parse_application
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.copying import replace_text
+from usufruct.files.paths import is_below, real_path
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.words import count_words
 from usufruct.planning.learning import Learned, LearnedFolder, learned_from
-from usufruct.transaction.work import is_below
 
 _TEMPLATE = """\
 usufruct = 1
@@ -61,8 +61,8 @@ def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Prop
             path=str(directory),
         )
     places = surroundings.places
-    own = {os.path.realpath(one) for one in (places.config, places.data)}
-    if any(is_below(os.path.realpath(directory), one) for one in own):
+    own = {real_path(one) for one in (places.config, places.data)}
+    if any(is_below(real_path(directory), one) for one in own):
         raise WrongUsage(
             f"{directory} is Usufruct's own.", remedy="Name the folder that the application reads its content from."
         )
@@ -143,7 +143,7 @@ def _listing_of(directory: Path, own: Set[str]) -> Listing:
     listing = Listing()
     top = str(directory)
     for here, below, names in os.walk(top):
-        below[:] = [name for name in below if os.path.realpath(os.path.join(here, name)) not in own]
+        below[:] = [name for name in below if real_path(os.path.join(here, name)) not in own]
         relative = here[len(top) :].strip(os.sep).replace(os.sep, "/")
         number = listing.directory(relative)
         for name in names:

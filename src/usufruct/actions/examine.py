@@ -26,6 +26,7 @@ from usufruct.errors import (
     WrongUsage,
 )
 from usufruct.files.origin import origin_of
+from usufruct.files.paths import real_path
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.printable import nameable, printable
 from usufruct.files.volumes import volume_of
@@ -192,7 +193,7 @@ def _known(result: Examined, download: Download, request: Request, ledger: Ledge
         return None
     named = _names_of(request)
     for holding in holdings_of_size(ledger, download.archive.size):
-        if request.to is not None and os.path.realpath(request.to) != holding.root:
+        if request.to is not None and real_path(request.to) != holding.root:
             continue
         if request.to is None and request.is_named and holding.application not in named:
             continue
@@ -303,7 +304,7 @@ def _examine(
     result.application = layout.application
     root = request.to or (layout.application.root if layout.application else "")
     spell_for(layout, volume_of(root, platform).names)
-    _find_holding(result, download, request, ledger, os.path.realpath(root), for_adding=for_adding)
+    _find_holding(result, download, request, ledger, real_path(root), for_adding=for_adding)
     if layout.refused and not (request.choices.skip_unsafe and has_rest):
         raise _unsafe(archive, layout.refused, has_rest=has_rest)
     if not layout.files:
@@ -311,7 +312,7 @@ def _examine(
     with request.access.passwords.known_only(not for_adding):
         is_open = _unlock(variant.archive, decisions)
     if is_open:
-        for row, path in rows_installed(variant.archive, layout, os.path.realpath(root)).items():
+        for row, path in rows_installed(variant.archive, layout, real_path(root)).items():
             reason = layout.reason(f"is installed already, as {path}")
             layout.set_aside(row, AsideKind.DUPLICATE, reason)
             result.is_installed = True

@@ -7,6 +7,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
+from usufruct.files.paths import real_path
 from usufruct.files.trash import free_path
 from usufruct.ledger.layers import needed_backups
 from usufruct.ledger.moving import move_record
@@ -35,7 +36,7 @@ def say_moved(surroundings: Surroundings, old: str, new: str) -> int:
     Only the record changes. Raises MachineError where the new folder is not there or nothing was recorded in the old.
     """
     before = os.path.abspath(os.path.expanduser(old))
-    after = os.path.realpath(os.path.expanduser(new))
+    after = real_path(os.path.expanduser(new))
     if not os.path.isdir(after):
         raise MachineError(
             f"There is no folder {new}.", remedy="Connect its drive, or name the folder as it is now.", path=new

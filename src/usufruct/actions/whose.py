@@ -8,6 +8,7 @@ from pathlib import Path
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
+from usufruct.files.paths import real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import name_of_holding
 from usufruct.ledger.layers import directory_number, stacks_in
@@ -42,7 +43,7 @@ class Shares:
 def whose(surroundings: Surroundings, path: Path) -> Owner:
     """Which holding a path is of, and what lies beneath it."""
     above, name = os.path.split(os.path.abspath(path.expanduser()))
-    directory = os.path.realpath(above)
+    directory = real_path(above)
     with surroundings.reading() as ledger:
         stack = _stacks(ledger, directory, [name]).get(name, ())
         names = []
@@ -60,7 +61,7 @@ def whose(surroundings: Surroundings, path: Path) -> Owner:
 
 def shares_of(surroundings: Surroundings, path: Path) -> Shares:
     """How much of a directory is whose. Raises MachineError where it cannot be read."""
-    shares = Shares(os.path.realpath(path.expanduser()))
+    shares = Shares(real_path(path.expanduser()))
     names: dict[int, str] = {}
     with surroundings.reading() as ledger:
         for above, files in _files_below(shares.path):

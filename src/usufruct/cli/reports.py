@@ -186,7 +186,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     for number, reason in reasons:
         home = layout.homes[number]
         top, below = _place_of(home, root)
-        piece = home.piece if home.piece and not home.piece.startswith("/") else below
+        piece = home.piece if home.piece and not home.is_elsewhere else below
         whys.setdefault((top, piece), set()).add(layout.reasons[reason])
     for (top, path), texts in whys.items():
         trees[top].at(path).remark = " · ".join(sorted(texts))
@@ -196,7 +196,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
 
 def _place_of(home: Home, root: str) -> tuple[str, str]:
     """The top of the tree that a home is drawn in, and its path below."""
-    return (home.path, "") if home.path.startswith("/") else (root, home.path)
+    return (home.path, "") if home.is_elsewhere else (root, home.path)
 
 
 def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:

@@ -17,6 +17,7 @@ from types import TracebackType
 from usufruct.errors import LeadsElsewhere
 from usufruct.files.attributes import set_times
 from usufruct.files.looking import state_of
+from usufruct.files.paths import real_path
 from usufruct.files.platform import Platform
 from usufruct.model.records import ABSENT, FileState
 
@@ -176,7 +177,7 @@ class Walk:
 
 def leads_elsewhere(step: str) -> LeadsElsewhere:
     """What is told of a directory that is a link now."""
-    real = os.path.realpath(step)
+    real = real_path(step)
     moved = shlex.join(["usufruct", "recover", "--moved", step, real])
     return LeadsElsewhere(
         f"{step} was a folder when it was recorded and is a link now, to {real}. Nothing is done through it.",

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from usufruct.errors import StoreError
 from usufruct.files.attributes import set_times
+from usufruct.files.paths import nearest
 
 _PREFIX = ".usufruct-"
 _NAME = re.compile(r"\.usufruct-[0-9a-f]{12}")
@@ -48,9 +49,7 @@ def staging_base(directory: str, destination: str) -> str:
     That is `destination` itself, unless a drive is mounted somewhere inside it; where it does not exist yet, the
     nearest directory above that does.
     """
-    here = directory
-    while not os.path.isdir(here):
-        here = os.path.dirname(here)
+    here = nearest(directory)
     volume = os.stat(here).st_dev
     while len(here) > len(destination) and os.stat(os.path.dirname(here)).st_dev == volume:
         here = os.path.dirname(here)

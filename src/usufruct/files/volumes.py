@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from usufruct.files.mounts import mounts
+from usufruct.files.paths import nearest, real_path
 from usufruct.planning.spelling import NameRules
 
 if TYPE_CHECKING:
@@ -28,11 +29,11 @@ class Volume:
 
 def volume_of(path: str, platform: "Platform") -> Volume:
     """The bounds of the file system that a path is, or would be, on."""
-    here = os.path.realpath(path)
-    while not os.path.exists(here):
-        here = os.path.dirname(here)
+    here = nearest(real_path(path))
     kind = _kind_of(here)
-    names = NameRules(is_windows=platform.has_windows_names or kind in _WINDOWS_NAMES, longest=_longest_name(here))
+    # Linux tells of FAT how many bytes its longest name may have, not how many units.
+    is_windows = platform.has_windows_names or kind in _WINDOWS_NAMES
+    names = NameRules(is_windows=True) if is_windows else NameRules(longest=_longest_name(here))
     return Volume(kind, names, _FAT_LARGEST if kind in _SMALL_FILES else None)
 
 

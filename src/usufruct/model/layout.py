@@ -62,6 +62,11 @@ class Home:
     piece: str = ""
     """Path of the piece that the directory is part of, in the same form; empty outside pieces."""
 
+    @property
+    def is_elsewhere(self) -> bool:
+        """The path is an absolute one, outside the root."""
+        return self.folder is not None and self.folder.is_elsewhere
+
 
 class Placement(NamedTuple):
     """An entry and its destination."""

@@ -224,7 +224,7 @@ def _loss(loser: Layout, winner: Layout) -> str:
 def _example(layout: Layout) -> str:
     """A destination of the application's."""
     first = next(layout.placements)
-    return first.to if first.to.startswith("/") else f"{_app(layout).root}/{first.to}"
+    return first.to if first.home.is_elsewhere else f"{_app(layout).root}/{first.to}"
 
 
 def offered(layouts: Sequence[Layout]) -> tuple[Option, ...]:

@@ -6,8 +6,10 @@ from usufruct.model.layout import Layout
 from usufruct.planning.names import free_name, spelling_key
 
 _RESERVED = frozenset(
-    ["con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))]
+    ["con", "prn", "aux", "nul", "conin$", "conout$"]
+    + [f"{port}{n}" for port in ("com", "lpt") for n in "123456789¹²³"]
 )
+"""Source: Microsoft's "Naming Files, Paths, and Namespaces"; the superscript digits are those of Latin-1."""
 _MOST_BYTES = 4
 """Bytes of one character."""
 _NEVER = '<>:"|?*\\'
@@ -20,7 +22,7 @@ class NameRules:
     is_windows: bool = False
     """Windows' rules, which FAT has as well: reserved characters and names, no trailing dot or space."""
     longest: int = 255
-    """Bytes of one name."""
+    """Of one name: bytes, or units of UTF-16 where Windows' rules hold."""
 
     def is_device(self, name: str) -> bool:
         """A name that means a device there, whatever its extension."""
@@ -33,23 +35,28 @@ class NameRules:
             safe = "".join("_" if c in _NEVER or c < " " else c for c in name)
             if safe.endswith((".", " ")):
                 safe = safe.rstrip(". ") + "_"
-        if len(safe.encode("utf-8", "surrogatepass")) > self.longest:
-            safe = _shortened(safe, self.longest)
-        return safe
+        return safe if self._length(safe) <= self.longest else self._shortened(safe)
 
+    def _length(self, name: str) -> int:
+        if self.is_windows:
+            return len(name.encode("utf-16-le", "surrogatepass")) // 2
+        return len(name.encode("utf-8", "surrogatepass"))
 
-def _shortened(name: str, longest: int) -> str:
-    """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
-    import hashlib  # only here: hardly any name is too long
+    def _shortened(self, name: str) -> str:
+        """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
+        import hashlib  # only here: hardly any name is too long
 
-    stem, dot, suffix = name.rpartition(".")
-    tail = f"~{hashlib.sha256(name.encode('utf-8', 'surrogatepass')).hexdigest()[:8]}"
-    if dot and stem and len(suffix) <= 16:
-        tail += dot + suffix
-    else:
-        stem = name
-    room = longest - len(tail.encode("utf-8", "surrogatepass"))
-    return stem.encode("utf-8", "surrogatepass")[:room].decode("utf-8", "ignore") + tail
+        stem, dot, suffix = name.rpartition(".")
+        tail = f"~{hashlib.sha256(name.encode('utf-8', 'surrogatepass')).hexdigest()[:8]}"
+        if dot and stem and len(suffix) <= 16:
+            tail += dot + suffix
+        else:
+            stem = name
+        room = self.longest - self._length(tail)
+        stem = stem[:room]
+        while self._length(stem) > room:
+            stem = stem[:-1]
+        return stem + tail
 
 
 def spell_for(layout: Layout, rules: NameRules) -> None:
@@ -57,12 +64,13 @@ def spell_for(layout: Layout, rules: NameRules) -> None:
     respelled: dict[int, tuple[str, str]] = {}
     devices: set[int] = set()
     for number, home in enumerate(layout.homes):
-        parts = home.path.split("/")
-        if any(rules.is_device(part) for part in parts):
+        # A folder elsewhere is the user's own, drive letter and all; only what comes below it is the archive's.
+        base = home.folder.path if home.folder and home.is_elsewhere else ""
+        if any(map(rules.is_device, home.path[len(base) :].split("/"))):
             devices.add(number)
-        path = "/".join(map(rules.safe, parts)) if not home.path.startswith("/") else home.path
+        path = _safe_below(base, home.path, rules)
         if path != home.path:
-            respelled[number] = path, "/".join(map(rules.safe, home.piece.split("/"))) if home.piece else ""
+            respelled[number] = path, _safe_below(base, home.piece, rules)
     longest = max(map(len, layout.names), default=0)
     if not (respelled or devices or rules.is_windows or longest * _MOST_BYTES > rules.longest):
         return
@@ -78,6 +86,10 @@ def spell_for(layout: Layout, rules: NameRules) -> None:
             changed[row] = safe
     if changed:
         _respell(layout, changed)
+
+
+def _safe_below(base: str, path: str, rules: NameRules) -> str:
+    return path and base + "/".join(map(rules.safe, path[len(base) :].split("/")))
 
 
 def _respell(layout: Layout, changed: dict[int, str]) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from usufruct.errors import DriveAway
 from usufruct.files.mounts import mount_point, mounts
+from usufruct.files.paths import nearest
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_places, places_of_holdings
 from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
@@ -49,12 +50,11 @@ class Drives(NamedTuple):
         """How a recorded place is found now."""
         if os.path.isdir(place.base):
             return Presence.HERE if self._is_on(place, place.base) else Presence.AWAY
-        near = place.base
-        while not os.path.isdir(near):
-            if near == os.path.dirname(near):
-                # The whole drive letter is gone.
-                return Presence.AWAY
-            near = os.path.dirname(near)
+        try:
+            near = nearest(place.base)
+        except DriveAway:
+            # The whole drive letter is gone.
+            return Presence.AWAY
         return Presence.DELETED if self._is_on(place, near) else Presence.AWAY
 
     def now_at(self, place: HeldVolume) -> str:
@@ -74,11 +74,10 @@ class Drives(NamedTuple):
 
     def is_elsewhere(self, place: HeldVolume, path: str) -> bool:
         """What is at a path, or would be, is on another volume than a place."""
-        while not os.path.isdir(path):
-            if path == os.path.dirname(path):
-                return True
-            path = os.path.dirname(path)
-        return not self._is_on(place, path)
+        try:
+            return not self._is_on(place, nearest(path))
+        except DriveAway:
+            return True
 
     def _is_beside(self, path: str) -> bool:
         return os.stat(path).st_dev == os.stat(self.own).st_dev

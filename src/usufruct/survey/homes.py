@@ -8,6 +8,7 @@ from itertools import compress
 
 from usufruct.errors import MachineError
 from usufruct.files.looking import states_in, with_digest
+from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import directory_number, stacks_in
 from usufruct.model.layout import Home, Layout
@@ -41,7 +42,7 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: 
 
 
 def _real_root(root: str, layout: Layout) -> str:
-    real = os.path.realpath(root)
+    real = real_path(root)
     if os.path.isdir(real):
         return real
     if os.path.lexists(real):
@@ -75,7 +76,7 @@ class _Disk:
             return self.root, [part for part in home.path.split("/") if part not in ("", ".")]
         own = folder.path if folder.is_elsewhere else self._spelled(folder.path)
         below = [part for part in home.path[len(folder.path) :].split("/") if part]
-        real = os.path.realpath(own)
+        real = real_path(own)
         if real == own and not folder.is_elsewhere:
             return self.root, own[len(self.root) + 1 :].split("/") + below
         return real, below
@@ -103,8 +104,8 @@ class _Disk:
         except FileNotFoundError:
             return path, False
         if stat.S_ISLNK(mode):
-            real = os.path.realpath(path)
-            if os.path.commonpath((real, base)) != base:
+            real = real_path(path)
+            if not is_below(real, base):
                 raise MachineError(
                     f"{path} is a link that leads out of {base}, to {real}.",
                     remedy="Nothing is written through such a link. Replace it by a folder, or give the folder a "

@@ -2,6 +2,7 @@
 
 import os
 
+from usufruct.files.paths import is_below, real_path
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import AsideKind, Layout
 from usufruct.model.snapshot import Snapshot
@@ -21,8 +22,8 @@ def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
             continue
         here = snapshot.surveyed(layout.home_of[row])
         target = layout.listing.targets[row]
-        reached = os.path.realpath(os.path.join(here.path, target))
-        if os.path.commonpath((reached, here.base)) != here.base:
+        reached = real_path(os.path.join(here.path, target))
+        if not is_below(reached, here.base):
             layout.refuse(row, f"it is a link to {target}, which leads out of the destination, to {reached}")
             found = True
     return found

@@ -5,6 +5,7 @@ import re
 from collections.abc import Iterable
 
 from usufruct.errors import MachineError
+from usufruct.files.paths import real_path
 from usufruct.model.plan import Plan
 
 _STAGING = re.compile(r"\.usufruct-[0-9a-f]{12}", re.IGNORECASE)
@@ -27,8 +28,8 @@ class _RealPaths:
     def _step(self, path: str, above: str, name: str) -> tuple[str, bool]:
         base, is_there = self.of(above)
         if is_there and os.path.islink(path):
-            return os.path.realpath(path), True
-        return os.path.join(base, name), is_there and os.path.lexists(path)
+            return real_path(path), True
+        return f"{base.rstrip('/')}/{name}", is_there and os.path.lexists(path)
 
 
 def refuse_own(plan: Plan, own: Iterable[str]) -> None:
@@ -36,7 +37,7 @@ def refuse_own(plan: Plan, own: Iterable[str]) -> None:
 
     Real paths are compared, and without regard to case: a file system may not tell the one from the other.
     """
-    ours = [os.path.realpath(path).casefold().rstrip("/") for path in own]
+    ours = [real_path(path).casefold().rstrip("/") for path in own]
     real = _RealPaths()
     for number, rows in enumerate(plan.rows_by_home()):
         if not rows:

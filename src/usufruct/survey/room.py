@@ -5,6 +5,7 @@ import shutil
 from collections.abc import Callable
 
 from usufruct.errors import MachineError
+from usufruct.files.paths import nearest
 from usufruct.files.volumes import Volume
 from usufruct.model.plan import Plan
 
@@ -65,10 +66,3 @@ def _demand(wanted: dict[int, int], places: dict[int, str]) -> None:
 
 def _device(path: str) -> int:
     return os.stat(nearest(path)).st_dev
-
-
-def nearest(path: str) -> str:
-    """The path, or the nearest directory above it that is there."""
-    while not os.path.exists(path):
-        path = os.path.dirname(path)
-    return path

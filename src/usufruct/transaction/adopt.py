@@ -2,10 +2,11 @@
 
 import os
 
+from usufruct.files.paths import is_below
 from usufruct.ledger.holdings import enter_places, holdings_without_places
 from usufruct.ledger.layers import directories_of_holding
 from usufruct.survey.drives import drives_of
-from usufruct.transaction.work import Edges, is_below
+from usufruct.transaction.work import Edges
 
 
 def record_missing_places(edges: Edges) -> None:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from usufruct.errors import UnsoundBackup
 from usufruct.files.looking import with_digest
+from usufruct.files.paths import is_below
 from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import set_part
@@ -33,7 +34,7 @@ from usufruct.planning.stacks import needs_digest, out_of
 from usufruct.survey.holdings import HeldPlace, places_in, untouched
 from usufruct.transaction.finish import carry_out, seal_intent
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.work import Edges, Work, chain_to_make, is_below
+from usufruct.transaction.work import Edges, Work, chain_to_make
 
 _TOLD = 32
 """Files after which whoever watches hears of it again."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from usufruct.backups import Backups
 from usufruct.files.directories import leads_elsewhere, reached
 from usufruct.files.looking import state_at
+from usufruct.files.paths import is_below, nearest
 from usufruct.files.platform import Platform
 from usufruct.files.staging import Staging, make_staging, staging_base, staging_for
 from usufruct.ledger import Ledger
@@ -111,8 +112,9 @@ class Work:
 def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
     """The directories from the nearest one that is there down to this, each with its time, None if not there.
 
-    Raises LeadsElsewhere where one of those that may have to be made is a link by now.
+    Raises LeadsElsewhere where one of those that may have to be made is a link by now, DriveAway where none is there.
     """
+    nearest(directory)
     # Making the staging directory may itself have changed the time of the directory it stands in.
     times = {os.path.dirname(staging.path): staging.parent_before for staging in work.stagings}
     chain: list[tuple[str, int | None]] = []
@@ -124,8 +126,3 @@ def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
         chain.insert(0, (directory, modified))
         directory = os.path.dirname(directory)
     return chain
-
-
-def is_below(path: str, base: str) -> bool:
-    """Whether a path is `base` or lies below it; by components, so `/env2` is not below `/env`."""
-    return path == base or path.startswith(base.rstrip("/") + "/")

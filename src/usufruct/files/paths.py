@@ -1,0 +1,34 @@
+"""Absolute paths as Usufruct writes them: with `/` on every system, and none of them above its drive."""
+
+import os
+
+from usufruct.errors import DriveAway
+
+
+def real_path(path: str | os.PathLike[str]) -> str:
+    """The absolute path without links. Windows' calls take this sign as well as their own."""
+    real = os.path.realpath(path)
+    return real if os.sep == "/" else real.replace(os.sep, "/")
+
+
+def is_below(path: str, base: str) -> bool:
+    """Whether a path is `base` or lies below it; by components, so `/env2` is not below `/env`."""
+    return path == base or path.startswith(base.rstrip("/") + "/")
+
+
+def nearest(path: str) -> str:
+    """The directory at an absolute path, or the nearest above it that is there.
+
+    Raises DriveAway if there is none: Windows' drives have nothing in common above them.
+    """
+    here = path
+    while not os.path.isdir(here):
+        above = os.path.dirname(here)
+        if above == here:
+            raise DriveAway(
+                f"{here} is not there, and {path} would be on it.",
+                remedy="Connect the drive, then try again.",
+                path=path,
+            )
+        here = above
+    return here
