@@ -107,7 +107,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
         if isinstance(error, DamagedArchive) and parts.is_numbered:
             error.remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
         if isinstance(error, DamagedArchive) and may_rescue:
-            error.remedy += " If there is no other, --rescue takes what came whole of it."
+            error.remedy += " If there is no other, `--rescue` takes what came whole of it."
         raise
     archive.facts.volumes = tuple(map(str, parts.paths))
     archive.facts.said_format = _said_otherwise(path, archive.format)
