@@ -101,6 +101,14 @@ class DesktopTest(WorldTest):
         self.assertEqual(title, "moon & <b>.zip")
         self.assertEqual(words, "usufruct add 'moon &amp; &lt;b&gt;.zip'")
 
+    def test_what_nothing_can_open_is_said_and_it_is_placed_all_the_same(self) -> None:
+        pack = self.world.archive("moons.zip", {"Gels/moon.gel": "pale"})
+        words = ("add", "--to", str(self.home), "--open", str(pack))
+        with mock.patch.dict(os.environ, {"PATH": str(self.world.folder)}):
+            done = run_program(*words, home=self.world.folder / "state")
+        self.assertIn("Nothing here could open", done.stderr)
+        self.assertEqual((done.returncode, [path.name for path in self.home.rglob("*.gel")]), (0, ["moon.gel"]))
+
     def test_notify_is_for_watch(self) -> None:
         self.assertIn("--watch", run_program("downloads", "--notify", home=self.world.folder / "state").stderr)
 

@@ -17,7 +17,7 @@ from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, re
 from usufruct.cli.progress import Watching
 from usufruct.cli.questions import Answers, is_answerable, is_asking, picked, ticked
 from usufruct.cli.reports import add_report, look_report, short_report, summary_lines
-from usufruct.cli.screen import count_words, echo, echo_json, json_option
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, open_outside
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import Interrupted, WrongUsage
 from usufruct.model.settings import AFTERWARDS, KEEP, STORE
@@ -115,7 +115,7 @@ def add(
         return _stopped(results, as_json=as_json)
     if opens:
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
-            click.launch(root)
+            open_outside(root)
     return ending([result.error.exit_code if result.error else 0 for result in results])
 
 

@@ -23,7 +23,7 @@ from usufruct.cli.options import (
     tell_unheard,
 )
 from usufruct.cli.reports import content_report, look_report, verified_lines
-from usufruct.cli.screen import echo, echo_json, json_option, path_words, size_words
+from usufruct.cli.screen import echo, echo_json, json_option, open_outside, path_words, size_words
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
@@ -96,7 +96,7 @@ def _view_entry(
     if len(archives) > 1:
         raise WrongUsage("--view opens one entry of one archive.", remedy="Name one archive.")
     copy = copy_entry(archives[0], entry, access_of(around, options))
-    click.launch(copy)
+    open_outside(copy)
     if as_json:
         echo_json({"path": str(archives[0].absolute()), "entry": entry, "copy": copy})
     else:

@@ -155,6 +155,12 @@ def end_page() -> None:
         _print(spelled_text)
 
 
+def open_outside(path: str) -> None:
+    """Open a file or a folder with the desktop's program for it, or say that there is none."""
+    if click.launch(path):
+        echo(f"Nothing here could open {path_words(path)}; it is there all the same.", err=True)
+
+
 def echo_text(text: str) -> None:
     """Print a text of several lines."""
     for line in text.split("\n"):

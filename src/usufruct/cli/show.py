@@ -12,6 +12,7 @@ from usufruct.cli.screen import (
     echo,
     echo_json,
     json_option,
+    open_outside,
     path_words,
     size_words,
     styled,
@@ -38,7 +39,7 @@ def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json:
     else:
         _print_shown(shown, in_full=in_full)
     if opens and shown.files:
-        click.launch(str(Path(shown.files[0].path).parent))
+        open_outside(str(Path(shown.files[0].path).parent))
 
 
 def _print_shown(shown: Shown, *, in_full: bool) -> None:
