@@ -25,7 +25,7 @@ from usufruct.archives.dos.lzh import unlzh
 from usufruct.archives.dos.lzw import unlzw_zoo
 from usufruct.archives.rar import lz1, lz2, lz3, lz5
 from usufruct.archives.rar.unpacking import Unpacker
-from usufruct.files.sources import Source
+from usufruct.files.sources import BytesSource, Source
 
 _RUNS = 3
 _BLOCK = 30_000
@@ -72,25 +72,13 @@ def model(size: int) -> bytes:
     return bytes(out[:size])
 
 
-class _Bytes:
-    def __init__(self, content: bytes) -> None:
-        self._content = content
-        self.size = len(content)
-
-    def read_at(self, offset: int, count: int) -> bytes:
-        return self._content[offset : offset + count]
-
-    def close(self) -> None:
-        return None
-
-
 def _blocks(tokens: list[Token]) -> list[list[Token]]:
     return [tokens[at : at + _BLOCK] for at in range(0, len(tokens), _BLOCK)]
 
 
 def _by(make: Callable[[], Unpacker]) -> Callable[[bytes, int], Iterator[bytes]]:
     def unpack(packed: bytes, size: int) -> Iterator[bytes]:
-        source: Source = _Bytes(packed)
+        source: Source = BytesSource(packed)
         return make().file(source, size)
 
     return unpack

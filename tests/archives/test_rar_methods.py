@@ -38,30 +38,12 @@ from usufruct.archives.rar.parts import Blake2sp
 from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive, WrongPassword
-from usufruct.files.sources import Source
+from usufruct.files.sources import BytesSource
 from usufruct.model.progress import Progress
 
 
-class Bytes:
-    """A source in memory."""
-
-    def __init__(self, content: bytes) -> None:
-        self._content = content
-        self.size = len(content)
-
-    def read_at(self, offset: int, count: int) -> bytes:
-        return self._content[offset : offset + count]
-
-    def close(self) -> None:
-        return None
-
-
-def source(content: bytes) -> Source:
-    return Bytes(content)
-
-
 def unpacked(method: unpacking.Unpacker, packed: bytes, size: int) -> bytes:
-    return b"".join(method.file(source(packed), size))
+    return b"".join(method.file(BytesSource(packed), size))
 
 
 def meant(tokens: Iterable[Token], before: bytes = b"") -> bytes:

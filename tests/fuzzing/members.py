@@ -28,6 +28,7 @@ from usufruct.archives.bits import PackedFault
 from usufruct.archives.rar import lz1, lz2, lz3, lz5
 from usufruct.archives.rar.parts import RarRefusal
 from usufruct.archives.rar.unpacking import Unpacker
+from usufruct.files.sources import BytesSource
 
 _DICTIONARY = 1 << 12
 _MOST_KEPT = 14 << 20
@@ -87,18 +88,6 @@ METHODS: dict[str, tuple[Callable[[], Unpacker], Callable[[], bytes]]] = {
 """Name → what makes its unpacker, and a sound member."""
 
 
-class _Packed:
-    def __init__(self, content: bytes) -> None:
-        self._content = content
-        self.size = len(content)
-
-    def read_at(self, offset: int, count: int) -> bytes:
-        return self._content[offset : offset + count]
-
-    def close(self) -> None:
-        return None
-
-
 class _TooLong(Exception):
     pass
 
@@ -125,7 +114,7 @@ def damaged(seed: int, count: int) -> Iterator[tuple[str, bytes, str]]:
             # What follows a broken member of a solid stream is asked for as well.
             for _ in range(2):
                 try:
-                    for block in method.file(_Packed(packed), size):
+                    for block in method.file(BytesSource(packed), size):
                         given += len(block)
                 except (PackedFault, RarRefusal):
                     continue

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive
-from usufruct.files.sources import Source
+from usufruct.files.sources import BytesSource, Source
 from usufruct.model.entries import EntryKind, Listing
 
 _IN_VAIN = 3
@@ -25,24 +25,11 @@ class RescuedArchive:
         whole, lost = _read(inner)
         known = inner.listing
         self.facts = replace(inner.facts, is_rescued=True, lost=(*inner.facts.lost, *lost))
-        self.listing = Listing()
-        self.listing.refused = known.refused
-        self._rows: list[int] = []
+        kept = [(row, entry) for row, entry in enumerate(known) if entry.kind != EntryKind.FILE or row in whole]
+        self._rows = [row for row, _ in kept]
         """Row → row of the inner archive."""
-        for row, entry in enumerate(known):
-            if entry.kind != EntryKind.FILE or row in whole:
-                above, _, name = entry.path.rpartition("/")
-                self.listing.add(
-                    self.listing.directory(above),
-                    name,
-                    entry.kind,
-                    entry.size,
-                    entry.modified,
-                    entry.checksum,
-                    can_run=entry.can_run,
-                    target=entry.target,
-                )
-                self._rows.append(row)
+        self.listing = Listing.of(entry for _, entry in kept)
+        self.listing.refused = known.refused
         if not whole:
             inner.close()
             raise DamagedArchive(
@@ -112,20 +99,6 @@ _WINDOW = 1 << 20
 _OWN_MARKS = (b"PK\x01\x02", b"PK\x05\x06")
 
 
-class _Bytes:
-    """A source in memory."""
-
-    def __init__(self, content: bytes) -> None:
-        self._content = content
-        self.size = len(content)
-
-    def read_at(self, offset: int, count: int) -> bytes:
-        return self._content[offset : offset + count]
-
-    def close(self) -> None:
-        """Nothing to let go of."""
-
-
 def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, tuple[str, ...]]:
     """A central directory made from the headers that stand before each entry; and names of entries that break off.
 
@@ -166,7 +139,7 @@ def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, t
     end64 = struct.pack("<4sQ2H2L4Q", b"PK\x06\x06", 44, 45, 45, 0, 0, count, count, len(directory), source.size)
     place = struct.pack("<4sLQL", b"PK\x06\x07", 0, source.size + len(directory), 1)
     end = struct.pack("<4s4H2LH", b"PK\x05\x06", 0, 0, 0xFFFF, 0xFFFF, _LARGE, _LARGE, 0)
-    return _Bytes(directory + end64 + place + end), tuple(lost)
+    return BytesSource(directory + end64 + place + end), tuple(lost)
 
 
 def _central(

@@ -66,6 +66,21 @@ class FileSource:
         self._file.close()
 
 
+class BytesSource:
+    """Bytes in memory."""
+
+    def __init__(self, content: bytes) -> None:
+        self._content = content
+        self.size = len(content)
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """See `Source`."""
+        return self._content[offset : offset + count]
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
 class PartSource:
     """A stretch of another source, which stays its owner's to close unless `owns_whole` is set."""
 
