@@ -90,6 +90,11 @@ class OutputTest(WorldTest):
                 self.said("add", "nicht da …", code=5, **spelled_in)
                 self.said("remove", "夜", **spelled_in)
 
+    def test_no_summary_of_a_command_is_cut(self) -> None:
+        for group in ((), ("app",), ("carry",), ("settings",), ("desktop",)):
+            listed = self.said(*group, "--help", COLUMNS="80").decode().partition("Commands:")[2]
+            self.assertNotIn("...", listed, group)
+
     def test_columns_stand_below_one_another_by_cells(self) -> None:
         lines = self.said("look", "--to", str(self.target), "Łowy 幽霊.zip").decode().splitlines()
         sizes = {cells(line[: line.rindex("1 B")]) for line in lines if line.endswith("1 B") and "gel" in line}

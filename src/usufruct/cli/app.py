@@ -96,7 +96,7 @@ def show(name: str, *, as_json: bool) -> None:
         echo(line)
 
 
-@app.command()
+@app.command(short_help="Propose a definition from a folder with content in it.")
 @click.argument("directory", type=click.Path(path_type=Path))
 @click.option("--name", help="What the application is to be called; otherwise as the folder is.")
 @click.option("--yes", "accepts", is_flag=True, help="Accept the proposal and write it.")
@@ -133,7 +133,7 @@ def _tell_downloads(around: Surroundings, application: Application) -> None:
         echo(line)
 
 
-@app.command()
+@app.command(short_help="Define an application: from a file, or in your editor.")
 @click.argument("name", shell_complete=words.applications)
 @click.option("--root", type=click.Path(path_type=Path), help="The folder that the application reads.")
 @click.option("--from", "source", type=click.File(encoding="utf-8"), help="A file with the definition; - for input.")
@@ -156,7 +156,7 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
     _tell_downloads(around, application)
 
 
-@app.command()
+@app.command(short_help="Change a definition in your editor.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def edit(name: str, *, as_json: bool) -> None:
@@ -202,7 +202,7 @@ def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
     return kept
 
 
-@app.command()
+@app.command(short_help="Allow the command that a definition runs afterwards.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def agree(name: str, *, as_json: bool) -> None:
@@ -230,7 +230,7 @@ def agree(name: str, *, as_json: bool) -> None:
     _tell_state(application.name, "allowed", said, as_json=as_json)
 
 
-@app.command()
+@app.command(short_help="Forget a definition that no holding needs.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def drop(name: str, *, as_json: bool) -> None:

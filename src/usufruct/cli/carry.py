@@ -58,7 +58,7 @@ def carry() -> None:
     """Take all that was added to another machine, in one file."""
 
 
-@carry.command("out")
+@carry.command("out", short_help="Write all that was added into one file.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--without-archives", is_flag=True, help="Only the list: definitions, settings and holdings.")
 @json_option
@@ -119,7 +119,7 @@ def _maps(context: click.Context, option: click.Parameter, values: tuple[str, ..
     return maps
 
 
-@carry.command("in")
+@carry.command("in", short_help="Bring here what `carry out` wrote on another machine.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "--map",

@@ -19,7 +19,7 @@ def desktop() -> None:
     """
 
 
-@desktop.command("on")
+@desktop.command("on", short_help="Write what the desktop reads.")
 @json_option
 def on_command(*, as_json: bool) -> None:
     """Write what the desktop reads; the service begins with your next session."""
@@ -34,7 +34,7 @@ def on_command(*, as_json: bool) -> None:
     echo("To take it back: usufruct desktop off")
 
 
-@desktop.command("off")
+@desktop.command("off", short_help="Take back what `on` wrote.")
 @json_option
 def off_command(*, as_json: bool) -> int:
     """Take back what `on` wrote; what you changed in it is left."""

@@ -27,7 +27,7 @@ _NEWEST = 20
 """Downloads that a new definition is tried on."""
 
 
-@click.command("try")
+@click.command("try", short_help="Show which definition gets each archive, and how.")
 @click.argument("name", shell_complete=words.applications)
 @click.argument("archives", nargs=-1, type=click.Path(path_type=Path))
 @json_option
