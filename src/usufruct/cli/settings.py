@@ -19,7 +19,11 @@ from usufruct.planning.names import suggestion
 _STYLES = ("place", "quiet")
 
 
-@click.group(invoke_without_command=True, short_help="Show and change the settings.")
+@click.group(
+    invoke_without_command=True,
+    subcommand_metavar="[COMMAND] [ARGS]...",
+    short_help="Show and change the settings.",
+)
 @json_option
 @click.pass_context
 def settings(context: click.Context, *, as_json: bool) -> None:
