@@ -99,7 +99,7 @@ class DesktopTest(WorldTest):
             watching._notify(one)
         *_, title, words = told.read_text().splitlines()
         self.assertEqual(title, "moon & <b>.zip")
-        self.assertEqual(words, "usufruct add 'moon &amp; &lt;b&gt;.zip'")
+        self.assertEqual(words, "usufruct add '/d/moon &amp; &lt;b&gt;.zip'")
 
     def test_what_nothing_can_open_is_said_and_it_is_placed_all_the_same(self) -> None:
         pack = self.world.archive("moons.zip", {"Gels/moon.gel": "pale"})

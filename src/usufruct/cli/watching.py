@@ -2,7 +2,6 @@
 
 import contextlib
 import html
-import shlex
 import shutil
 import subprocess
 import time
@@ -13,7 +12,7 @@ from usufruct.actions.downloads import NEW, NEWER, Waiting, folders_of, waiting
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.downloads import lines_of
 from usufruct.cli.questions import is_asking
-from usufruct.cli.screen import confirmed, echo, path_words
+from usufruct.cli.screen import confirmed, echo, path_words, shell_words
 from usufruct.files.printable import printable
 
 _QUIET = 1.5
@@ -66,7 +65,7 @@ def _notify(one: Waiting) -> None:
         return
     name = Path(one.path).name
     # The text of a notification may have marks of its own.
-    words = html.escape(f"usufruct add {shlex.quote(name)}", quote=False)
+    words = html.escape(shell_words(["usufruct", "add", one.path]), quote=False)
     with contextlib.suppress(OSError, subprocess.SubprocessError):
         subprocess.run(
             [program, "--app-name=Usufruct", "--", printable(name), printable(words)], check=False, timeout=10
