@@ -53,7 +53,11 @@ def turn_on(surroundings: Surroundings) -> Told:
 
     Raises MachineError on a system without such a desktop, and where a file that is not ours has one of the names.
     """
-    _refuse_other_systems()
+    if not surroundings.system().has_open_desktop:
+        raise MachineError(
+            "This system has no open standard by which a file manager could be told of Usufruct.",
+            remedy="`usufruct downloads --watch` in a terminal tells of what arrives.",
+        )
     record = _recorded(surroundings)
     texts = {str(_entry_path()): _entry(), str(_service_path()): _service()}
     link = str(_wanted_link())
@@ -111,15 +115,6 @@ def _make_above(path: str, record: _Record) -> None:
     missing = [str(folder) for folder in Path(path).parents if not folder.exists()]
     Path(path).parent.mkdir(parents=True, exist_ok=True)
     record.folders.extend(reversed(missing))
-
-
-def _refuse_other_systems() -> None:
-    if sys.platform in ("darwin", "win32"):
-        system = "macOS" if sys.platform == "darwin" else "Windows"
-        raise MachineError(
-            f"{system} has no open standard by which a file manager could be told of Usufruct.",
-            remedy="`usufruct downloads --watch` in a terminal tells of what arrives.",
-        )
 
 
 def _recorded(surroundings: Surroundings) -> _Record:
