@@ -9,8 +9,8 @@ from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import BytesSource, Source
 from usufruct.model.entries import EntryKind, Listing
 
-_IN_VAIN = 3
-"""Entries one after the other that cannot be read, after which none behind them is tried where each try begins anew."""
+_IN_VAIN, _MOST_BEGUN = 3, 32
+"""Where each try begins anew: bad entries one after the other, and tries, after which the rest is not tried."""
 
 
 class RescuedArchive:
@@ -62,30 +62,38 @@ def _read(archive: Archive) -> tuple[set[int], list[str]]:
     listing = archive.listing
     left = [row for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE]
     whole: set[int] = set()
-    lost: list[int] = []
-    in_vain = 0
+    lost: set[int] = set()
+    in_vain = begun = 0
     while left:
         started = -1
+        begun += 1
         try:
             for row, blocks in archive.stream(left):
                 started = row
-                for _ in blocks:
-                    pass
+                try:
+                    for _ in blocks:
+                        pass
+                except (DamagedArchive, UnreadableArchive):
+                    if not archive.is_divisible:
+                        raise
+                    # The others do not lean on it: the same pass goes on.
+                    lost.add(row)
+                    continue
                 whole.add(row)
                 in_vain = 0
-            return whole, [listing.path(row) for row in sorted(lost)]
+            break
         except (DamagedArchive, UnreadableArchive):
             in_vain += 1
         # What failed without having begun is the first that is left, in the order of the archive.
         before = len(left)
-        left = [row for row in left if row not in whole and row != started]
+        left = [row for row in left if row not in whole and row != started and row not in lost]
         if len(left) == before:
             started = left.pop(0)
         if started >= 0 and started not in whole:
-            lost.append(started)
-        if in_vain >= _IN_VAIN and not archive.is_divisible:
-            lost += left
-            left = []
+            lost.add(started)
+        if begun >= _MOST_BEGUN or (in_vain >= _IN_VAIN and not archive.is_divisible):
+            lost.update(left)
+            break
     return whole, [listing.path(row) for row in sorted(lost)]
 
 
@@ -95,7 +103,7 @@ _LOCAL = struct.Struct("<4s5H3L2H")
 _LOCAL_MARK, _DESCRIPTOR_MARK = b"PK\x03\x04", b"PK\x07\x08"
 _HAS_DESCRIPTOR = 8
 _LARGE, _ZIP64 = 0xFFFFFFFF, 1
-_WINDOW = 1 << 20
+_LEAST_WINDOW, _WINDOW = 1 << 6, 1 << 20
 _OWN_MARKS = (b"PK\x01\x02", b"PK\x05\x06")
 
 
@@ -106,6 +114,7 @@ def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, t
     """
     entries: list[bytes] = []
     lost: list[str] = []
+    descriptors: dict[int, tuple[int, int, int, int]] | None = None
     at = _find(source, _LOCAL_MARK, 0)
     while at >= 0:
         header = source.read_at(at, _LOCAL.size)
@@ -121,7 +130,9 @@ def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, t
         rest, packed, size = _without_zip64(extra, packed, size)
         end = start + packed
         if flags & _HAS_DESCRIPTOR and not packed:
-            found = _described(source, start)
+            if descriptors is None:
+                descriptors = _descriptors(source, keep)
+            found = descriptors.get(start)
             if found is None:
                 lost.append(_shown(name))
                 at = _find(source, _LOCAL_MARK, start)
@@ -173,36 +184,45 @@ def _without_zip64(extra: bytes, packed: int, size: int) -> tuple[bytes, int, in
     return rest, packed, size
 
 
-def _described(source: Source, start: int) -> tuple[int, int, int, int] | None:
-    """Checksum, packed size and size of an entry that says them behind its bytes; and where it ends."""
-    at = start
+def _descriptors(source: Source, keep: Callable[[int], None]) -> dict[int, tuple[int, int, int, int]]:
+    """Where the bytes of an entry begin → its checksum, packed size and size, said behind them, and where that ends.
+
+    All are found in one pass, for an archive may be nothing but entries that seem to have one. Some leave the mark out:
+    then the next header stands right behind.
+    """
+    found: dict[int, tuple[int, int, int, int]] = {}
+
+    def note(form: str, fields: bytes, begin: int, end: int) -> None:
+        checksum, packed, size = struct.unpack(form, fields)
+        if begin - packed > 0 and begin - packed not in found:
+            keep(64)
+            found[begin - packed] = checksum, packed, size, end
+
+    at = 0
     while (at := _find(source, _DESCRIPTOR_MARK, at)) >= 0:
         fields = source.read_at(at + 4, 22)
         # Which of both forms it is shows by what follows, the next header or the end.
         for form, count in (("<3L", 12), ("<L2Q", 20)):
             if len(fields) >= count and (fields[count : count + 2] in (b"PK", b"P", b"") or count == 20):
-                checksum, packed, size = struct.unpack(form, fields[:count])
-                if packed == at - start:
-                    return checksum, packed, size, at + 4 + count
+                note(form, fields[:count], at, at + 4 + count)
         at += 4
-    # Some leave the mark out: then the next header stands right behind.
     for mark in (_LOCAL_MARK, *_OWN_MARKS):
-        at = _find(source, mark, start)
-        if at >= start + 12:
-            checksum, packed, size = struct.unpack("<3L", source.read_at(at - 12, 12))
-            if packed == at - 12 - start:
-                return checksum, packed, size, at
-    return None
+        at = 12
+        while (at := _find(source, mark, at)) >= 0:
+            note("<3L", source.read_at(at - 12, 12), at - 12, at)
+            at += 4
+    return found
 
 
 def _find(source: Source, mark: bytes, at: int) -> int:
-    """Where a mark stands next, or -1."""
+    """Where a mark stands next, or -1. It is mostly near: little is read at first, and more each time."""
+    window = _LEAST_WINDOW
     while at < source.size:
-        window = source.read_at(at, _WINDOW + len(mark))
-        found = window.find(mark)
+        found = source.read_at(at, window + len(mark) - 1).find(mark)
         if found >= 0:
             return at + found
-        at += _WINDOW
+        at += window
+        window = min(2 * window, _WINDOW)
     return -1
 
 
