@@ -90,6 +90,17 @@ class OutputTest(WorldTest):
                 self.said("add", "nicht da …", code=5, **spelled_in)
                 self.said("remove", "夜", **spelled_in)
 
+    def test_an_option_of_all_commands_behind_one_is_told_its_place(self) -> None:
+        """It was no such option, and three others were suggested."""
+        for words, said in (
+            (("look", "x.zip", "--plain"), "usufruct --plain look"),
+            (("app", "list", "-q"), "usufruct -q app list"),
+        ):
+            done = run_program(*words, home=self.home)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(f"belongs before the command: {said}", done.stderr)
+            self.assertNotIn("Did you mean", done.stderr)
+
     def test_no_summary_of_a_command_is_cut(self) -> None:
         for group in ((), ("app",), ("carry",), ("settings",), ("desktop",)):
             listed = self.said(*group, "--help", COLUMNS="80").decode().partition("Commands:")[2]

@@ -180,6 +180,17 @@ def _wants_plain() -> bool:
     return around.settings().output == "plain"
 
 
+def _with_its_place(error: click.ClickException) -> click.ClickException:
+    """What is told of an option of all commands that was written behind one: it is not unknown, only out of place."""
+    if not isinstance(error, click.NoSuchOption) or not error.ctx:
+        return error
+    name = error.option_name
+    if not any(name in option.opts for option in cli.params):
+        return error
+    command = error.ctx.command_path.removeprefix("usufruct ")
+    return click.UsageError(f"{name} belongs before the command: usufruct {name} {command} …", error.ctx)
+
+
 def _misspelled(error: click.ClickException) -> WrongUsage:
     """What is told to programs of words that do not fit the command."""
     path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "usufruct"
@@ -254,10 +265,11 @@ def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
         echo_text(error.format_message())
         return 0
     except click.ClickException as error:
+        told = _with_its_place(error)
         if as_json:
-            echo_json_error({"error": error_document(_misspelled(error))})
+            echo_json_error({"error": error_document(_misspelled(told))})
         shown = io.StringIO()
-        error.show(shown)
+        told.show(shown)
         for line in shown.getvalue().splitlines():
             echo(line, err=True)
         return error.exit_code
