@@ -1,4 +1,7 @@
-"""All tests, several modules at once: `python -m tests [--at-once N] [WORDS...]`; words choose modules by name."""
+"""All tests, several modules at once: `python -m tests [--at-once N] [--on SYSTEM] [WORDS...]`.
+
+Words choose modules by name. `--on` runs them as on another system, which is simulated.
+"""
 
 import argparse
 import os
@@ -8,6 +11,8 @@ import sys
 import time
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+
+from tests.systems import SYSTEMS, VARIABLE
 
 HERE = Path(__file__).parent
 _LONG = ("test_walks", "test_killed_stories", "test_interruptions", "test_guide", "test_fuzzing", "test_program")
@@ -21,24 +26,29 @@ def modules(words: list[str]) -> list[str]:
     return sorted(chosen, key=lambda name: (not name.endswith(_LONG), name))
 
 
-def run(name: str) -> tuple[str, int, str, float]:
+def run(name: str, system: str) -> tuple[str, int, str, float]:
     """Run one module in a process of its own; gives its name, exit code, what it said, and its seconds."""
     begun = time.monotonic()
-    words = [sys.executable, "-m", "unittest", name]
-    done = subprocess.run(words, cwd=HERE.parent, capture_output=True, text=True, errors="replace", check=False)
+    words, world = [sys.executable, "-m", "unittest", name], {**os.environ, VARIABLE: system}
+    done = subprocess.run(
+        words, cwd=HERE.parent, env=world, capture_output=True, text=True, errors="replace", check=False
+    )
+    if system:
+        name = f"{name} as on {system}"
     return name, done.returncode, done.stdout + done.stderr, time.monotonic() - begun
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--at-once", type=int, default=os.cpu_count() or 1)
+    parser.add_argument("--on", choices=sorted(SYSTEMS), default="")
     parser.add_argument("words", nargs="*")
     words = parser.parse_args()
     tests = failed = 0
     begun = time.monotonic()
     chosen = modules(words.words)
     with ThreadPoolExecutor(words.at_once) as pool:
-        for job in as_completed([pool.submit(run, name) for name in chosen]):
+        for job in as_completed([pool.submit(run, name, words.on) for name in chosen]):
             name, code, said, seconds = job.result()
             count = re.search(r"^Ran (\d+) test", said, re.MULTILINE)
             tests += int(count[1]) if count else 0

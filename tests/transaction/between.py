@@ -80,7 +80,8 @@ class Between:
                 fields[name] = lacking
                 self.tale.append(f"the system has no {name}")
         # Waiting for the disk proves nothing here; what is made durable when is for another test.
-        fields |= {"sync_file_system": lambda _: True} if "sync_file_system" not in fields else {}
+        if self.world.platform.sync_file_system and "sync_file_system" not in fields:
+            fields["sync_file_system"] = lambda _: True
         self.world.platform = replace(self.world.platform, sync_descriptor=lambda _: None, **fields)  # type: ignore[arg-type]
         if self.chance.random() < 0.4 and os.stat(DISK).st_dev != os.stat(folder).st_dev:
             self.other = tempfile.mkdtemp(prefix="usufruct-state-", dir=DISK)

@@ -3,9 +3,10 @@
 import os
 import unittest
 
+from tests.systems import fewer
 from tests.transaction.between import walked
 
-SEEDS = range(20261127, 20261127 + 160)
+SEEDS = range(20261127, 20261127 + fewer(160))
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "a process that is killed goes on as two before")

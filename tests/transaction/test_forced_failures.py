@@ -87,7 +87,7 @@ class FailuresTest(WorldTest):
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
         self.assertEqual(self.world.strays(), [])
 
-    @unittest.skipUnless(IS_ROOT and hasattr(os, "fork"), "needs the right to become another user")
+    @unittest.skipUnless(IS_ROOT and hasattr(os, "chown"), "needs the right to become another user")
     def test_a_folder_that_may_not_be_written_is_told_before_anything_is_begun(self) -> None:
         # What is imported when it is needed must be there before: the other user may not read it.
         self.world.add_files("first.zip", {"gels/sun.gel": "sun"})

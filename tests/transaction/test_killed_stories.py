@@ -3,7 +3,6 @@
 import os
 import signal
 import subprocess
-import sys
 import time
 import unittest
 from collections.abc import Callable
@@ -17,6 +16,7 @@ from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.repairing import repair
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
+from usufruct.files.platform import this_platform
 
 FIRST = {"gels/moon.gel": "1", "gels/old.gel": "old", "gels/same.gel": "same", "Owl/rig.toml": "owl", "readme": "hi"}
 SECOND = {
@@ -167,7 +167,7 @@ class KilledStoriesTest(WorldTest):
                         break
                     second += 3
 
-    @unittest.skipUnless(sys.platform == "linux", "only there may a process go on as several")
+    @unittest.skipUnless(this_platform().can_fork, "only there may a process go on as several")
     def test_its_helpers_hold_the_lock_until_they_write_no_more(self) -> None:
         """Killed with its helping processes at work, it is recovered once they too have stopped, and not earlier."""
         self.world.surroundings_with_definitions()

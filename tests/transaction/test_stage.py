@@ -3,7 +3,6 @@
 import os
 import random
 import signal
-import sys
 import threading
 import time
 import unittest
@@ -18,20 +17,24 @@ from blake3 import blake3
 from tests.archives.case import ArchiveCase
 from tests.archives.rar_streams import Packed, archive4, packed3
 from tests.support import tar_bytes, zip_bytes
+from tests.systems import is_windows
 from usufruct.archives.rar import unpacking
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
+from usufruct.files.platform import this_platform
 from usufruct.model.entries import EntryKind
 from usufruct.transaction.by_processes import Turns, by_processes
 from usufruct.transaction.jobs import Job, Jobs
 from usufruct.transaction.stage import stage_files
+
+MODE = 0o644 if is_windows() else 0o640
 
 
 def jobs_below(target: Path, archive: Archive) -> Jobs:
     """Every file of an archive, each called by its row."""
     sizes = archive.listing.sizes
     rows = [row for row, kind in enumerate(archive.listing.kinds) if kind == EntryKind.FILE]
-    return Jobs(rows, sizes, lambda row: Job(row, str(target / str(row)), sizes[row], 10**18, 0o640))
+    return Jobs(rows, sizes, lambda row: Job(row, str(target / str(row)), sizes[row], 10**18, MODE))
 
 
 class StageTest(ArchiveCase):
@@ -59,10 +62,10 @@ class StageTest(ArchiveCase):
                 path = self.target / str(row)
                 self.assertEqual(path.read_bytes(), expected)
                 self.assertEqual(state.digest, blake3(expected).digest())
-                self.assertEqual((state.size, state.modified, state.mode), (len(expected), 10**18, 0o640))
+                self.assertEqual((state.size, state.modified, state.mode), (len(expected), 10**18, MODE))
                 path.unlink()
 
-    @unittest.skipUnless(hasattr(os, "fork"), "needs processes that are forked")
+    @unittest.skipUnless(this_platform().can_fork, "needs processes that are forked")
     def test_what_python_itself_unpacks_is_unpacked_side_by_side(self) -> None:
         files = {name: content[:3000] for name, content in list(self.FILES.items())[1:9]}
         members = [Packed(name, content, packed3([list(content)])) for name, content in files.items()]
@@ -128,7 +131,7 @@ class StageTest(ArchiveCase):
         self.assertEqual(threading.active_count(), before)
 
 
-@unittest.skipUnless(sys.platform == "linux", "only there may a process go on as several")
+@unittest.skipUnless(this_platform().can_fork, "only there may a process go on as several")
 class ProcessesTest(ArchiveCase):
     """What several processes write is what one would have written, and none of them outlives the work."""
 
@@ -159,7 +162,7 @@ class ProcessesTest(ArchiveCase):
             found = path.stat()
             self.assertEqual(
                 (state.size, state.modified, state.mode, state.inode, state.digest),
-                (len(expected), found.st_mtime_ns, 0o640, found.st_ino, blake3(expected).digest()),
+                (len(expected), found.st_mtime_ns, MODE, found.st_ino, blake3(expected).digest()),
             )
         self.assert_no_child()
 

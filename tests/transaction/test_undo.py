@@ -5,6 +5,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import World, WorldTest
+from tests.systems import fewer
 from tests.transaction.test_walks import HOLDINGS, Walk
 from usufruct.actions.adding import add_archives
 from usufruct.actions.demonstration import differences
@@ -31,7 +32,7 @@ class UndoTest(WorldTest):
         return history(self.around)
 
     def test_walks_back_and_forth_agree_with_every_state_there_was(self) -> None:
-        for number in range(WALKS):
+        for number in range(fewer(WALKS)):
             folder = self.world.folder / str(number)
             folder.mkdir()
             walk, chance = Walk(self, World(folder), SEED + number, user_acts=False), random.Random(number)

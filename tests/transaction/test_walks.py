@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import World, WorldTest
+from tests.systems import fewer
 from tests.transaction.model import Model
 from usufruct.actions.checking import check_holdings, check_store
 from usufruct.actions.demonstration import differences
@@ -172,7 +173,7 @@ class Walk:
 
 class WalksTest(WorldTest):
     def test_walks_end_as_they_began_and_agree_with_the_model_at_every_step(self) -> None:
-        for number in range(WALKS):
+        for number in range(fewer(WALKS)):
             folder = self.world.folder / str(number)
             folder.mkdir()
             walk = Walk(self, World(folder), SEED + number, user_acts=number % 2 == 1)

@@ -83,7 +83,7 @@ def _store(surroundings: Surroundings, edges: Edges, volumes: list[Volume]) -> t
     for old, new in moved:
         # The store may be the very folder that the archive is in, by another spelling of its path.
         if not are_one_name(old, new):
-            os.unlink(old)
+            edges.platform.unlink(old)
     return tuple(new for _, new in moved)
 
 

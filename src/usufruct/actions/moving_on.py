@@ -24,7 +24,7 @@ def take_out_backups(surroundings: Surroundings, folder: Path) -> list[str]:
         needed = needed_backups(edges.ledger)
         for digest in sorted(set(edges.backups.digests()) - needed):
             damaged = "" if edges.backups.is_sound(digest) else "-damaged"
-            target = free_path(f"{digest.hex()[:16]}{damaged}", folder.expanduser().absolute())
+            target = free_path(f"{digest.hex()[:16]}{damaged}", folder.expanduser().absolute(), edges.platform)
             copy_whole(edges.backups.path_of(digest), target, edges.platform)
             copied.append(target)
     return copied

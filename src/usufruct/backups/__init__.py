@@ -101,7 +101,7 @@ class Backups:
         is_it = (found.st_size, found.st_mtime_ns, found.st_ino) == (state.size, state.modified, state.inode)
         # Who writes through a third name of the file would write the backup.
         if not is_it or found.st_nlink > 2:
-            os.unlink(kept)
+            self._platform.unlink(kept)
         return is_it and found.st_nlink <= 2
 
     def _partial(self, digest: bytes) -> str:
@@ -126,13 +126,13 @@ class Backups:
         try:
             if is_last and self._platform.link(kept, destination):
                 if digest_of(destination) != state.digest:
-                    os.unlink(destination)
+                    self._platform.unlink(destination)
                     raise self._unsound(state.digest, destination, "damaged in")
                 found = os.lstat(destination)
                 if found.st_nlink <= 2:
                     return restore_attributes(destination, state, found)
                 # Something else shares its bytes.
-                os.unlink(destination)
+                self._platform.unlink(destination)
             copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):
@@ -166,7 +166,7 @@ class Backups:
         """Forget the content; may be repeated."""
         self._sound.discard(digest)
         try:
-            os.unlink(self.path_of(digest))
+            self._platform.unlink(self.path_of(digest))
         except FileNotFoundError:
             return
 
@@ -223,7 +223,7 @@ class Backups:
             number = file.name.removeprefix(_BROUGHT)
             is_over = number != file.name and number.isdecimal() and int(number) not in under_way
             if is_over or (file.name.startswith(_PARTIAL) and _NAME.fullmatch(file.name.removeprefix(_PARTIAL))):
-                os.unlink(file.path)
+                self._platform.unlink(file.path)
 
     def make_durable(self) -> None:
         """Return once what was taken in since the last time would survive a power cut."""

@@ -41,7 +41,7 @@ def copy_whole(
     """
     directory = os.path.dirname(destination)
     growing = partial or f"{directory}/{_PARTIAL}{os.urandom(6).hex()}.partial"
-    with _removed_on_error(growing):
+    with _removed_on_error(growing, platform):
         if os.path.islink(source) and not digest:
             os.symlink(os.readlink(source), growing)
             found = b""
@@ -57,7 +57,7 @@ def copy_whole(
         if found and durable:
             platform.sync_file(growing)
         if replaces:
-            os.replace(growing, destination)
+            platform.replace(growing, destination)
         else:
             platform.rename_new(growing, destination)
     if durable and not names_later:
@@ -115,21 +115,21 @@ def _no_file(source: str) -> DiffersFromRecord:
 
 
 @contextmanager
-def _removed_on_error(path: str) -> Iterator[None]:
+def _removed_on_error(path: str, platform: Platform) -> Iterator[None]:
     try:
         yield
     except BaseException:
         with suppress(OSError):
-            os.unlink(path)
+            platform.unlink(path)
         raise
 
 
-def clear_partial(directory: str) -> None:
+def clear_partial(directory: str, platform: Platform) -> None:
     """Remove what copies that were cut off left in a directory of our own; nobody else may be copying there."""
     with suppress(FileNotFoundError):
         for entry in os.scandir(directory):
             if entry.name.startswith(_PARTIAL) and entry.name.endswith(".partial"):
-                os.unlink(entry.path)
+                platform.unlink(entry.path)
 
 
 def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None = None) -> None:
@@ -142,12 +142,12 @@ def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None 
         # Who keeps settings elsewhere and links to them here goes on doing so.
         path = path.resolve()
     growing = path.with_name(f"{path.name}.new")
-    with _removed_on_error(str(growing)):
+    with _removed_on_error(str(growing), platform):
         growing.write_text(text, encoding="utf-8")
         if mode is not None:
             set_mode(str(growing), mode)
         elif path.exists():
             set_mode(str(growing), stat.S_IMODE(path.stat().st_mode))
         platform.sync_file(str(growing))
-        growing.replace(path)
+        platform.replace(str(growing), str(path))
     platform.sync_names([str(path.parent)])

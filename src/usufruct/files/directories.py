@@ -73,7 +73,7 @@ class Directory:
     def bring(self, path: str, name: str, *, replaces: bool) -> None:
         """Rename something to a name here; raises FileExistsError where one is taken that may not be replaced."""
         if replaces:
-            os.replace(path, self.named(name), dst_dir_fd=self.at)
+            self._platform.replace(path, self.named(name), self.at)
         else:
             self._platform.rename_new(path, self.named(name), self.at)
 
@@ -83,7 +83,7 @@ class Directory:
 
     def unlink(self, name: str) -> None:
         """Remove a file or link here."""
-        os.unlink(self.named(name), dir_fd=self.at)
+        self._platform.unlink(self.named(name), self.at)
 
     def drop(self, name: str) -> None:
         """Remove a directory here if it is empty; one in which the user put something stays."""

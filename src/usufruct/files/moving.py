@@ -15,7 +15,7 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
     this content already serves as it is. Raises MachineError; the source stays in any case.
     """
     directory.mkdir(parents=True, exist_ok=True)
-    clear_partial(str(directory))
+    clear_partial(str(directory), platform)
     target = _free(directory / os.path.basename(source), digest)
     if target.exists():
         platform.sync_file(str(target))
@@ -39,7 +39,7 @@ def move_whole(source: str, target: str, platform: Platform) -> None:
         platform.sync_names([os.path.dirname(target)])
         return
     copy_whole(source, target, platform)
-    os.unlink(source)
+    platform.unlink(source)
 
 
 def are_one_name(first: str, second: str) -> bool:

@@ -6,16 +6,18 @@ Nothing else in Usufruct asks which system it runs on. Tests build a `Platform` 
 import ctypes
 import errno
 import os
+import shutil
 import stat
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cache
 
 from usufruct.files.attributes import CANNOT
 
 _LINK_REFUSED = frozenset(
-    {errno.EXDEV, errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS, errno.EACCES}
+    {errno.EXDEV, errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS, errno.EACCES, errno.EINVAL}
 )
 _HERE = -100
 """AT_FDCWD of Linux: paths are taken as they are."""
@@ -51,6 +53,8 @@ class Platform:
     """Given an open file's descriptor, makes its whole file system durable; None where there is no such call."""
     sync_descriptor: Callable[[int], None] = os.fsync
     """Makes what was written through a descriptor durable, on the medium itself."""
+    mode_guards_names: bool = False
+    """A file that may not be written can neither be removed nor replaced, nor its bytes be made durable."""
     flushes_by_itself: bool = True
     """Whether the record's library, left alone, gets what it writes onto the medium."""
     rename_unless_taken: RenameNew | None = None
@@ -64,6 +68,9 @@ class Platform:
         `source_at`: descriptor of the directory that `source` is relative to.
         """
         if not self.has_hard_links:
+            return False
+        if self.mode_guards_names and not os.lstat(source).st_mode & stat.S_IWRITE:
+            # Both names would have one mode: to remove the one would take the protection from the other.
             return False
         try:
             os.link(source, destination, src_dir_fd=source_at, follow_symlinks=False)
@@ -92,7 +99,7 @@ class Platform:
                 if error.errno not in _LINK_REFUSED:
                     raise
             else:
-                os.unlink(source)
+                self.unlink(source)
                 return
         if is_there(destination, at):
             raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), destination)
@@ -100,8 +107,56 @@ class Platform:
 
     def sync_file(self, path: str) -> None:
         """Make one file's bytes durable."""
-        # Windows refuses to flush a descriptor that was opened for reading.
-        descriptor = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
+        if not self.mode_guards_names:
+            self._sync(path, os.O_RDONLY)
+            return
+        # There bytes are only flushed through a descriptor that might write them.
+        with self._unguarded(path, stays=True):
+            self._sync(path, os.O_RDWR)
+
+    def replace(self, source: str, destination: str, at: int | None = None) -> None:
+        """Rename a file to a name that something may have already; `at`: the directory that `destination` is in."""
+        if not self.mode_guards_names:
+            os.replace(source, destination, dst_dir_fd=at)
+            return
+        with self._unguarded(destination):
+            os.replace(source, destination)
+
+    def unlink(self, path: str, at: int | None = None) -> None:
+        """Remove a file's or link's name; `at`: descriptor of the directory that it is in."""
+        if not self.mode_guards_names:
+            os.unlink(path, dir_fd=at)
+            return
+        with self._unguarded(path):
+            os.unlink(path)
+
+    def remove_tree(self, top: str) -> None:
+        """Remove a directory with all that is in it."""
+        if self.mode_guards_names:
+            for directory, _, names in os.walk(top):
+                for name in names:
+                    _let_be_written(os.path.join(directory, name))
+        shutil.rmtree(top)
+
+    @contextmanager
+    def _unguarded(self, path: str, *, stays: bool = False) -> Iterator[None]:
+        """While inside, a file's mode keeps nobody from doing something to it; if that fails, it has its mode again.
+
+        `stays`: it is there with its mode afterwards as well. Whoever is killed inside leaves a file that may be
+        written: recovery looks at the mode, too.
+        """
+        mode = _let_be_written(path)
+        try:
+            yield
+        except BaseException:
+            stays = True
+            raise
+        finally:
+            if mode is not None and stays:
+                os.chmod(path, mode)
+
+    def _sync(self, path: str, how: int) -> None:
+        descriptor = os.open(path, how)
         try:
             self.sync_descriptor(descriptor)
         finally:
@@ -152,11 +207,20 @@ class Platform:
     def sync_directory(self, path: str) -> None:
         """Return once the names in one directory would survive a power cut, where the system can promise it."""
         if self.can_sync_directories:
-            descriptor = os.open(path, os.O_RDONLY)
-            try:
-                self.sync_descriptor(descriptor)
-            finally:
-                os.close(descriptor)
+            self._sync(path, os.O_RDONLY)
+
+
+def _let_be_written(path: str) -> int | None:
+    """Take a file's protection from it; gives the mode it had, None where it has none."""
+    try:
+        found = os.lstat(path)
+    except FileNotFoundError:
+        return None
+    if not stat.S_ISREG(found.st_mode) or found.st_mode & stat.S_IWRITE:
+        return None
+    mode = stat.S_IMODE(found.st_mode)
+    os.chmod(path, mode | stat.S_IWRITE)
+    return mode
 
 
 def is_there(name: str, at: int | None = None) -> bool:
@@ -254,6 +318,7 @@ def this_platform() -> Platform:
     if sys.platform == "win32":
         return Platform(
             can_sync_directories=False,
+            mode_guards_names=True,
             has_open_desktop=False,
             has_windows_names=True,
             rename_unless_taken=_windows_rename_unless_taken,

@@ -2,12 +2,12 @@
 
 import os
 import re
-import shutil
 from dataclasses import dataclass, replace
 
 from usufruct.errors import StoreError
 from usufruct.files.attributes import set_times
 from usufruct.files.paths import nearest
+from usufruct.files.platform import Platform
 
 _PREFIX = ".usufruct-"
 _NAME = re.compile(r"\.usufruct-[0-9a-f]{12}")
@@ -105,7 +105,7 @@ def _is_ours(staging: Staging, modified: int) -> bool:
         return False
 
 
-def drop_staging(staging: Staging) -> None:
+def drop_staging(staging: Staging, platform: Platform) -> None:
     """Remove the directory with all that is left in it, and give its parent the time it settles for; may be repeated.
 
     Raises OSError where it cannot be removed.
@@ -119,7 +119,7 @@ def drop_staging(staging: Staging) -> None:
         )
     parent = os.path.dirname(staging.path)
     if os.path.lexists(staging.path):
-        shutil.rmtree(staging.path)
+        platform.remove_tree(staging.path)
     elif not os.path.isdir(parent):
         return
     if staging.settles is not None:

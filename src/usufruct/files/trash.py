@@ -1,7 +1,7 @@
 """The desktop's trash, and a place of our own where there is none."""
 
 import os
-import shutil
+from contextlib import suppress
 from pathlib import Path
 
 from usufruct.files.copying import clear_partial, copy_whole
@@ -31,15 +31,15 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
 
 def kept_aside(path: str, aside: Path, platform: Platform) -> str:
     """Move a file into a directory of our own, under its name or a free one; gives its absolute path there."""
-    target = free_path(os.path.basename(path), aside)
+    target = free_path(os.path.basename(path), aside, platform)
     move_whole(path, target, platform)
     return target
 
 
-def free_path(name: str, directory: Path) -> str:
+def free_path(name: str, directory: Path, platform: Platform) -> str:
     """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
     directory.mkdir(parents=True, exist_ok=True, mode=0o700)
-    clear_partial(str(directory))
+    clear_partial(str(directory), platform)
     stem, suffix = os.path.splitext(name)
     target, number = directory / name, 2
     while os.path.lexists(target):
@@ -58,7 +58,8 @@ def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str |
     otherwise.mkdir(parents=True, exist_ok=True, mode=0o700)
     for left in otherwise.glob(f"{_SAVING}*"):
         # Of a command that was cut off; what it was about to save is still where it was.
-        shutil.rmtree(left, ignore_errors=True)
+        with suppress(OSError):
+            platform.remove_tree(str(left))
     with tempfile.TemporaryDirectory(prefix=_SAVING, dir=otherwise) as passing:
         copy = os.path.join(passing, os.path.basename(path))
         copy_whole(content or path, copy, platform)

@@ -49,7 +49,7 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
 def write_link(path: str, target: str, modified: int | None) -> FileState:
     """Make a symbolic link that must not be there yet; gives its state.
 
-    Raises MachineError where the file system has no links.
+    Raises MachineError where the file system has no links, or the user not the right to make one.
     """
     try:
         os.symlink(target, path)
@@ -57,8 +57,8 @@ def write_link(path: str, target: str, modified: int | None) -> FileState:
         if error.errno not in CANNOT:
             raise
         raise MachineError(
-            f"{os.path.basename(path)} is a link, and the volume of {os.path.dirname(path)} cannot hold links.",
-            remedy="Leave it out with --skip, or use another volume.",
+            f"{os.path.basename(path)} is a link, and none can be made where it belongs.",
+            remedy="Leave it out with --skip, use another volume, or get the right to make links from your system.",
             path=path,
         ) from error
     if modified is not None and os.utime in os.supports_follow_symlinks:

@@ -2,7 +2,6 @@
 
 import logging
 import os
-import shutil
 import threading
 from collections.abc import Iterable, Iterator, Sequence, Set
 from contextlib import contextmanager
@@ -259,7 +258,7 @@ def tidy(edges: Edges) -> list[str]:
     dropped = []
     for staging in stagings:
         with faults.of(staging.path):
-            drop_staging(staging)
+            drop_staging(staging, edges.platform)
             dropped.append(staging)
         edges.checkpoint("staging-dropped")
     # A directory whose removal a power cut takes back must still be on record.
@@ -284,7 +283,7 @@ def tidy(edges: Edges) -> list[str]:
         kept = f"{edges.notes}/{number}"
         with faults.of(kept):
             if os.path.isdir(kept):
-                shutil.rmtree(kept)
+                edges.platform.remove_tree(kept)
             forgotten.append(number)
     with faults.of(edges.backups.top):
         if noted:

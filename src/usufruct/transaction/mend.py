@@ -217,7 +217,7 @@ def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
         is_backed = state.kind is FileKind.FILE
         if is_backed:
             edges.backups.keep(staged, state)
-        drop_staged(staged)
+        drop_staged(work, staged)
         again = Layer(layer.level, holding, state, layer.entry, is_backed)
         enter_layers(edges.ledger, work.change, [NewLayer(directory, mending.name, again)])
         return
@@ -227,7 +227,7 @@ def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
     enter_layers(edges.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
     set_backed(edges.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
     if laid.is_shared:
-        drop_staged(staged)
+        drop_staged(work, staged)
         if laid.backs_up:
             edges.backups.keep(path, disk, stays=True)
     elif laid.backs_up and not edges.backups.is_beside(mending.path):

@@ -2,7 +2,6 @@
 
 import mmap
 import os
-import shutil
 from array import array
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -270,13 +269,13 @@ class _Layers:
             self._batch.append(NewLayer(directory, name, mine))
             self._claims.append((directory, name))
             self._shared.add(step.row)
-            drop_staged(self._contents.staged_path(step.row))
+            drop_staged(self._contents.work, self._contents.staged_path(step.row))
             return
         self._batch.extend(NewLayer(directory, name, layer) for layer in laid.layers)
         self._covered.extend((directory, name, level) for level in laid.covered)
         if laid.is_shared:
             self._shared.add(step.row)
-            drop_staged(self._contents.staged_path(step.row))
+            drop_staged(self._contents.work, self._contents.staged_path(step.row))
             if laid.backs_up:
                 backups.keep(path, disk, stays=True)
         elif disk.kind is not FileKind.ABSENT:
@@ -380,7 +379,7 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     top = f"{work.edges.notes}/{holding}"
     if os.path.isdir(top):
         # Of an addition that was cut off before its number was on record.
-        shutil.rmtree(top)
+        work.edges.platform.remove_tree(top)
     os.makedirs(top)
     for number, (row, blocks) in enumerate(archive.stream(rows)):
         suffix = os.path.splitext(listing.names[row])[1]

@@ -33,7 +33,7 @@ def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state:
     if renewed.layer.is_backed and not renewed.is_same:
         edges.backups.keep(staged, renewed.layer.state)
     if renewed.is_same or not renewed.is_on_top:
-        drop_staged(staged)
+        drop_staged(work, staged)
     enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.layer)])
     return renewed
 
@@ -54,9 +54,9 @@ def layer_of(stack: Iterable[Layer], holding: int) -> Layer:
     return next(layer for layer in stack if layer.holding == holding)
 
 
-def drop_staged(path: str) -> None:
+def drop_staged(work: Work, path: str) -> None:
     """Remove one thing from a staging directory."""
     if stat.S_ISDIR(os.lstat(path).st_mode):
         os.rmdir(path)
     else:
-        os.unlink(path)
+        work.edges.platform.unlink(path)

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from usufruct.errors import DiffersFromRecord, PlanIsStale, UnsoundBackup
+from usufruct.files.attributes import set_mode
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import Directory, Walk
 from usufruct.files.looking import state_at, with_digest
@@ -263,6 +264,7 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
     path = f"{here.path}/{name}"
     disk = here.state(name)
     if disk.is_same_file(before):
+        _guard_again(work, here, name, before, disk)
         return None
     if disk.kind is not FileKind.ABSENT and not disk.is_same_file(after):
         # Size, time and inode say little where a drive was copied, restored, or read by another system: content does.
@@ -290,7 +292,14 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
         here.bring(waiting, name, replaces=disk.kind is not FileKind.ABSENT)
     except FileExistsError:
         return Stranger(path, _rescued(work, directory, difference))
+    _guard_again(work, here, name, before, here.state(name))
     return None
+
+
+def _guard_again(work: Work, here: Directory, name: str, before: FileState, disk: FileState) -> None:
+    """Give a file the mode back that had to be lifted where it keeps a file from being replaced."""
+    if work.edges.platform.mode_guards_names and before.kind is FileKind.FILE and disk.mode != before.mode:
+        set_mode(f"{here.path}/{name}", before.mode)
 
 
 def _original(work: Work, directory: KnownDirectory, difference: Difference) -> str:
@@ -305,7 +314,7 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
     # A later recovery trusts the name: it may stand for nothing that is not whole.
     growing = f"{above}.growing"
     if os.path.lexists(growing):
-        os.unlink(growing)
+        work.edges.platform.unlink(growing)
     if before.kind is FileKind.LINK:
         write_link(growing, before.target, before.modified)
     else:
@@ -338,6 +347,6 @@ def _rescued(work: Work, directory: KnownDirectory, difference: Difference) -> s
         source = _original(work, directory, difference)
     except UnsoundBackup:
         return ""
-    saved = free_path(difference.name, work.edges.saved)
+    saved = free_path(difference.name, work.edges.saved, work.edges.platform)
     copy_whole(source, saved, work.edges.platform)
     return saved
