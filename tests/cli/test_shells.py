@@ -88,5 +88,32 @@ class ShellsTest(WorldTest):
         self.complete(["fish", "--no-config", "-i"], "fish")
 
 
+class PowerShellTest(WorldTest):
+    """That shell is not at hand: what its script asks with, and what it is answered."""
+
+    def answered(self, *words: str, start: str = "") -> list[list[str]]:
+        asked = {"_USUFRUCT_COMPLETE": "powershell_complete", "COMP_WORDS": "\n".join(words), "COMP_CWORD": start}
+        done = run_program(home=self.world.places.data, cwd=self.world.folder / "downloads", **asked)
+        self.assertEqual(done.stderr, "")
+        return [line.replace("\t", ",").split(",") for line in done.stdout.splitlines()]
+
+    def test_commands_are_offered_with_what_they_do(self) -> None:
+        found = self.answered(start="lo")
+        self.assertEqual(found, [["plain", "look", "Say what archives are and where their content would go."]])
+
+    def test_a_word_in_quotes_is_completed_as_it_is_meant(self) -> None:
+        self.world.archive("moon and sun.zip", {"gels/moon.gel": "m"})
+        names = [name for _, name, _ in self.answered("add", start="'moon and")]
+        self.assertEqual(names, ["moon and sun.zip"])
+        inside = self.answered("add", "moon and sun.zip", "--only")
+        self.assertEqual([name for _, name, _ in inside], ["gels/moon.gel"])
+
+    def test_the_script_calls_the_program_by_the_variable_it_answers_to(self) -> None:
+        script = run_program("completion", "powershell", home=self.world.places.data).stdout
+        self.assertIn('$env:_USUFRUCT_COMPLETE = "powershell_complete"', script)
+        self.assertIn("-CommandName usufruct ", script)
+        self.assertNotIn("%(", script)
+
+
 if __name__ == "__main__":
     unittest.main()

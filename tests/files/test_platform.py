@@ -14,8 +14,9 @@ from unittest import mock
 from tests.planning.test_layouts import listing_of
 from tests.support import WorldTest, sample_application
 from usufruct.actions.demonstration import differences
+from usufruct.archives.library import library, library_version
 from usufruct.errors import DriveAway
-from usufruct.files import paths, platform
+from usufruct.files import paths, platform, shells
 from usufruct.files.platform import Platform
 from usufruct.files.printable import printable
 from usufruct.ledger import open_ledger
@@ -160,6 +161,51 @@ class PrintableTest(unittest.TestCase):
         for sign in "\u061c\u2028\u2029\x9b\x85":
             self.assertNotIn(sign, printable(f"a{sign}b"))
         self.assertEqual(printable("Owl \u00fc"), "Owl \u00fc")
+
+
+class ShellsTest(unittest.TestCase):
+    """What is to be typed is quoted for the shells that people have."""
+
+    def quoted(self, system: str, word: str) -> str:
+        platform = Platform(has_posix_shells=system == "posix")
+        with mock.patch("usufruct.files.shells.this_platform", lambda: platform):
+            return shells.quoted(word)
+
+    def test_words_of_other_systems(self) -> None:
+        for word, posix, windows in (
+            ("Dusk", "Dusk", "Dusk"),
+            ("C:/Users/Ann/sky v1.zip", "'C:/Users/Ann/sky v1.zip'", '"C:/Users/Ann/sky v1.zip"'),
+            ("it's (new)", "'it'\"'\"'s (new)'", '"it\'s (new)"'),
+            ("50% off $now", "'50% off $now'", "'50% off $now'"),
+            ("Ann's $", "'Ann'\"'\"'s $'", "'Ann''s $'"),
+            ("", "''", '""'),
+        ):
+            with self.subTest(word):
+                self.assertEqual(self.quoted("posix", word), posix)
+                self.assertEqual(self.quoted("windows", word), windows)
+
+    def test_a_variable_is_set_as_the_shell_does_it(self) -> None:
+        with mock.patch("usufruct.files.shells.this_platform", lambda: Platform(has_posix_shells=False)):
+            self.assertEqual(shells.setting("USUFRUCT_HOME", "C:/my things"), '$env:USUFRUCT_HOME = "C:/my things"')
+            self.assertEqual(shells.typed(["usufruct", "remove", "Dusk II"]), 'usufruct remove "Dusk II"')
+
+
+class ArchiveLibraryTest(unittest.TestCase):
+    def test_the_systems_own_is_asked_for_by_its_name_there(self) -> None:
+        """The binding looks for `archive`, and Windows calls it otherwise."""
+        if library_version() is None:
+            self.skipTest("there is none here")
+        for found, wanted in ((None, "archiveint.dll"), ("C:/tools/archive.dll", "C:/tools/archive.dll")):
+            with (
+                mock.patch.dict(os.environ),
+                mock.patch("usufruct.archives.library.find_library", lambda _, found=found: found),
+                mock.patch(
+                    "usufruct.archives.library.this_platform", lambda: Platform(archive_library="archiveint.dll")
+                ),
+            ):
+                os.environ.pop("LIBARCHIVE", None)
+                library()
+                self.assertEqual(os.environ["LIBARCHIVE"], wanted)
 
 
 if __name__ == "__main__":

@@ -1,7 +1,6 @@
 """Adding archives: each becomes a holding, or is told why not."""
 
 import logging
-import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
@@ -13,6 +12,7 @@ from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import Interrupted, MachineError, UsufructError, WrongUsage
+from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
@@ -134,7 +134,7 @@ def add_archives(
                 of_these = results[-number:]
                 if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
                     if why := _why_it_stays(found):
-                        lets_go = f"`usufruct archives {shlex.quote(found.holding)} --{afterwards}`"
+                        lets_go = f"`usufruct archives {quoted(found.holding)} --{afterwards}`"
                         fault = f"The archive stays, for {why}; {lets_go} lets it go all the same"
                         result.settled = Settled(afterwards, fault=fault)
                     else:

@@ -2,7 +2,6 @@
 
 import logging
 import os
-import shlex
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -29,6 +28,7 @@ from usufruct.files.origin import origin_of
 from usufruct.files.paths import real_path
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.printable import nameable, printable
+from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import (
@@ -211,7 +211,7 @@ def _with_choices_of(known: Holding, request: Request) -> Request:
     if request.choices.claim and not old.claim:
         raise WrongUsage(
             f"{known.name} was added already, without --claim.",
-            remedy=f"`usufruct remove {shlex.quote(known.name)}` leaves what is yours; then add it with --claim.",
+            remedy=f"`usufruct remove {quoted(known.name)}` leaves what is yours; then add it with --claim.",
         )
     choices = combined(old, request.choices)
     return replace(

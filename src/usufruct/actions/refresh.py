@@ -1,11 +1,11 @@
 """Telling an application that its files changed, once the user has agreed to what is run for it."""
 
 import json
-import shlex
 import subprocess
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.files.copying import replace_text
+from usufruct.files.shells import typed
 from usufruct.model.applications import Application
 
 _PATIENCE = 60
@@ -21,7 +21,7 @@ def run_after(surroundings: Surroundings, application: Application) -> str:
         return ""
     if not is_agreed(surroundings, application):
         return (
-            f"{application.title} asks to run `{shlex.join(application.after)}` after each change. It was not run; "
+            f"{application.title} asks to run `{typed(application.after)}` after each change. It was not run; "
             f"`usufruct app agree {application.name}` allows it"
         )
     called = application.after[0]

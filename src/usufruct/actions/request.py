@@ -1,13 +1,13 @@
 """What the user asked of one or several archives."""
 
 import json
-import shlex
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 
 import msgspec
 
 from usufruct.archives.reading import Access
+from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices, OnClash
 
@@ -118,4 +118,4 @@ def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
         *((("--skip-unsafe",),) if choices.skip_unsafe else ()),
         *((("--names", names),) if names else ()),
     ]
-    return tuple(map(shlex.join, words))
+    return tuple(map(typed, words))

@@ -6,11 +6,14 @@ error for whoever reads. A handle belongs to one thread.
 
 import ctypes
 import logging
+import os
 from collections.abc import Iterator
+from ctypes.util import find_library
 from types import ModuleType
 from typing import Any, NamedTuple
 
 from usufruct.errors import UnreadableArchive
+from usufruct.files.platform import this_platform
 from usufruct.files.sources import Source
 
 _CHUNK = 1 << 17
@@ -41,6 +44,9 @@ class LibraryFault(Exception):
 
 def library() -> ModuleType:
     """The binding's functions; UnreadableArchive says what to install where the library is missing."""
+    if name := this_platform().archive_library:
+        # The binding asks for this before it looks for the usual name.
+        os.environ.setdefault("LIBARCHIVE", find_library("archive") or name)
     try:
         import libarchive.ffi as functions
     except Exception as error:

@@ -1,6 +1,5 @@
 """`usufruct app`."""
 
-import shlex
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -28,6 +27,7 @@ from usufruct.definitions.load import NAME
 from usufruct.errors import WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.printable import printable
+from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder
 
 
@@ -88,7 +88,7 @@ def show(name: str, *, as_json: bool) -> None:
     if application.after:
         is_agreed = refresh.is_agreed(around, application)
         waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
-        echo(f"  after     {printable(shlex.join(application.after))}{styled(waits, 'care')}")
+        echo(f"  after     {printable(typed(application.after))}{styled(waits, 'care')}")
     echo(f"  defined   {path_words(str(definition_file(around, application)))}")
     echo()
     rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
@@ -216,7 +216,7 @@ def agree(name: str, *, as_json: bool) -> None:
     if not application.after:
         _tell_state(application.name, "none", f"{application.name} runs nothing after a change.", as_json=as_json)
         return
-    command = printable(shlex.join(application.after))
+    command = printable(typed(application.after))
     if refresh.is_agreed(around, application):
         _tell_state(application.name, "allowed", f"{command} is allowed already.", as_json=as_json)
         return

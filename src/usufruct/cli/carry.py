@@ -1,6 +1,5 @@
 """`usufruct carry out` and `carry in`."""
 
-import shlex
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -41,6 +40,7 @@ from usufruct.cli.screen import (
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import DecisionNeeded
 from usufruct.files.printable import printable
+from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder, Programs
 
 _ALLOWING = {
@@ -262,7 +262,7 @@ def _definition_rows(application: Application) -> list[tuple[str, str, str, str]
     """What a definition would do here: every folder, the command, what becomes of files that can run."""
     rows = [("", "folder", printable(folder.name), _folder_words(folder)) for folder in application.folders]
     if application.after:
-        words = shlex.join(application.after)
+        words = typed(application.after)
         rows.append(("", "after", printable(words), "is run only once you agree, with `usufruct app agree`"))
     if application.programs is Programs.ALLOW:
         rows.append(("", "programs", "allow", "places files that can run"))

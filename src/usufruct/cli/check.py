@@ -1,6 +1,5 @@
 """`usufruct check`."""
 
-import shlex
 from typing import Any
 
 import click
@@ -10,6 +9,7 @@ from usufruct.cli import words
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
+from usufruct.files.shells import quoted
 from usufruct.survey.condition import Condition
 
 _MOST_PATHS = 12
@@ -75,7 +75,7 @@ def _end(results: list[Checked]) -> str:
     if not differing:
         holdings = count_words(len(results) - away, "holding")
         return f"All is as it was placed: {holdings}, {count_words(files, 'file')}.{not_compared}"
-    first = shlex.quote(differing[0].holding.name)
+    first = quoted(differing[0].holding.name)
     are = "is" if len(differing) == 1 else "are"
     said = f"{count_words(len(differing), 'holding')} of {len(results)} {are} not as placed."
     broken = any(one.found.keys() & {Condition.MISSING, Condition.DAMAGED} for one in differing)

@@ -1,11 +1,14 @@
 """`usufruct completion`."""
 
+import os
+import shlex
+
 import click
-from click.shell_completion import get_completion_class
+from click.shell_completion import CompletionItem, ShellComplete, add_completion_class, get_completion_class
 
 from usufruct.cli.screen import echo_json, echo_text, json_option
 
-_SHELLS = ("bash", "zsh", "fish")
+_SHELLS = ("bash", "zsh", "fish", "powershell")
 _VARIABLE = "_USUFRUCT_COMPLETE"
 _BASH = r"""
 %(complete_func)s() {
@@ -58,8 +61,62 @@ end
 
 complete --no-files --command %(prog_name)s --arguments "(%(complete_func)s)"
 """
-_OWN = {"bash": _BASH, "fish": _FISH}
+_POWERSHELL = r"""
+Register-ArgumentCompleter -Native -CommandName %(prog_name)s -ScriptBlock {
+    param($word, $line, $cursor)
+    $before = $line.CommandElements | Select-Object -Skip 1 | Where-Object { $_.Extent.EndOffset -lt $cursor }
+    $words = $before | ForEach-Object { if ($null -ne $_.Value) { "$($_.Value)" } else { "$_" } }
+    $encoding = [Console]::OutputEncoding
+    try {
+        [Console]::OutputEncoding = [Text.UTF8Encoding]::new($false)
+        $env:PYTHONIOENCODING = "utf-8"
+        $env:COMP_WORDS = $words -join "`n"
+        $env:COMP_CWORD = $word
+        $env:%(complete_var)s = "powershell_complete"
+        $found = @(%(prog_name)s)
+    } finally {
+        [Console]::OutputEncoding = $encoding
+        "PYTHONIOENCODING", "COMP_WORDS", "COMP_CWORD", "%(complete_var)s" | ForEach-Object {
+            Remove-Item "Env:$_" -ErrorAction SilentlyContinue
+        }
+    }
+    foreach ($one in $found) {
+        $kind, $value = $one -split ",", 2
+        if ($kind -ne "plain") {
+            [Management.Automation.CompletionCompleters]::CompleteFilename($word)
+            continue
+        }
+        $value, $help = $value -split "`t", 2
+        # What is offered comes from files and archives: whatever signs are in it, it goes in as one word.
+        $typed = $value
+        if ($value -notmatch "^[\w.:/\=+-]+$") { $typed = "'" + $value.Replace("'", "''") + "'" }
+        if (-not $help) { $help = $value }
+        [Management.Automation.CompletionResult]::new($typed, $value, "ParameterValue", $help)
+    }
+}
+"""
+_OWN = {"bash": _BASH, "fish": _FISH, "powershell": _POWERSHELL}
 """Scripts in the place of the library's, which let a name be more than one word. What it has for zsh quotes already."""
+
+
+@add_completion_class
+class PowerShell(ShellComplete):
+    """What the script for PowerShell asks with: the words before the one that is completed stand in a line each."""
+
+    name = "powershell"
+    source_template = _POWERSHELL
+
+    def get_completion_args(self) -> tuple[list[str], str]:
+        """The words before, and what there is of the one that is completed, without its quotes."""
+        said = os.environ.get("COMP_WORDS", "")
+        words = said.split("\n") if said else []
+        # Whoever looks at the whole line finds it as the other shells tell it.
+        os.environ["COMP_WORDS"] = shlex.join(["usufruct", *words])
+        return words, os.environ.get("COMP_CWORD", "").strip("'\"")
+
+    def format_completion(self, item: CompletionItem) -> str:
+        """Its kind, the word, and what it means."""
+        return f"{item.type},{item.value}\t{item.help or ''}"
 
 
 @click.command(short_help="Print what makes a shell complete Usufruct's words.")
@@ -73,9 +130,10 @@ def completion(context: click.Context, shell: str, *, as_json: bool) -> None:
     bash  usufruct completion bash > ~/.local/share/bash-completion/completions/usufruct
     zsh   usufruct completion zsh > a file _usufruct in a directory of $fpath
     fish  usufruct completion fish > ~/.config/fish/completions/usufruct.fish
+    powershell  usufruct completion powershell >> $PROFILE
     """  # noqa: D301 - the sign for lines that are kept
     found = get_completion_class(shell)
-    assert found, "Click knows all three"
+    assert found, "Click knows three, and the fourth is ours"
     root = context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
     # What the library would print, without asking the shell for its version: it may not be on this machine.

@@ -12,6 +12,7 @@ import click
 from usufruct.actions.demonstration import count_of_files, differences, prepare_demo, tree_of
 from usufruct.cli.screen import echo, echo_json, json_option, styled
 from usufruct.errors import UsufructError, WrongUsage
+from usufruct.files.shells import quoted, setting
 from usufruct.files.state_places import HOME_VARIABLE
 
 _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
@@ -121,8 +122,8 @@ def _tell_kept(folder: Path, *, as_json: bool) -> None:
         echo_json({"folder": str(folder), "home": str(folder / "usufruct")})
         return
     echo(styled("## The example is yours to play with.", "title"))
-    echo(f"  cd {shlex.quote(str(folder))}")
-    echo(f"  export {HOME_VARIABLE}={shlex.quote(str(folder / 'usufruct'))}")
+    echo(f"  cd {quoted(str(folder))}")
+    echo(f"  {setting(HOME_VARIABLE, str(folder / 'usufruct'))}")
     echo("  usufruct list")
 
 

@@ -256,6 +256,9 @@ def run(words: Sequence[str]) -> int:
 
 
 def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
+    if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
+        # The library has no class for this shell; importing ours makes it known.
+        importlib.import_module("usufruct.cli.completion")
     try:
         result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
         return result if isinstance(result, int) else 0

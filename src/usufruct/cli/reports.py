@@ -1,6 +1,5 @@
 """What `look` and `add` say about an archive."""
 
-import shlex
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import repeat
@@ -27,6 +26,7 @@ from usufruct.cli.screen import (
 from usufruct.cli.trees import Branch, Marks, drawn
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
+from usufruct.files.shells import quoted
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import AsideKind, Decision, Home, Layout
 from usufruct.model.plan import Clash, Plan
@@ -359,14 +359,14 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
         yield f"{_INDENT}{what} its own now, and will go with it"
     if alike := len(placed.shared) - placed.claimed:
         yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
-    quoted = shlex.quote(result.holding)
+    name = quoted(result.holding)
     if placed.notes:
-        yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {quoted} --notes"
+        yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {name} --notes"
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
     if added.settled:
         yield from _settled_lines(added.settled)
-    yield f"{_INDENT}To take it back: usufruct remove {quoted}"
+    yield f"{_INDENT}To take it back: usufruct remove {name}"
 
 
 def short_report(added: Added) -> str:

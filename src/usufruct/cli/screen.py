@@ -275,13 +275,13 @@ def path_words(path: str) -> str:
 
 def shell_words(words: Sequence[str]) -> str:
     """Words of a command as a shell takes them, the user's home as `~`."""
-    import shlex
+    from usufruct.files.shells import has_home_sign, quoted
 
     home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
     return " ".join(
-        f"~/{shlex.quote(word[len(home) + 1 :])}"
-        if home not in ("", "/") and word.startswith(home + "/")
-        else shlex.quote(word)
+        f"~/{quoted(word[len(home) + 1 :])}"
+        if has_home_sign() and home not in ("", "/") and word.startswith(home + "/")
+        else quoted(word)
         for word in words
     )
 

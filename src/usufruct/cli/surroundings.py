@@ -1,6 +1,5 @@
 """The surroundings of a command, with what is told on standard error."""
 
-import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -8,6 +7,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.screen import count_words, echo, path_words
 from usufruct.errors import DriveAway, UsufructError
 from usufruct.files.printable import printable
+from usufruct.files.shells import typed
 from usufruct.model.progress import Watch, unwatched
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ def surroundings(watch: Watch = unwatched) -> Surroundings:
         """Say once what stands aside; all else works."""
         if fault.message not in told:
             told.add(fault.message)
-            opens = shlex.join(["usufruct", "app", "edit", Path(fault.path).stem])
+            opens = typed(["usufruct", "app", "edit", Path(fault.path).stem])
             mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
             _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
 

@@ -1,7 +1,6 @@
 """The settings: from the defaults, the file, the environment, each stronger than the one before."""
 
 import os
-import shlex
 import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
@@ -11,6 +10,7 @@ from typing import Any
 from usufruct.errors import BadDefinition, WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.platform import Platform
+from usufruct.files.shells import quoted
 from usufruct.model.settings import PATHS, Settings, fault_in, key_of, variable_of
 
 
@@ -93,7 +93,7 @@ def _usable(file: Path, on_fault: Callable[[BadDefinition], None]) -> dict[str, 
             on_fault(
                 BadDefinition(
                     f"{key} in {file} is at fault: {said}.",
-                    remedy=f"`usufruct settings reset {shlex.quote(key)}` takes it out.",
+                    remedy=f"`usufruct settings reset {quoted(key)}` takes it out.",
                     path=str(file),
                 )
             )

@@ -8,7 +8,6 @@ step is looked at, which leaves the moment between looking and acting.
 
 import errno
 import os
-import shlex
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,6 +18,7 @@ from usufruct.files.attributes import set_times
 from usufruct.files.looking import state_of
 from usufruct.files.paths import real_path
 from usufruct.files.platform import Platform
+from usufruct.files.shells import typed
 from usufruct.model.records import ABSENT, FileState
 
 _REACH = getattr(os, "O_PATH", os.O_RDONLY) | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_NOFOLLOW", 0)
@@ -178,7 +178,7 @@ class Walk:
 def leads_elsewhere(step: str) -> LeadsElsewhere:
     """What is told of a directory that is a link now."""
     real = real_path(step)
-    moved = shlex.join(["usufruct", "recover", "--moved", step, real])
+    moved = typed(["usufruct", "recover", "--moved", step, real])
     return LeadsElsewhere(
         f"{step} was a folder when it was recorded and is a link now, to {real}. Nothing is done through it.",
         remedy=f"If you moved the folder there, say so: `{moved}`. If not, put the folder back and try again.",

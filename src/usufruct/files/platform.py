@@ -45,6 +45,10 @@ class Platform:
     """Whether user content lies where the desktop's open standards say."""
     has_windows_names: bool = False
     """Names are bound by Windows' rules: reserved names, characters, trailing dots."""
+    has_posix_shells: bool = True
+    """The user's shells quote and expand as POSIX says."""
+    archive_library: str = ""
+    """The name of the system's archive library, where it is another than everybody's."""
     can_fork: bool = False
     """Whether a process may go on as two without harm."""
     has_directory_descriptors: bool = False
@@ -321,6 +325,8 @@ def this_platform() -> Platform:
             mode_guards_names=True,
             has_open_desktop=False,
             has_windows_names=True,
+            has_posix_shells=False,
+            archive_library="archiveint.dll",
             rename_unless_taken=_windows_rename_unless_taken,
             identity_of_volume=mounts.windows_identity,
         )

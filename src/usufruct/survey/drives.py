@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from usufruct.errors import DriveAway
 from usufruct.files.mounts import mount_point, mounts
 from usufruct.files.paths import nearest
+from usufruct.files.shells import typed
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_places, places_of_holdings
 from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
@@ -105,9 +106,7 @@ class Drives(NamedTuple):
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
         said = f"{where} is something else now" if is_taken else f"there is no {where} now"
-        import shlex  # only here: nearly always every drive is there
-
-        moved = shlex.join(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
+        moved = typed(["usufruct", "recover", "--moved", where, elsewhere or "NEW-PLACE"])
         if elsewhere:
             remedy = f"The drive is at {elsewhere}. Mount it where it was, or say that it stays there: `{moved}`."
         else:

@@ -1,0 +1,37 @@
+"""Words as they are typed in the shells that people have on this system."""
+
+import re
+import shlex
+from collections.abc import Iterable
+
+from usufruct.files.platform import this_platform
+
+_PLAIN = re.compile(r"[\w@+=:,./\\-]+")
+_EXPANDED = re.compile(r"[$`%]")
+
+
+def has_home_sign() -> bool:
+    """Whether a shell here puts the home in the place of `~` for every command."""
+    return this_platform().has_posix_shells
+
+
+def quoted(word: str) -> str:
+    """One word, in quotes where a shell would take it for something else."""
+    if this_platform().has_posix_shells:
+        return shlex.quote(word)
+    if _PLAIN.fullmatch(word):
+        return word
+    # Both shells there know double quotes; of what stands in them only single ones keep PowerShell from expanding it.
+    return "'" + word.replace("'", "''") + "'" if _EXPANDED.search(word) else f'"{word}"'
+
+
+def setting(variable: str, value: str) -> str:
+    """The command that gives a variable to what is called from then on."""
+    if this_platform().has_posix_shells:
+        return f"export {variable}={quoted(value)}"
+    return f'$env:{variable} = "{value}"'
+
+
+def typed(words: Iterable[str]) -> str:
+    """A command's words, one behind the other."""
+    return " ".join(map(quoted, words))
