@@ -74,7 +74,7 @@ def tar_bytes(files: Files, mode: str = "w") -> bytes:
 
 def sample_application(name: str, root: str = "/world") -> Application:
     """One of the sample applications with its root below `root`."""
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     application = load_application(SAMPLES / "apps" / f"{name}.toml")
     return replace(application, root=f"{root}/{Path(application.root).name}")

@@ -1,8 +1,9 @@
 """The same archive again: added already, added to by another choice, settled afterwards all the same."""
 
 import unittest
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from tests.support import WorldTest, zip_bytes
 from usufruct.actions.adding import Added, add_archives, look_at

@@ -2,7 +2,8 @@
 
 import os
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import WorldTest, zip_bytes

@@ -5,13 +5,13 @@ import os
 import random
 import tarfile
 import zipfile
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
 import libarchive
 import py7zr
+from msgspec.structs import replace
 
 from tests.support import WorldTest
 from usufruct.actions.packing import Made, Packing, pack_planned, plan_packing

@@ -1,8 +1,9 @@
 """Two packs with the same names inside, added in either order: both are whole, or the second is a question."""
 
 import unittest
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from tests.planning.test_packs import OWN, PACKS, places_of
 from tests.support import WorldTest

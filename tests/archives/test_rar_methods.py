@@ -3,8 +3,9 @@
 import random
 import unittest
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from unittest import mock
+
+from msgspec.structs import replace
 
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.rar_streams import (

@@ -6,9 +6,10 @@ import unittest
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
+
+from msgspec.structs import replace
 
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.dos_writers import Old, arc_of, arj_of, zoo_of

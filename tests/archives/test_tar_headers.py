@@ -5,7 +5,8 @@ import io
 import random
 import tarfile
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes

@@ -3,10 +3,10 @@
 import os
 import tempfile
 import unittest
-from dataclasses import replace
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec.structs import replace
 
 from usufruct.backups import Backups
 from usufruct.errors import MachineError, UnsoundBackup

@@ -7,11 +7,11 @@ import re
 import stat
 import sys
 import unittest
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 import jsonschema
+from msgspec.structs import replace
 
 from tests.cli.test_json import SCHEMA
 from tests.support import WorldTest, run_program

@@ -3,8 +3,9 @@
 import contextlib
 import io
 import unittest
-from dataclasses import replace
 from unittest import mock
+
+from msgspec.structs import replace
 
 from tests.support import WorldTest
 from usufruct.actions.adding import add_archives

@@ -5,11 +5,11 @@ import plistlib
 import sys
 import tempfile
 import unittest
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 from blake3 import blake3
+from msgspec.structs import replace
 
 from tests.support import IN_MEMORY, zip_bytes
 from usufruct.actions.gathering import gathered, is_archive

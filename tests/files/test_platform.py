@@ -6,10 +6,11 @@ import os
 import sys
 import tempfile
 import unittest
-from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
+
+from msgspec.structs import replace
 
 from tests.planning.test_layouts import listing_of
 from tests.support import WorldTest, sample_application

@@ -9,10 +9,11 @@ import signal
 import tempfile
 import traceback
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import replace
 from multiprocessing.connection import Connection
 from pathlib import Path
 from types import FrameType
+
+from msgspec.structs import replace
 
 from tests.archives.case import OLD
 from tests.fuzzing.bombs import BOMBS

@@ -1,7 +1,8 @@
 """Which application an archive is for."""
 
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tests.planning.test_layouts import listing_of
 from tests.support import sample_application

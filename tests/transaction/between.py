@@ -16,11 +16,11 @@ import sys
 import tempfile
 import traceback
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 from blake3 import blake3
+from msgspec.structs import replace
 
 from tests.support import IN_MEMORY, World
 from tests.transaction.kills import killed_at

@@ -5,8 +5,9 @@ import shutil
 import unittest
 from collections.abc import Callable
 from contextlib import ExitStack
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from tests.support import World, WorldTest, run_program
 from tests.transaction.drive import Drive, drives, with_drive

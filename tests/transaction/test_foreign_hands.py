@@ -5,9 +5,10 @@ import shutil
 import threading
 import unittest
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
+
+from msgspec.structs import replace
 
 from tests.support import DOWNLOADS, WorldTest, made_older
 from tests.transaction.kills import killed_at

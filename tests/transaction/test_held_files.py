@@ -67,7 +67,7 @@ class ReadOnlyTest(WorldTest):
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
     def test_backups_that_are_copies_keep_the_protection(self) -> None:
-        from dataclasses import replace
+        from msgspec.structs import replace
 
         self.world.platform = replace(self.world.platform, has_hard_links=False)
         self.world.add_files("sky.zip", {"gels/moon.gel": "theirs"})

@@ -227,7 +227,7 @@ class InterruptionsTest(WorldTest):
             events.append("sync")
             return True
 
-        from dataclasses import replace as with_fields
+        from msgspec.structs import replace as with_fields
 
         self.world.platform = with_fields(platform, sync_file_system=sync, rename_unless_taken=rename_new)
         with mock.patch("os.replace", replace):

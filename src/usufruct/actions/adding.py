@@ -2,9 +2,11 @@
 
 import logging
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from itertools import product
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.actions.afterwards import Settled, settle_archive
 from usufruct.actions.examine import Examined, examined
@@ -28,8 +30,7 @@ from usufruct.transaction.work import Edges
 _log = logging.getLogger(__name__)
 
 
-@dataclass(slots=True, kw_only=True)
-class Added:
+class Added(Struct, kw_only=True):
     """What became of one archive."""
 
     examined: Examined

@@ -2,8 +2,9 @@
 
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.actions.listing import find_holdings
 from usufruct.actions.sources import is_still
@@ -22,8 +23,7 @@ _HEADERS = 16 << 10
 """Bytes of a small archive that are no content."""
 
 
-@dataclass(frozen=True, slots=True)
-class Settled:
+class Settled(Struct, frozen=True):
     """What became of an archive."""
 
     how: str
@@ -87,8 +87,7 @@ def _store(surroundings: Surroundings, edges: Edges, volumes: list[Volume]) -> t
     return tuple(new for _, new in moved)
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """One file of an archive, as it is on record."""
 
     path: str

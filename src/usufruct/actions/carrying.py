@@ -5,13 +5,13 @@ import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from graphlib import TopologicalSorter
 from pathlib import Path
 
 import msgspec
 import tomlkit
+from msgspec import Struct, field
 
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.afterwards import store_of
@@ -59,8 +59,7 @@ an application's root.
 """
 
 
-@dataclass(frozen=True, slots=True)
-class CarriedOut:
+class CarriedOut(Struct, frozen=True):
     """What was carried out, and what could not be."""
 
     made: Made
@@ -164,8 +163,7 @@ def _home_words(path: str) -> str:
     return "~" + path[len(home) :].replace(os.sep, "/") if path == home or path.startswith(home + os.sep) else path
 
 
-@dataclass(slots=True)
-class Bringing:
+class Bringing(Struct):
     """One holding of a carry file, and what would become of it here."""
 
     holding: CarriedHolding
@@ -182,8 +180,7 @@ class Bringing:
     """Digest → path of archives that are here already."""
 
 
-@dataclass(slots=True)
-class BringingDefinition:
+class BringingDefinition(Struct):
     """One definition of a carry file, and what would become of it here."""
 
     name: str
@@ -199,8 +196,7 @@ class BringingDefinition:
     """What of it needs a yes of its own."""
 
 
-@dataclass(slots=True)
-class ToCarryIn:
+class ToCarryIn(Struct):
     """What carrying in would do: nothing is changed yet."""
 
     file: Path

@@ -1,7 +1,8 @@
 """Whether what was placed is still there, and whether the backups are still what they should be."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from usufruct.actions.listing import find_holdings
 from usufruct.actions.surroundings import Surroundings
@@ -15,8 +16,7 @@ from usufruct.survey.condition import Condition, condition_of, untouched_of
 from usufruct.survey.drives import Presence, presences, refuse_away
 
 
-@dataclass(slots=True)
-class Checked:
+class Checked(Struct):
     """How one holding is."""
 
     holding: Holding
@@ -64,8 +64,7 @@ def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:
     return result
 
 
-@dataclass(frozen=True, slots=True)
-class StoreCheck:
+class StoreCheck(Struct, frozen=True):
     """How the backups are."""
 
     kept: int

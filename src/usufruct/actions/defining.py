@@ -5,8 +5,9 @@ import re
 import stat
 import unicodedata
 from collections.abc import Iterable, Set
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.actions.applications import definition_file, known_applications
 from usufruct.actions.surroundings import Surroundings
@@ -39,8 +40,7 @@ arrange = "tree"     # loose: files directly in it; tree: sub-directories kept; 
 """
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """A definition that is not written yet."""
 
     name: str

@@ -10,10 +10,10 @@ import os
 import re
 import shutil
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec import Struct
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
@@ -32,16 +32,14 @@ _IN_UNIT = re.compile(r"([\"\\])")
 _RESERVED = re.compile(r"([\"`$\\])")
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """What was written or taken back, and what was left because it is not what was written."""
 
     paths: tuple[str, ...]
     left: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class _Record:
+class _Record(Struct, frozen=True):
     """What is written: files with the digest of each ("" for a link), and folders made for them, outer before inner."""
 
     files: dict[str, str]

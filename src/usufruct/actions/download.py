@@ -1,8 +1,9 @@
 """A download as it may be taken: opened, opened with the archives in it, or whole as the file it is."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.actions.request import Request
 from usufruct.archives.nested import WholeFile, opened_inside, opened_together
@@ -19,8 +20,7 @@ from usufruct.planning.patterns import Patterns, letters_of
 WHOLE, OPENED = "whole", "opened"
 
 
-@dataclass(frozen=True, slots=True)
-class Variant:
+class Variant(Struct, frozen=True):
     """One way to take a download, for one application."""
 
     layout: Layout

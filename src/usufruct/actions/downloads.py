@@ -4,10 +4,10 @@ import logging
 import os
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
 from usufruct.actions.download import Download
@@ -61,8 +61,7 @@ class _Seen(msgspec.Struct):
     digest: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Waiting:
+class Waiting(Struct, frozen=True, kw_only=True):
     """One download, or one set of several files."""
 
     path: str

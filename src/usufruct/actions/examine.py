@@ -5,11 +5,12 @@ import os
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from usufruct.actions.download import Download, Variant
 from usufruct.actions.request import Request, choices_from_text
@@ -67,8 +68,7 @@ _MOST_OF_PATH = 160
 """Characters of an entry's path in an error."""
 
 
-@dataclass(slots=True, kw_only=True)
-class Examined:
+class Examined(Struct, kw_only=True):
     """What an archive is and would do."""
 
     path: str

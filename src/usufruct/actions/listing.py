@@ -2,7 +2,9 @@
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import WrongUsage
@@ -49,8 +51,7 @@ def _by_time(holding: Holding) -> int:
     return -holding.added
 
 
-@dataclass(frozen=True, slots=True)
-class Sizes:
+class Sizes(Struct, frozen=True):
     """What takes the room, in bytes."""
 
     placed: tuple[tuple[str, int], ...]

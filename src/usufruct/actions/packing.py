@@ -5,11 +5,11 @@ import posixpath
 import shutil
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import accumulate
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
@@ -39,8 +39,7 @@ _MUCH = 1 << 40
 _PREFIX = ".usufruct-pack-"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Packing:
+class Packing(Struct, frozen=True, kw_only=True):
     """What is to be packed, and how."""
 
     sources: tuple[str, ...]
@@ -60,16 +59,14 @@ class Packing:
     with_junk: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """Something that was found and does not go into the archive."""
 
     path: str
     reason: str
 
 
-@dataclass(slots=True)
-class ToPack:
+class ToPack(Struct):
     """What would be packed: the plan that `--dry-run` shows."""
 
     out: Path
@@ -89,8 +86,7 @@ class ToPack:
         return sum(member.kind is not EntryKind.DIRECTORY for member in self.members)
 
 
-@dataclass(frozen=True, slots=True)
-class Made:
+class Made(Struct, frozen=True):
     """The archive that was made."""
 
     plan: ToPack
@@ -164,8 +160,7 @@ def pack_planned(surroundings: Surroundings, plan: ToPack, packing: Packing) -> 
         shutil.rmtree(beside, ignore_errors=True)
 
 
-@dataclass(frozen=True, slots=True)
-class _Source:
+class _Source(Struct, frozen=True):
     name: str
     """What the archive would be called if this was all."""
     is_folder: bool

@@ -5,8 +5,9 @@ import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.archives.names import encoding_for
 from usufruct.archives.nested import opened_inside
@@ -23,8 +24,7 @@ _MOST_TEXT = 1 << 20
 """Bytes of an entry that are shown."""
 
 
-@dataclass(frozen=True, slots=True)
-class Verified:
+class Verified(Struct, frozen=True):
     """What reading an archive through has shown."""
 
     path: str
@@ -38,8 +38,7 @@ class Verified:
     error: UsufructError | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class EntryText:
+class EntryText(Struct, frozen=True):
     """The beginning of an entry."""
 
     entry: str

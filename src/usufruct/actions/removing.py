@@ -1,7 +1,9 @@
 """Taking holdings out again."""
 
 from collections.abc import Callable, Mapping, Sequence, Set
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.actions.applications import known_applications
 from usufruct.actions.listing import find_holdings
@@ -19,8 +21,7 @@ from usufruct.transaction.take_out import Removed, removal_of, remove_holding
 from usufruct.transaction.work import Edges
 
 
-@dataclass(frozen=True, slots=True)
-class Removal:
+class Removal(Struct, frozen=True):
     """What became of one holding."""
 
     holding: Holding
@@ -35,8 +36,7 @@ class Removal:
     """What is to be told of its drive, if that is away: nothing was done then."""
 
 
-@dataclass(frozen=True, slots=True)
-class Forgotten:
+class Forgotten(Struct, frozen=True):
     """What became of the record of one holding."""
 
     holding: Holding

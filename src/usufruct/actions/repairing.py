@@ -1,7 +1,8 @@
 """Putting missing and damaged files of a holding back from its archive."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
 from usufruct.actions.listing import find_holding
@@ -16,8 +17,7 @@ from usufruct.survey.drives import refuse_away
 from usufruct.transaction.mend import repair_holding
 
 
-@dataclass(frozen=True, slots=True)
-class Repaired:
+class Repaired(Struct, frozen=True):
     """What a repair did."""
 
     holding: Holding

@@ -2,9 +2,10 @@
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import asdict, replace
 
 from usufruct.archives.reading import Access
 from usufruct.files.shells import typed
@@ -12,8 +13,7 @@ from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices, OnClash
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Request:
+class Request(Struct, frozen=True, kw_only=True):
     """The options of one `look` or `add`."""
 
     applications: tuple[Application, ...]

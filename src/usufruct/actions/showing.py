@@ -1,6 +1,6 @@
 """Reading the record: what one holding has."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from usufruct.actions.listing import find_holding, with_presence
 from usufruct.actions.surroundings import Surroundings
@@ -11,8 +11,7 @@ from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.survey.holdings import places_of
 
 
-@dataclass(frozen=True, slots=True)
-class HeldFile:
+class HeldFile(Struct, frozen=True):
     """One file of a holding."""
 
     path: str
@@ -25,8 +24,7 @@ class HeldFile:
     """What lies beneath: `original`, a holding's name, `user` for a file the user made in between, or nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Shown:
+class Shown(Struct, frozen=True):
     """One holding with all it has."""
 
     holding: Holding

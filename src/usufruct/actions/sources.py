@@ -3,8 +3,9 @@
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from usufruct.actions.download import Download
 from usufruct.actions.gathering import gathered

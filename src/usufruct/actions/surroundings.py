@@ -3,8 +3,9 @@
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from usufruct.errors import UsufructError
 from usufruct.files.state_places import StatePlaces
@@ -26,8 +27,7 @@ def ignore_fault(fault: UsufructError) -> None:
     """Tell nobody."""
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """The outside, handed to every action."""
 
     places: StatePlaces = field(default_factory=StatePlaces.found)

@@ -1,8 +1,9 @@
 """How definitions would do on a set of downloads: what each would win, and where it is nearly a tie."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.actions.adding import look_at
 from usufruct.actions.applications import known_applications
@@ -13,8 +14,7 @@ from usufruct.model.applications import Application
 from usufruct.planning.competition import Standing
 
 
-@dataclass(frozen=True, slots=True)
-class Tried:
+class Tried(Struct, frozen=True):
     """One download against the definitions."""
 
     contest: Examined

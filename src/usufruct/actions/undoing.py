@@ -1,8 +1,9 @@
 """The history, undoing and redoing: what one command did counts as one."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from usufruct.actions.applications import known_applications
 from usufruct.actions.refresh import run_after
@@ -24,8 +25,7 @@ from usufruct.transaction.work import Edges
 _REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
 
 
-@dataclass(slots=True)
-class Step:
+class Step(Struct):
     """What one command did, as the history lists it."""
 
     changes: list[Change]
@@ -62,8 +62,7 @@ class Step:
         return bool(self.reversible) and not self.done
 
 
-@dataclass(frozen=True, slots=True)
-class Reversed:
+class Reversed(Struct, frozen=True):
     """What undoing or redoing one change did."""
 
     change: Change

@@ -3,8 +3,9 @@
 import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
@@ -15,8 +16,7 @@ from usufruct.ledger.layers import directory_number, stacks_in
 from usufruct.model.records import FileKind, Layer
 
 
-@dataclass(frozen=True, slots=True)
-class Owner:
+class Owner(Struct, frozen=True):
     """What is stacked at one path."""
 
     path: str
@@ -27,8 +27,7 @@ class Owner:
     """What lies beneath, from the top down: holdings' names, `original` or `user` for the user's own."""
 
 
-@dataclass(slots=True)
-class Shares:
+class Shares(Struct):
     """How much of a directory, with all below it, is whose."""
 
     path: str

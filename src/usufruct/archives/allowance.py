@@ -1,6 +1,6 @@
 """What a download may demand, over all archives inside it together; counted before anything is kept."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from usufruct.errors import UnsafeArchive
 
@@ -18,8 +18,7 @@ _DICTIONARY_FOR_EACH = 16
 """And for each byte of it; a dictionary that is larger than the content is of no use to it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
+class Limits(Struct, frozen=True, kw_only=True):
     """What an archive may demand before it is taken for one made to do harm."""
 
     entries: int = 1_000_000

@@ -2,7 +2,8 @@
 
 from array import array
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.archives.reading import BLOCK
 
@@ -11,8 +12,7 @@ class MemberFault(Exception):
     """The headers do not hold together."""
 
 
-@dataclass(slots=True)
-class Member:
+class Member(Struct):
     """One member of a stream, as its headers tell it."""
 
     name: bytes

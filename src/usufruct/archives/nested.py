@@ -3,8 +3,9 @@
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from copy import copy
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.opening import open_nested

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from usufruct.errors import DamagedArchive
 from usufruct.files.looking import digest_of
@@ -18,8 +19,7 @@ _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
 
 
-@dataclass(frozen=True, slots=True)
-class Parts:
+class Parts(Struct, frozen=True):
     """The files of one archive."""
 
     paths: tuple[Path, ...]
@@ -30,8 +30,7 @@ class Parts:
     """Cut by size alone: nothing but the archive itself can tell that the last part is missing."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Place:
+class _Place(Struct, frozen=True):
     """What a file's name says of its place in a set."""
 
     style: str

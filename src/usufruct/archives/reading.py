@@ -1,10 +1,10 @@
 """The protocol that every format's reader follows, and what they share."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Protocol
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.passwords import Passwords
@@ -18,8 +18,7 @@ WHOLE = 16 << 20
 """Bytes of an entry up to which that may be done."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Access:
+class Access(Struct, frozen=True, kw_only=True):
     """What the user gave for opening archives."""
 
     passwords: Passwords = field(default_factory=Passwords)

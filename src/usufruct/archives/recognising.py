@@ -1,7 +1,8 @@
 """What a file is that is no archive, and what that means for somebody who waits for one."""
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.files.sources import Source
 
@@ -36,8 +37,7 @@ _PACKED_DOCUMENTS = frozenset(("docx", "xlsx", "pptx", "odt", "ods", "odp", "epu
 _OTHERS = {"sqlite": "a database (SQLite)", "swf": "a film for a web page (SWF)", "wasm": "a program (WebAssembly)"}
 
 
-@dataclass(frozen=True, slots=True)
-class Recognised:
+class Recognised(Struct, frozen=True):
     """A file told by its content."""
 
     what: str

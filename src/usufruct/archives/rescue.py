@@ -2,7 +2,8 @@
 
 import struct
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive

@@ -10,7 +10,8 @@ import lzma
 import struct
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.times import of_windows
@@ -39,8 +40,7 @@ class HeaderLocked(Exception):
     """The header is locked, and no password was given."""
 
 
-@dataclass(frozen=True, slots=True)
-class Coder:
+class Coder(Struct, frozen=True):
     """One step of packing."""
 
     method: bytes
@@ -61,8 +61,7 @@ class Coder:
         return 0
 
 
-@dataclass(slots=True)
-class Folder:
+class Folder(Struct):
     """A stream of files packed together."""
 
     coders: list[Coder]
@@ -81,8 +80,7 @@ class Folder:
         return next((size for number, size in enumerate(self.sizes) if number not in bound), 0)
 
 
-@dataclass(slots=True)
-class Entry:
+class Entry(Struct):
     """One entry as the header tells it."""
 
     name: str
@@ -98,8 +96,7 @@ class Entry:
     attributes: int = 0
 
 
-@dataclass(slots=True)
-class Headers:
+class Headers(Struct):
     """What a 7z says of itself."""
 
     folders: list[Folder] = field(default_factory=list)

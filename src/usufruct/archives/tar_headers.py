@@ -8,7 +8,8 @@ for each header of a stream.
 
 from array import array
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, Member, MemberFault
@@ -28,8 +29,7 @@ _PIECES = 21
 """Pieces in each further block of an old sparse map."""
 
 
-@dataclass(slots=True)
-class _Said:
+class _Said(Struct):
     """What headers before a member's own say of it."""
 
     name: bytes | None = None

@@ -8,7 +8,8 @@ import hashlib
 import hmac
 import os
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 CLASSIC_HEAD = 12
 """Bytes that the classic cipher puts before the data."""
@@ -70,8 +71,7 @@ def unlock_classic(password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
             yield plain[skipped:]
 
 
-@dataclass(frozen=True, slots=True)
-class AesLock:
+class AesLock(Struct, frozen=True):
     """What the extra field of an AES entry says."""
 
     has_checksum: bool

@@ -1,10 +1,10 @@
 """`usufruct add`."""
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from usufruct.actions.adding import Added, add_archives, look_at
 from usufruct.actions.examine import Examined

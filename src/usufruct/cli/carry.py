@@ -1,10 +1,10 @@
 """`usufruct carry out` and `carry in`."""
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from usufruct.actions.adding import Added
 from usufruct.actions.carrying import (

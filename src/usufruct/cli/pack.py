@@ -2,10 +2,10 @@
 
 import re
 import sys
-from dataclasses import replace
 from pathlib import Path
 
 import click
+from msgspec.structs import replace
 
 from usufruct.actions.packing import LEAST_VOLUME, Made, Packing, ToPack, pack_planned, plan_packing
 from usufruct.actions.passwords import lines_of

@@ -4,12 +4,12 @@ import os
 import sys
 from collections import Counter
 from collections.abc import Sequence, Set
-from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec.structs import replace
 
 from usufruct.actions.downloads import LOCKED, Waiting
 from usufruct.actions.examine import Examined

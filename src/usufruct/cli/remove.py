@@ -1,9 +1,9 @@
 """`usufruct remove`."""
 
-from dataclasses import replace
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings, would_remove
 from usufruct.cli import words

@@ -2,9 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from heapq import nsmallest
 from itertools import compress, islice
+
+from msgspec import Struct, field
 
 from usufruct.cli.cells import cells
 from usufruct.cli.screen import can_draw, count_words, is_plain, page, shortened, size_words, styled
@@ -23,8 +24,7 @@ _MOST_LEVELS = 64
 _EVERY_LEVEL = 1 << 30
 
 
-@dataclass(slots=True)
-class Branch:
+class Branch(Struct):
     """One directory of a tree."""
 
     remark: str = ""
@@ -82,8 +82,7 @@ class Branch:
         return self._totals
 
 
-@dataclass(frozen=True, slots=True)
-class _Row:
+class _Row(Struct, frozen=True):
     prefix: str
     name: str
     facts: tuple[str, str]
@@ -93,8 +92,7 @@ class _Row:
     mark: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Marks:
+class Marks(Struct, frozen=True, kw_only=True):
     """What is known of the marks that files may have."""
 
     roles: Mapping[str, str] = field(default_factory=dict)

@@ -3,19 +3,19 @@
 import os
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from usufruct.errors import BadDefinition, WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.platform import Platform
 from usufruct.files.shells import quoted
-from usufruct.model.settings import PATHS, Settings, fault_in, key_of, variable_of
+from usufruct.model.settings import DEFAULTS, PATHS, Settings, fault_in, variable_of
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """One setting as it holds now."""
 
     key: str
@@ -38,22 +38,21 @@ def found_settings(
     """Each setting with where its value comes from, in the order they are shown; faults as in `load_settings`."""
     written = _usable(file, on_fault)
     result = []
-    for one in fields(Settings):
-        key = key_of(one.name)
+    for key, default in DEFAULTS.items():
         variable = variable_of(key)
         if variable in environment:
             result.append(Found(key, parsed(key, environment[variable]), variable))
         elif key in written:
             result.append(Found(key, written[key], "file"))
         else:
-            result.append(Found(key, one.default, "default"))
+            result.append(Found(key, default, "default"))
     return result
 
 
 def parsed(key: str, text: str) -> Any:
     """A value as a user types it; WrongUsage says what is wrong with it."""
     value: Any = text
-    if isinstance(getattr(Settings(), key.replace("-", "_"), None), int) and text.strip().lstrip("-").isdigit():
+    if isinstance(DEFAULTS.get(key), int) and text.strip().lstrip("-").isdigit():
         value = int(text)
     if key in PATHS and text:
         # As it is meant here and now; another directory may be the current one later.

@@ -11,8 +11,9 @@ import stat
 import sys
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cache
+
+from msgspec import Struct
 
 from usufruct.files.attributes import CANNOT
 
@@ -33,8 +34,7 @@ Given the old path, the new path, and the descriptor of the directory that the n
 """
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Platform:
+class Platform(Struct, frozen=True, kw_only=True):
     """The abilities of one operating system."""
 
     has_hard_links: bool = True

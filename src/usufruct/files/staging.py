@@ -2,7 +2,9 @@
 
 import os
 import re
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.errors import StoreError
 from usufruct.files.attributes import set_times
@@ -15,8 +17,7 @@ _TICK = 10_000_000
 """Nanoseconds by which a system's clock for files may lag behind itself."""
 
 
-@dataclass(frozen=True, slots=True)
-class Staging:
+class Staging(Struct, frozen=True):
     """One staging directory, on the volume of the destinations below `base`."""
 
     base: str

@@ -1,14 +1,14 @@
 """Where Usufruct keeps what it knows: definitions, ledger, backups, notes."""
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 HOME_VARIABLE = "USUFRUCT_HOME"
 
 
-@dataclass(frozen=True, slots=True)
-class StatePlaces:
+class StatePlaces(Struct, frozen=True):
     """The paths of Usufruct's own files."""
 
     config: Path

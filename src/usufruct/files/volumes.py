@@ -1,8 +1,9 @@
 """What the file system of a path can hold."""
 
 import os
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from usufruct.files.mounts import mounts
 from usufruct.files.paths import nearest, real_path
@@ -16,8 +17,7 @@ _SMALL_FILES = frozenset({"vfat", "msdos"})
 _FAT_LARGEST = (1 << 32) - 1
 
 
-@dataclass(frozen=True, slots=True)
-class Volume:
+class Volume(Struct, frozen=True):
     """A file system's bounds."""
 
     kind: str

@@ -1,7 +1,8 @@
 """Holdings: finding, entering and striking them."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
@@ -264,8 +265,7 @@ def move_volume(ledger: Ledger, old: str, new: str) -> None:
     ledger.connection.execute("UPDATE holding SET archive = ? WHERE archive = ?", (new, old))
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(Struct, frozen=True):
     """A readme or the like that is kept with a holding."""
 
     entry: str

@@ -1,10 +1,11 @@
 """Layers and directories: the stacks of destinations, and how a change alters them."""
 
 from collections.abc import Container, Iterable, Iterator
-from dataclasses import dataclass
 from itertools import chain, groupby, islice
 from operator import itemgetter
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 from usufruct.ledger.ledger import Ledger
 from usufruct.model.records import FileKind, FileState, Layer
@@ -38,8 +39,7 @@ class NewLayer(NamedTuple):
 # --- directories ---------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class KnownDirectory:
+class KnownDirectory(Struct, frozen=True):
     """A directory on record."""
 
     number: int

@@ -1,7 +1,8 @@
 """What an application is: folders, and how content lies in each."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class Arrange(StrEnum):
@@ -23,8 +24,7 @@ class Programs(StrEnum):
     REFUSE = "refuse"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Folder:
+class Folder(Struct, frozen=True, kw_only=True):
     """One place in an application where one kind of content belongs."""
 
     name: str
@@ -60,8 +60,7 @@ class Folder:
         return self.path.startswith("/") or self.path[1:3] in (":/", ":\\")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Application:
+class Application(Struct, frozen=True, kw_only=True):
     """A program that reads content from folders."""
 
     name: str

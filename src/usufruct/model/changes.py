@@ -1,7 +1,8 @@
 """Changes: what the history is made of."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class ChangeKind(StrEnum):
@@ -25,8 +26,7 @@ class Phase(StrEnum):
     REVERSED = "reversed"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
+class Change(Struct, frozen=True, kw_only=True):
     """One entry of the history."""
 
     number: int

@@ -1,7 +1,9 @@
 """What the user answered before being asked."""
 
-from dataclasses import dataclass, replace
 from enum import StrEnum
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.model.applications import Programs
 
@@ -23,8 +25,7 @@ class OnClash(StrEnum):
     """Each is asked about."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Choices:
+class Choices(Struct, frozen=True, kw_only=True):
     """The options of one `look` or `add` that decide what goes where."""
 
     only: tuple[str, ...] = ()

@@ -2,8 +2,9 @@
 
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 
 class EntryKind(IntEnum):
@@ -15,8 +16,7 @@ class EntryKind(IntEnum):
     """A symbolic link; its text is in `Entry.target`."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Entry:
+class Entry(Struct, frozen=True, kw_only=True):
     """One file, link or directory of an archive."""
 
     path: str
@@ -34,8 +34,7 @@ class Entry:
     """The CRC-32 of the content where the archive states it before reading."""
 
 
-@dataclass(frozen=True, slots=True)
-class Refusal:
+class Refusal(Struct, frozen=True):
     """An entry that is never placed because it is unsafe."""
 
     entry: str

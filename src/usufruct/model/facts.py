@@ -1,10 +1,9 @@
 """What is worth knowing of an archive beside its entries."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(slots=True)
-class Facts:
+class Facts(Struct):
     """How an archive is made, as its reader found it."""
 
     packing: tuple[str, ...] = ()

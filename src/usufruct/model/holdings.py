@@ -1,11 +1,11 @@
 """Holdings: what `add` made, by name."""
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Volume:
+
+class Volume(Struct, frozen=True, kw_only=True):
     """One file of the archives that a holding came from."""
 
     path: str
@@ -32,8 +32,7 @@ class HeldVolume(NamedTuple):
     """It was the one that Usufruct's own data are on: both move together to another disk."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Holding:
+class Holding(Struct, frozen=True, kw_only=True):
     """The set of files that one `add` placed, under one name."""
 
     number: int

@@ -2,11 +2,12 @@
 
 from array import array
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import IntEnum
 from itertools import compress
 from operator import and_, not_
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind, Listing, Refusal
@@ -51,8 +52,7 @@ class Evidence(IntEnum):
     """A name of the root, with a folder found below it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Home:
+class Home(Struct, frozen=True):
     """A directory that entries go to."""
 
     folder: Folder | None
@@ -92,8 +92,7 @@ class Aside(NamedTuple):
     reason: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Option:
+class Option(Struct, frozen=True, kw_only=True):
     """One answer to a question."""
 
     name: str
@@ -106,8 +105,7 @@ class Option:
     """An entry or destination that it stands for."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Decision:
+class Decision(Struct, frozen=True, kw_only=True):
     """A question that only the user can answer."""
 
     question: str

@@ -1,8 +1,9 @@
 """What a survey found on disk and in the ledger, frozen, for planning to decide on."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from usufruct.model.records import FileState, Layer
 
@@ -17,8 +18,7 @@ class Found(NamedTuple):
     """The layers on record, lowest first; empty where Usufruct never placed anything."""
 
 
-@dataclass(frozen=True, slots=True)
-class SurveyedHome:
+class SurveyedHome(Struct, frozen=True):
     """One home of a layout, on this disk."""
 
     path: str
@@ -30,8 +30,7 @@ class SurveyedHome:
     """Spelling keys of all names on disk or on record here; only where free names may be looked for."""
 
 
-@dataclass(frozen=True, slots=True)
-class Snapshot:
+class Snapshot(Struct, frozen=True):
     """All homes of a layout, by their number there; None where nothing is placed."""
 
     root: str

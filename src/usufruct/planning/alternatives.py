@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, field
 from itertools import chain, combinations, permutations
+
+from msgspec import Struct, field
 
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
@@ -18,8 +19,7 @@ _MOST_COMPARED = 24
 FIRST, LAST = "first", "last"
 
 
-@dataclass(slots=True)
-class _Group:
+class _Group(Struct):
     """Alternatives that part at one directory (-1: of one name, told apart by order alone)."""
 
     parent: int

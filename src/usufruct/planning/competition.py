@@ -1,7 +1,8 @@
 """Which application an archive is for: every definition is tried, the strongest evidence wins and is weighed."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
@@ -13,8 +14,7 @@ _TENTH = 10
 _NO_CONTENT = (AsideKind.JUNK, AsideKind.NOTES)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Standing:
+class Standing(Struct, frozen=True, kw_only=True):
     """How one application stood when an archive was tried against it."""
 
     application: str
@@ -25,8 +25,7 @@ class Standing:
     """Told as strongly as the strongest, with at least two thirds of the files of the one with most."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Verdict:
+class Verdict(Struct, frozen=True, kw_only=True):
     """The outcome of trying an archive against several applications."""
 
     layout: Layout | None

@@ -4,7 +4,8 @@ They are compared within a directory, and between sibling directories of one for
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.layout import AsideKind, Layout
@@ -18,8 +19,7 @@ _MOST_DIRECTORIES, _AT_LEAST = 24, 2
 """Sibling directories that may hold a format each: more of them are the things themselves."""
 
 
-@dataclass(slots=True)
-class _Formats:
+class _Formats(Struct):
     """What one directory of the archive holds of a folder's preferred formats, directly or in groups below it."""
 
     folder: Folder

@@ -2,7 +2,9 @@
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.model.applications import Arrange
 from usufruct.model.entries import TOP, Listing
@@ -19,8 +21,7 @@ _MOST_TYPES = 12
 """File types that are listed before a folder is taken to hold anything."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LearnedFolder:
+class LearnedFolder(Struct, frozen=True, kw_only=True):
     """One folder as proposed."""
 
     name: str
@@ -32,8 +33,7 @@ class LearnedFolder:
     """What was seen, one thought a line."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Learned:
+class Learned(Struct, frozen=True, kw_only=True):
     """What a folder of content taught."""
 
     files: int

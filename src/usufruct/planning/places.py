@@ -4,7 +4,8 @@ The outermost directory that means something decides for all below it; what stan
 """
 
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
@@ -19,8 +20,7 @@ PIECE, APART = "piece", "apart"
 NOTES_REASON = "kept with the record, to be read with `show`"
 
 
-@dataclass(slots=True)
-class _Names:
+class _Names(Struct):
     """What the names of an application's root and folders are, folded."""
 
     root: dict[tuple[str, ...], str] = field(default_factory=dict)

@@ -2,7 +2,8 @@
 
 import posixpath
 from collections.abc import Iterable, Mapping, Sequence, Set
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
@@ -52,8 +53,7 @@ def set_notes_aside(layout: Layout, tree: Tree) -> None:
                 layout.set_aside(row, AsideKind.NOTES, reason)
 
 
-@dataclass(frozen=True, slots=True)
-class _Taker:
+class _Taker(Struct, frozen=True):
     """One pattern of a folder."""
 
     folder: Folder

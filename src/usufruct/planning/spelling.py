@@ -1,6 +1,6 @@
 """Names that the destination's file system cannot hold, in a spelling that it can."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from usufruct.model.layout import Layout
 from usufruct.planning.names import free_name, spelling_key
@@ -15,8 +15,7 @@ _MOST_BYTES = 4
 _NEVER = '<>:"|?*\\'
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameRules:
+class NameRules(Struct, frozen=True, kw_only=True):
     """What names a file system can hold."""
 
     is_windows: bool = False

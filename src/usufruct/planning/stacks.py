@@ -1,13 +1,12 @@
 """The algebra of layers: what laying one on top of a stack, or taking one out of it, means."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from usufruct.model.plan import Leave, RemovalStep, TakeOut
 from usufruct.model.records import FileKind, FileState, Layer
 
 
-@dataclass(frozen=True, slots=True)
-class Laid:
+class Laid(Struct, frozen=True):
     """What laying a holding's layer on a stack does to the ledger."""
 
     layers: tuple[Layer, ...]
@@ -60,8 +59,7 @@ def laid_on(
     return Laid(tuple(layers), covered, is_shared)
 
 
-@dataclass(frozen=True, slots=True)
-class Renewal:
+class Renewal(Struct, frozen=True):
     """What putting new content in the place of a layer does."""
 
     layer: Layer

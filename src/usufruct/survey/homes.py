@@ -3,8 +3,9 @@
 import os
 import stat
 from collections.abc import Iterable, Sequence, Set
-from dataclasses import replace
 from itertools import compress
+
+from msgspec.structs import replace
 
 from usufruct.errors import MachineError
 from usufruct.files.looking import states_in, with_digest

@@ -2,7 +2,9 @@
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive
@@ -34,8 +36,7 @@ from usufruct.transaction.take_out import destination_of, enter_removal, removal
 from usufruct.transaction.work import Edges, Work, chain_to_make
 
 
-@dataclass(frozen=True, slots=True)
-class Mending:
+class Mending(Struct, frozen=True):
     """One layer that is to be put back where it was."""
 
     path: str

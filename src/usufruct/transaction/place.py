@@ -4,8 +4,10 @@ import mmap
 import os
 from array import array
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import assert_never
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded
@@ -47,8 +49,7 @@ _MOST_NOTES = 20 << 20
 """Bytes of all notes of a holding."""
 
 
-@dataclass(frozen=True, slots=True)
-class Placed:
+class Placed(Struct, frozen=True):
     """What an addition did."""
 
     files: int

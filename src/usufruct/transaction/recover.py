@@ -3,7 +3,8 @@
 import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.errors import Interrupted, MachineError, UsufructError
 from usufruct.ledger.changes import begin_change, phase_of, stagings_of, unfinished_changes
@@ -17,8 +18,7 @@ _log = logging.getLogger(__name__)
 _AS_BEFORE = "What had begun was reversed; everything is as before."
 
 
-@dataclass(frozen=True, slots=True)
-class Recovered:
+class Recovered(Struct, frozen=True):
     """What putting things right did."""
 
     reversed: tuple[tuple[Change, tuple[Stranger, ...]], ...] = ()

@@ -2,8 +2,10 @@
 
 import os
 from collections.abc import Iterable, Iterator, Mapping, Set
-from dataclasses import dataclass, replace
 from typing import NamedTuple
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.errors import UnsoundBackup
 from usufruct.files.looking import with_digest
@@ -40,8 +42,7 @@ _TOLD = 32
 """Files after which whoever watches hears of it again."""
 
 
-@dataclass(frozen=True, slots=True)
-class Removed:
+class Removed(Struct, frozen=True):
     """What a removal did."""
 
     taken: int
@@ -65,8 +66,7 @@ class Plain(NamedTuple):
     names: list[str]
 
 
-@dataclass(frozen=True, slots=True)
-class Removal:
+class Removal(Struct, frozen=True):
     """What taking a holding out does at each of its destinations."""
 
     holding: int = 0

@@ -2,8 +2,10 @@
 
 import os
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from usufruct.backups import Backups
 from usufruct.files.directories import leads_elsewhere, reached
@@ -23,8 +25,7 @@ def no_checkpoint(name: str) -> None:
     """Do nothing at a named point."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Edges:
+class Edges(Struct, frozen=True, kw_only=True):
     """The outside that a change touches, handed in so that tests can stand in for it."""
 
     ledger: Ledger
@@ -42,8 +43,7 @@ class Edges:
     """Called at each named point of a change; a test may end the process there."""
 
 
-@dataclass(slots=True)
-class Work:
+class Work(Struct):
     """A change under way."""
 
     edges: Edges

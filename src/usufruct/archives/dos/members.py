@@ -1,7 +1,8 @@
 """What arj, zoo and arc share: a member, its checksum of 16 bits, and the names they were written with."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.model.entries import EntryKind
 
@@ -10,8 +11,7 @@ class DosFault(Exception):
     """The archive does not hold together; the text says how and where."""
 
 
-@dataclass(slots=True)
-class DosMember:
+class DosMember(Struct):
     """One file or directory of an old archive."""
 
     raw: bytes

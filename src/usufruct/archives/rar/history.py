@@ -1,7 +1,8 @@
 """What was unpacked last: what matches are copied from, what filters change, and what is handed out."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from usufruct.archives.bits import PackedFault
 
@@ -13,8 +14,7 @@ HANDED = 1 << 20
 """Bytes that are handed out at once."""
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
+class Filter(Struct, frozen=True):
     """A change of a stretch of content on its way out; matches are copied from what was there before it."""
 
     start: int

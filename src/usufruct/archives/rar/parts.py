@@ -7,8 +7,9 @@ import hashlib
 import hmac
 import zlib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
 from usufruct.files.sources import JoinedSource, PartSource, Source
@@ -36,8 +37,7 @@ class HeaderLocked(Exception):
     """The headers are locked, and no password was given."""
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """The packed bytes of a member in one volume."""
 
     volume: int
@@ -67,8 +67,7 @@ class Lock(Protocol):
         ...
 
 
-@dataclass(slots=True)
-class Member:
+class Member(Struct):
     """One file, link or directory of a RAR archive."""
 
     name: str
@@ -182,8 +181,7 @@ class Blake2sp:
         return root.digest()
 
 
-@dataclass(frozen=True, slots=True)
-class Rar5Lock:
+class Rar5Lock(Struct, frozen=True):
     """The lock of a RAR 5 member or of the headers."""
 
     rounds: int
@@ -256,8 +254,7 @@ class _Untold:
         return digest
 
 
-@dataclass(frozen=True, slots=True)
-class Rar4Lock(_Untold):
+class Rar4Lock(_Untold, Struct, frozen=True):
     """The lock of a RAR 4 member or header."""
 
     salt: bytes
@@ -275,8 +272,7 @@ class Rar4Lock(_Untold):
         return Deciphered(source, *self.cipher(password))
 
 
-@dataclass(frozen=True, slots=True)
-class OldLock(_Untold):
+class OldLock(_Untold, Struct, frozen=True):
     """The lock of a member of the generations before."""
 
     version: int
