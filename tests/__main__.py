@@ -30,6 +30,8 @@ def run(name: str, system: str) -> tuple[str, int, str, float]:
     """Run one module in a process of its own; gives its name, exit code, what it said, and its seconds."""
     begun = time.monotonic()
     words, world = [sys.executable, "-m", "unittest", name], {**os.environ, VARIABLE: system}
+    # The program is run as users have it: what was compiled once is kept.
+    world.pop("PYTHONDONTWRITEBYTECODE", None)
     done = subprocess.run(
         words, cwd=HERE.parent, env=world, capture_output=True, text=True, errors="replace", check=False
     )

@@ -6,10 +6,12 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from tests.support import WorldTest, zip_bytes
-from usufruct.actions.adding import Added, add_archives, look_at
+from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.demonstration import differences
+from usufruct.actions.history import history
 from usufruct.actions.listing import list_holdings
-from usufruct.actions.undoing import history, undo
+from usufruct.actions.looking import look_at
+from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
 from usufruct.model.settings import STORE

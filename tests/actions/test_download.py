@@ -7,7 +7,8 @@ from msgspec.structs import replace
 
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import WorldTest, zip_bytes
-from usufruct.actions.adding import add_archives, look_at
+from usufruct.actions.adding import add_archives
+from usufruct.actions.looking import look_at
 from usufruct.archives.allowance import Limits
 from usufruct.archives.passwords import Passwords
 from usufruct.archives.reading import Access

@@ -4,7 +4,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import WorldTest, run_program
-from usufruct.actions.adding import look_at
+from usufruct.actions.looking import look_at
 from usufruct.errors import MachineError, StoreError
 from usufruct.files.state_places import StatePlaces
 from usufruct.ledger import open_ledger, read_ledger

@@ -8,7 +8,7 @@ from pathlib import Path
 from unittest import mock
 
 from tests.support import WorldTest, run_program, zip_bytes
-from usufruct.actions.adding import look_at
+from usufruct.actions.looking import look_at
 
 ODD = b"na\xffme v1".decode("utf-8", "surrogateescape")
 SHOWN = r"na\udcffme v1"

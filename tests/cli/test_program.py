@@ -234,21 +234,6 @@ class StartTest(unittest.TestCase):
         ).stdout
         self.assertEqual(version, module)
 
-    def test_commands_that_only_read_import_nothing_they_do_not_need(self) -> None:
-        code = (
-            "import sys\nfrom usufruct.cli.main import run\nrun(['list'])\n"
-            "print(sorted(m for m in sys.modules if m.partition('.')[0] in {'msgspec','filelock','zstandard',"
-            "'isal','tarfile','zipfile','platformdirs','rich','tomllib'}), file=sys.stderr)"
-        )
-        done = subprocess.run(
-            [sys.executable, "-c", code],
-            capture_output=True,
-            text=True,
-            check=True,
-            env={**os.environ, "USUFRUCT_HOME": "/nonexistent"},
-        )
-        self.assertEqual(done.stderr.strip(), "[]")
-
 
 if __name__ == "__main__":
     unittest.main()

@@ -9,8 +9,9 @@ from tests.systems import fewer
 from tests.transaction.test_walks import HOLDINGS, Walk
 from usufruct.actions.adding import add_archives
 from usufruct.actions.demonstration import differences
+from usufruct.actions.history import Step, history
 from usufruct.actions.removing import remove_holdings
-from usufruct.actions.undoing import Reversed, Step, history, redo, undo
+from usufruct.actions.undoing import Reversed, redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError, WrongUsage
 

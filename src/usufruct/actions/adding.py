@@ -2,7 +2,6 @@
 
 import logging
 from collections.abc import Callable, Sequence
-from itertools import product
 from pathlib import Path
 
 from msgspec import Struct
@@ -10,19 +9,19 @@ from msgspec.structs import replace
 
 from usufruct.actions.afterwards import Settled, settle_archive
 from usufruct.actions.examine import Examined, examined
+from usufruct.actions.looking import groups, refuse_name, refuse_ours
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import Interrupted, MachineError, UsufructError, WrongUsage
+from usufruct.errors import Interrupted, UsufructError
 from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import AsideKind
 from usufruct.model.settings import KEEP
-from usufruct.planning.names import fault_in_name, tidy_name, version_of
+from usufruct.planning.names import tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
-from usufruct.survey.own import refuse_own
 from usufruct.survey.room import check_room
 from usufruct.transaction.place import Placed, ProgramsFound, place_holding
 from usufruct.transaction.work import Edges
@@ -42,38 +41,6 @@ class Added(Struct, kw_only=True):
     """What went wrong with the application's own command, if it did."""
     settled: Settled | None = None
     """What became of the archive, where it was not simply kept."""
-
-
-def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Request) -> list[Examined]:
-    """What each archive (or all as one) is and would do, for each application named; changes nothing."""
-    results = []
-    _refuse_name(request)
-    with surroundings.reading() as ledger:
-        for paths, one in product(_groups(archives, request), request.each()):
-            with examined(paths, one, ledger, for_adding=False, platform=surroundings.platform) as result:
-                _refuse_own(surroundings, result)
-                results.append(result)
-    return results
-
-
-def _refuse_own(surroundings: Surroundings, found: Examined) -> None:
-    """Let an archive that would go where our own files are be refused."""
-    if found.plan and not found.error:
-        places = surroundings.places
-        try:
-            refuse_own(found.plan, (str(places.config), str(places.data)))
-        except MachineError as error:
-            found.error = error
-
-
-def _refuse_name(request: Request) -> None:
-    if request.name is not None and (fault := fault_in_name(request.name)):
-        raise WrongUsage(f"A holding cannot be called {request.name!r}: {fault}.", remedy="Give it a plain name.")
-
-
-def _groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Path]]:
-    """What is to become one holding each, or one for each application."""
-    return [archives] if request.together else [[path] for path in archives]
 
 
 def _seen(found: Examined) -> str:
@@ -118,13 +85,13 @@ def add_archives(
     ends it all: what was done stays done.
     """
     results = []
-    _refuse_name(request)
+    refuse_name(request)
     with surroundings.writing(f"add {' '.join(path.name for path in archives)}") as edges:
         # What is unpacked to be listed need not be unpacked again to be placed.
         spool = str(surroundings.places.data / "spool")
         request = replace(request, access=replace(request.access, spool=spool, watch=surroundings.watch))
         errands = request.each()
-        for paths in _groups(archives, request):
+        for paths in groups(archives, request):
             for number, one in enumerate(errands, 1):
                 result = _added(surroundings, edges, paths, one)
                 found = result.examined
@@ -149,7 +116,7 @@ def add_archives(
 def _added(surroundings: Surroundings, edges: Edges, paths: Sequence[Path], request: Request) -> Added:
     """Examine and place one archive, or several as one."""
     with examined(paths, request, edges.ledger, for_adding=True, platform=edges.platform) as found:
-        _refuse_own(surroundings, found)
+        refuse_ours(surroundings, found)
         result = _add(edges, found)
     if isinstance(result.error, ProgramsFound) and not request.known_programs:
         # Now that they are known, the rules decide what becomes of them.

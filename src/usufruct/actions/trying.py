@@ -5,9 +5,9 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.actions.adding import look_at
 from usufruct.actions.applications import known_applications
 from usufruct.actions.examine import Examined
+from usufruct.actions.looking import look_at
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.model.applications import Application

@@ -1,18 +1,18 @@
-"""The history, undoing and redoing: what one command did counts as one."""
+"""Undoing and redoing: what one command did counts as one."""
 
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
-from msgspec import Struct, field
+from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
+from usufruct.actions.history import Step, steps_of
 from usufruct.actions.refresh import run_after
 from usufruct.actions.sources import row_for, source_of
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
-from usufruct.ledger import Ledger
-from usufruct.ledger.changes import changes_done, enter_reversed
+from usufruct.ledger.changes import enter_reversed
 from usufruct.ledger.holdings import holding_named, holding_numbered, is_there, name_of_holding
 from usufruct.ledger.layers import claims_of, lies_over, names_of_holding, past_layers
 from usufruct.model.changes import Change, ChangeKind
@@ -21,45 +21,6 @@ from usufruct.survey.drives import refuse_away
 from usufruct.transaction.mend import lay_back, put_before
 from usufruct.transaction.take_out import remove_holding
 from usufruct.transaction.work import Edges
-
-_REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
-
-
-class Step(Struct):
-    """What one command did, as the history lists it."""
-
-    changes: list[Change]
-    """In the order in which they were made."""
-    chains: dict[int, list[Change]] = field(default_factory=dict)
-    """Change → those that undid and redid it since, in their order."""
-
-    @property
-    def number(self) -> int:
-        """By which it is called."""
-        return self.changes[0].number
-
-    def is_change_undone(self, change: Change) -> bool:
-        """An odd number of undos and redos came after it."""
-        return len(self.chains.get(change.number, ())) % 2 == 1
-
-    def latest(self, change: Change) -> Change:
-        """The change that made things as they are: the last that undid or redid it, or itself."""
-        return (self.chains.get(change.number) or [change])[-1]
-
-    @property
-    def reversible(self) -> list[Change]:
-        """Those of its changes that can be undone at all."""
-        return [change for change in self.changes if change.kind in _REVERSIBLE]
-
-    @property
-    def done(self) -> list[Change]:
-        """Those of its changes that could be undone now, the newest first."""
-        return [change for change in reversed(self.reversible) if not self.is_change_undone(change)]
-
-    @property
-    def is_undone(self) -> bool:
-        """All of it was undone."""
-        return bool(self.reversible) and not self.done
 
 
 class Reversed(Struct, frozen=True):
@@ -74,24 +35,6 @@ class Reversed(Struct, frozen=True):
     """Files placed or taken out."""
     left: tuple[str, ...] = ()
     """Paths of files that were changed since and stay."""
-
-
-def history(surroundings: Surroundings, most: int | None = None) -> list[Step]:
-    """What was done, newest first, the last `most` of it."""
-    with surroundings.reading() as ledger:
-        return _steps(ledger)[:most] if ledger else []
-
-
-def _steps(ledger: Ledger) -> list[Step]:
-    steps: dict[int, Step] = {}
-    of_root: dict[int, Step] = {}
-    for change in reversed(changes_done(ledger)):
-        if not change.root:
-            of_root[change.number] = step = steps.setdefault(change.command, Step([]))
-            step.changes.append(change)
-        elif change.root in of_root:
-            of_root[change.root].chains.setdefault(change.root, []).append(change)
-    return sorted(steps.values(), key=lambda step: -step.number)
 
 
 def undo(
@@ -150,7 +93,7 @@ class Reversal:
         self._surroundings, self._edges = surroundings, edges
         self._access, self._archive = access, archive
         self._applications = known_applications(surroundings)
-        self.steps = _steps(edges.ledger)
+        self.steps = steps_of(edges.ledger)
 
     def to_undo(self, number: int | None) -> tuple[Step, list[Change]]:
         """The newest step that is not undone, or the one of this number, and its changes, the newest first.

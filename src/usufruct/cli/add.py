@@ -1,26 +1,23 @@
 """`usufruct add`."""
 
+from __future__ import annotations
+
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from msgspec.structs import replace
 
-from usufruct.actions.adding import Added, add_archives, look_at
-from usufruct.actions.examine import Examined
-from usufruct.actions.request import Request
-from usufruct.actions.streams import is_stream
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
-from usufruct.cli.documents import added_document, examined_document
 from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
-from usufruct.cli.progress import Watching
-from usufruct.cli.questions import Answers, is_answerable, is_asking, picked, ticked
-from usufruct.cli.reports import add_report, look_report, short_report, summary_lines
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, open_outside
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import Interrupted, WrongUsage
 from usufruct.model.settings import AFTERWARDS, KEEP, STORE
+
+if TYPE_CHECKING:
+    from usufruct.actions.adding import Added
+    from usufruct.actions.request import Request
+    from usufruct.actions.surroundings import Surroundings
 
 
 @click.command(short_help="Place archives.")
@@ -55,6 +52,17 @@ def add(
     All content is unpacked next to its destination, checked and hashed before the application's folder is touched. What
     is replaced is backed up, and `usufruct remove` gives it back.
     """
+    from msgspec.structs import replace
+
+    from usufruct.actions.adding import add_archives
+    from usufruct.actions.looking import look_at
+    from usufruct.actions.streams import is_stream
+    from usufruct.cli.asking import Asking
+    from usufruct.cli.documents import added_document, examined_document
+    from usufruct.cli.progress import Watching
+    from usufruct.cli.questions import is_answerable, is_asking
+    from usufruct.cli.reports import add_report, look_report, short_report, summary_lines
+
     around = surroundings()
     request = request_of(around, options)
     comes_as_stream = any(map(is_stream, archives))
@@ -101,7 +109,7 @@ def add(
             add_archives(around, paths, request, tell, how)
         if is_asking() and not as_json:
             # What needs no answer is placed by now, and the questions come at the end, one after the other.
-            _Asking(around, paths, how, in_full=in_full).all(results)
+            Asking(around, paths, how, in_full=in_full).all(results)
     except KeyboardInterrupt:
         is_stopped = True
     is_stopped = is_stopped or any(isinstance(result.error, Interrupted) for result in results)
@@ -134,6 +142,8 @@ def _stopped(results: list[Added], *, as_json: bool) -> int:
 
 def _chosen_downloads(around: Surroundings) -> list[Path]:
     """The downloads that a person ticks, of those that could be added."""
+    from usufruct.cli.questions import is_asking, ticked
+
     if not is_asking():
         raise WrongUsage("No archive is named.", remedy="Name one; `usufruct downloads` lists what waits.")
     from usufruct.actions.downloads import LOCKED, NEW, NEWER, waiting
@@ -148,43 +158,12 @@ def _chosen_downloads(around: Surroundings) -> list[Path]:
     return [Path(path) for path in chosen]
 
 
-class _Asking:
-    """Puts the questions of all archives, those of one kind once for all where a person wants that."""
-
-    def __init__(self, around: Surroundings, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
-        self._around, self._paths, self._afterwards, self._in_full = around, paths, afterwards, in_full
-        self._answers = Answers(around)
-
-    def all(self, results: list[Added]) -> None:
-        """Let what can be answered be answered; what became of each takes its place among the results."""
-        for number, result in enumerate(results):
-            waiting = [one.examined for one in results[number + 1 :] if _waits(one)]
-            results[number] = self._one(result, waiting)
-
-    def _one(self, result: Added, others: list[Examined]) -> Added:
-        """The archive added after all once a person has answered; as it was if they do not."""
-        while _waits(result):
-            if len(self._paths) > 1:
-                echo()
-                for line in add_report(result, in_full=self._in_full, asks=True):
-                    echo(line)
-            request = self._answers.to(result.examined, others)
-            if request is None:
-                return result
-            again = self._paths if request.together else [Path(result.examined.path)]
-            (result,) = add_archives(self._around, again, request, lambda _: None, self._afterwards)
-            if not _waits(result):
-                for line in add_report(result, in_full=self._in_full):
-                    echo(line)
-        return result
-
-
-def _waits(result: Added) -> bool:
-    """A person can answer what keeps it from being added."""
-    return result.state == "refused" and is_answerable(result.examined)
-
-
 def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> Request:
+    from msgspec.structs import replace
+
+    from usufruct.actions.looking import look_at
+    from usufruct.cli.questions import is_asking, picked
+
     if not is_asking():
         raise WrongUsage("--pick needs a terminal.", remedy="Name the entries with --only and --skip.")
     if len(paths) > 1 and not request.together:

@@ -1,15 +1,13 @@
 """`usufruct app`."""
 
+from __future__ import annotations
+
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
-from usufruct.actions import defining, refresh
-from usufruct.actions.applications import application_named, definition_file, known_applications
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
-from usufruct.cli.questions import accepted, is_asking
 from usufruct.cli.screen import (
     confirmed,
     count_words,
@@ -22,13 +20,14 @@ from usufruct.cli.screen import (
     styled,
 )
 from usufruct.cli.surroundings import surroundings
-from usufruct.cli.trying import download_lines, try_command
-from usufruct.definitions.load import NAME
+from usufruct.cli.trying import try_command
 from usufruct.errors import WrongUsage
-from usufruct.files.copying import replace_text
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder
+
+if TYPE_CHECKING:
+    from usufruct.actions.surroundings import Surroundings
 
 
 @click.group(short_help="The applications that are known: learn, list, show, try, new, edit, agree, drop.")
@@ -43,6 +42,8 @@ def app() -> None:
 @json_option
 def list_command(*, as_json: bool) -> None:
     """List the applications."""
+    from usufruct.actions.applications import known_applications
+
     around = surroundings()
     applications = known_applications(around)
     if as_json:
@@ -73,6 +74,9 @@ def _style(column: int, text: str) -> str:
 @json_option
 def show(name: str, *, as_json: bool) -> None:
     """Show what the application NAME keeps where."""
+    from usufruct.actions import refresh
+    from usufruct.actions.applications import application_named, definition_file, known_applications
+
     around = surroundings()
     application = application_named(known_applications(around), name)
     if as_json:
@@ -106,6 +110,9 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
 
     Nothing is written until you accept. Each line of the proposal says what was seen.
     """
+    from usufruct.actions import defining
+    from usufruct.cli.questions import accepted, is_asking
+
     around = surroundings()
     proposal = defining.learn(around, directory, name)
     if as_json:
@@ -129,6 +136,8 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
 
 def _tell_downloads(around: Surroundings, application: Application) -> None:
     """What waits in the downloads folders for a new application, for that is what it was defined for."""
+    from usufruct.cli.trying import download_lines
+
     for line in download_lines(around, application):
         echo(line)
 
@@ -140,6 +149,8 @@ def _tell_downloads(around: Surroundings, application: Application) -> None:
 @json_option
 def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -> None:
     """Define the application NAME: from a file, or in your editor from a commented beginning."""
+    from usufruct.actions import defining
+
     around = surroundings()
     proposal = defining.blank(around, name, root)
     if not defining.name_is_free(around, name):
@@ -161,6 +172,11 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
 @json_option
 def edit(name: str, *, as_json: bool) -> None:
     """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
+    from usufruct.actions import defining
+    from usufruct.actions.applications import application_named, definition_file, known_applications
+    from usufruct.cli.questions import is_asking
+    from usufruct.definitions.load import NAME
+
     around = surroundings()
     file = around.places.apps / f"{name}.toml"
     if not (NAME.fullmatch(name) and file.is_file()):
@@ -197,6 +213,8 @@ def _edited(text: str) -> str | None:
 
 
 def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
+    from usufruct.files.copying import replace_text
+
     kept = around.places.apps / f"{name}.toml.rejected"
     replace_text(kept, text, around.system())
     return kept
@@ -211,6 +229,10 @@ def agree(name: str, *, as_json: bool) -> None:
     A definition may come from somebody else. Its command is shown here, and is not run before; one that changed is
     asked about again.
     """
+    from usufruct.actions import refresh
+    from usufruct.actions.applications import application_named, known_applications
+    from usufruct.cli.questions import is_asking
+
     around = surroundings()
     application = application_named(known_applications(around), name)
     if not application.after:
@@ -235,6 +257,9 @@ def agree(name: str, *, as_json: bool) -> None:
 @json_option
 def drop(name: str, *, as_json: bool) -> None:
     """Forget the definition of NAME; refused while there are holdings of it."""
+    from usufruct.actions import defining
+    from usufruct.actions.applications import application_named, known_applications
+
     around = surroundings()
     application = application_named(known_applications(around), name)
     kept = defining.drop_definition(around, application)
@@ -269,6 +294,8 @@ def _what_it_takes(folder: Folder) -> str:
 
 
 def _document(around: Surroundings, application: Application) -> dict[str, Any]:
+    from usufruct.actions.applications import definition_file
+
     return {
         "name": application.name,
         "title": application.title,

@@ -1,8 +1,11 @@
 """`usufruct archives`."""
 
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
 import click
 
-from usufruct.actions.afterwards import Kept, Settled, kept_archives, settle_later
 from usufruct.cli import words
 from usufruct.cli.screen import (
     count_words,
@@ -18,6 +21,9 @@ from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.settings import STORE, TRASH
+
+if TYPE_CHECKING:
+    from usufruct.actions.afterwards import Kept, Settled
 
 _WORDS = {"trash": "in the trash", "unneeded": "for nobody"}
 _ORDER = ("there", "stored", "trash", "unneeded", "changed", "missing")
@@ -37,6 +43,8 @@ def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bo
     With --trash or --store without HOLDING an archive stays if something of what was placed is changed or missing, or
     if most of it was not placed.
     """
+    from usufruct.actions.afterwards import kept_archives, settle_later
+
     around = surroundings()
     if trash and store:
         raise WrongUsage("--trash and --store contradict each other.", remedy="Give one of them.")

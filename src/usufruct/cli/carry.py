@@ -1,30 +1,14 @@
 """`usufruct carry out` and `carry in`."""
 
+from __future__ import annotations
+
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from msgspec.structs import replace
 
-from usufruct.actions.adding import Added
-from usufruct.actions.carrying import (
-    ADD,
-    ADDED,
-    ELSEWHERE,
-    NEW,
-    NOT_ALLOWED,
-    OTHER,
-    PROGRAMS,
-    Bringing,
-    CarriedOut,
-    ToCarryIn,
-    carry_in,
-    carry_out,
-    plan_carry_in,
-)
+from usufruct.actions.carrying import ELSEWHERE, PROGRAMS
 from usufruct.cli.options import access_of, access_options, ending
-from usufruct.cli.progress import Watching
-from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import (
     confirmed,
     count_words,
@@ -42,6 +26,10 @@ from usufruct.errors import DecisionNeeded
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder, Programs
+
+if TYPE_CHECKING:
+    from usufruct.actions.adding import Added
+    from usufruct.actions.carrying import Bringing, CarriedOut, ToCarryIn
 
 _ALLOWING = {
     PROGRAMS: "It would place files that can run. Allow that?",
@@ -67,6 +55,9 @@ def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
 
     It is read back and compared before it gets its name. Ends with 1 if an archive is missing.
     """
+    from usufruct.actions.carrying import carry_out
+    from usufruct.cli.progress import Watching
+
     with Watching() as watching:
         done = carry_out(surroundings(watching), file, with_archives=not without_archives)
     missing = () if without_archives else done.without
@@ -155,6 +146,12 @@ def in_command(
     is added with the choices it was added with there. What would place files that can run, or files outside of an
     application's own folder, is asked about by itself, or allowed with --allow.
     """
+    from msgspec.structs import replace
+
+    from usufruct.actions.carrying import ADD, ADDED, carry_in, plan_carry_in
+    from usufruct.cli.progress import Watching
+    from usufruct.cli.questions import is_asking
+
     around = surroundings()
     access = access_of(around, options)
     plan = plan_carry_in(around, file, maps)
@@ -237,6 +234,8 @@ def _document(plan: ToCarryIn) -> dict[str, Any]:
 
 
 def _tell_plan(plan: ToCarryIn) -> None:
+    from usufruct.actions.carrying import NEW, NOT_ALLOWED
+
     made = printable(plan.document.made[:16].replace("T", " "))
     echo(f"{styled(path_words(str(plan.file)), 'title')}  carried out {made} UTC")
     rows: list[tuple[str, str, str, str]] = []
@@ -275,10 +274,14 @@ def _folder_words(folder: Folder) -> str:
 
 
 def _words(state: str) -> str:
+    from usufruct.actions.carrying import NEW, NOT_ALLOWED, OTHER
+
     return {NEW: "to add", NOT_ALLOWED: NOT_ALLOWED, OTHER: "differs here, stays"}.get(state, "there already")
 
 
 def _style(column: int, text: str) -> str:
+    from usufruct.actions.carrying import ADD, ADDED
+
     if column == 0:
         word = text.strip()
         role = "good" if word == ADD else "quiet" if word in (ADDED, "there already") else "care"

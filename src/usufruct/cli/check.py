@@ -1,16 +1,20 @@
 """`usufruct check`."""
 
-from typing import Any
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.checking import Checked, StoreCheck, check_holdings, check_store
 from usufruct.cli import words
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.files.shells import quoted
 from usufruct.survey.condition import Condition
+
+if TYPE_CHECKING:
+    from usufruct.actions.checking import Checked, StoreCheck
 
 _MOST_PATHS = 12
 _WORDS = {
@@ -32,6 +36,8 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
     Ends with 1 if anything is changed, missing or damaged.
     """
+    from usufruct.actions.checking import check_holdings, check_store
+
     around = surroundings()
     results = []
     for result in check_holdings(around, holdings, deep=deep):

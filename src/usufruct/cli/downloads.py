@@ -1,24 +1,13 @@
 """`usufruct downloads`."""
 
+from __future__ import annotations
+
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.downloads import (
-    ADDED,
-    ARRIVING,
-    DAMAGED,
-    INCOMPLETE,
-    LOCKED,
-    NEW,
-    NEWER,
-    UNSAFE,
-    Waiting,
-    age_of,
-    folders_of,
-    waiting_and_rest,
-)
+from usufruct.actions.downloads import ADDED, ARRIVING, DAMAGED, INCOMPLETE, LOCKED, NEW, NEWER, UNSAFE
 from usufruct.cli import words
 from usufruct.cli.screen import (
     count_words,
@@ -34,6 +23,9 @@ from usufruct.cli.screen import (
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
+
+if TYPE_CHECKING:
+    from usufruct.actions.downloads import Waiting
 
 _MOST = 30
 _ROLES = {
@@ -66,6 +58,8 @@ def downloads(
     Each is new, added already, newer or older than what was added, still arriving, incomplete, damaged, locked, unsafe,
     or no archive. The folders are a setting.
     """
+    from usufruct.actions.downloads import folders_of, waiting_and_rest
+
     if notifies and not watches:
         raise WrongUsage("--notify is for --watch.", remedy="usufruct downloads --watch --notify")
     around = surroundings()
@@ -95,6 +89,8 @@ def downloads(
 
 def lines_of(found: Sequence[Waiting]) -> list[str]:
     """One aligned line for each download."""
+    from usufruct.actions.downloads import age_of
+
     rows = [
         (
             one.state,

@@ -1,12 +1,13 @@
 """`usufruct list`."""
 
+from __future__ import annotations
+
 from itertools import groupby
+from typing import TYPE_CHECKING
 
 import click
 
-from usufruct.actions.listing import Sizes, list_holdings, sizes_of
 from usufruct.cli.cells import cells, left
-from usufruct.cli.documents import holding_document, holding_state
 from usufruct.cli.screen import (
     can_draw,
     count_words,
@@ -26,6 +27,9 @@ from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.model.holdings import Holding
 
+if TYPE_CHECKING:
+    from usufruct.actions.listing import Sizes
+
 
 @click.command("list", short_help="List the holdings.")
 @click.option("--find", metavar="TEXT", help="Only holdings with this in their name, application or archive.")
@@ -36,6 +40,9 @@ from usufruct.model.holdings import Holding
 @json_option
 def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
     """List what has been added, by application."""
+    from usufruct.actions.listing import list_holdings, sizes_of
+    from usufruct.cli.documents import holding_document
+
     around = surroundings()
     holdings = list_holdings(around, find=find, sort=sort)
     if sizes:
@@ -85,6 +92,8 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
 
 
 def _row(holding: Holding) -> tuple[str, ...]:
+    from usufruct.cli.documents import holding_state
+
     state = holding_state(holding)
     source = path_words(holding.archive).rpartition("/")[2]
     return (

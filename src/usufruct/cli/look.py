@@ -1,17 +1,13 @@
 """`usufruct look`."""
 
+from __future__ import annotations
+
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.adding import look_at
-from usufruct.actions.examine import Examined
-from usufruct.actions.gathering import gathered
-from usufruct.actions.reading import copy_entry, read_entry, verify
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
-from usufruct.cli.documents import content_document, examined_document, verified_document
 from usufruct.cli.options import (
     access_of,
     archives_argument,
@@ -22,11 +18,14 @@ from usufruct.cli.options import (
     request_options,
     tell_unheard,
 )
-from usufruct.cli.reports import content_report, look_report, verified_lines
 from usufruct.cli.screen import echo, echo_json, json_option, open_outside, path_words, size_words
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
+
+if TYPE_CHECKING:
+    from usufruct.actions.examine import Examined
+    from usufruct.actions.surroundings import Surroundings
 
 
 @click.command(short_help="Say what archives are and where their content would go.")
@@ -62,6 +61,9 @@ def look(
     Ends as `add` would end: 0 if it could place everything, 3 if it would have to ask, 4 if the archive is damaged or
     unsafe, 5 if the machine says no.
     """
+    from usufruct.actions.looking import look_at
+    from usufruct.cli.reports import content_report, look_report
+
     around = surroundings()
     if entry is not None or viewed is not None or verifies:
         archives = tuple(received_all(around, archives))
@@ -86,6 +88,8 @@ def look(
 
 
 def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
+    from usufruct.cli.documents import content_document, examined_document
+
     document = examined_document(result)
     return document | {"content": content_document(result)} if lists else document
 
@@ -93,6 +97,8 @@ def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
 def _view_entry(
     around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
 ) -> int:
+    from usufruct.actions.reading import copy_entry
+
     if len(archives) > 1:
         raise WrongUsage("--view opens one entry of one archive.", remedy="Name one archive.")
     copy = copy_entry(archives[0], entry, access_of(around, options))
@@ -107,6 +113,8 @@ def _view_entry(
 def _print_entry(
     around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
 ) -> int:
+    from usufruct.actions.reading import read_entry
+
     if len(archives) > 1:
         raise WrongUsage("--read prints one entry of one archive.", remedy="Name one archive.")
     found = read_entry(archives[0], entry, access_of(around, options))
@@ -121,6 +129,11 @@ def _print_entry(
 
 
 def _verify(around: Surroundings, archives: tuple[Path, ...], options: dict[str, Any], *, as_json: bool) -> int:
+    from usufruct.actions.gathering import gathered
+    from usufruct.actions.reading import verify
+    from usufruct.cli.documents import verified_document
+    from usufruct.cli.reports import verified_lines
+
     access = access_of(around, options)
     results = []
     for path in gathered(archives):

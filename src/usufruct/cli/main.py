@@ -7,6 +7,7 @@ import os
 from collections.abc import Sequence
 
 import click
+from click.shell_completion import CompletionItem
 
 from usufruct import __version__
 from usufruct.cli.errors import error_document, tell_error
@@ -91,6 +92,15 @@ class _Commands(click.Group):
             near = suggestion(word, list(_COMMANDS))
             raise WrongUsage(f"There is no command {word}.", remedy=f"{near} `usufruct --help` lists all.")
         return super().resolve_command(ctx, args)
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """The commands that begin so, told without importing any."""
+        offered = [
+            CompletionItem(name, help=help_line)
+            for name, (_, help_line) in _COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
+        return [*offered, *click.Command.shell_complete(self, ctx, incomplete)]
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for title, commands in _SECTIONS.items():

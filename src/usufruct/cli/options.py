@@ -1,29 +1,28 @@
 """The options that `look` and `add` share, and the Request they make."""
 
+from __future__ import annotations
+
 import codecs
 import os
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from usufruct.actions.applications import application_named, applications_with_folder, known_applications
-from usufruct.actions.examine import Examined
-from usufruct.actions.gathering import gathered
-from usufruct.actions.passwords import known_passwords
-from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
-from usufruct.archives.allowance import Limits
-from usufruct.archives.reading import Access
 from usufruct.cli import words
 from usufruct.cli.screen import echo
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
 from usufruct.model.choices import Choices, OnClash
-from usufruct.planning.names import folded_path
+
+if TYPE_CHECKING:
+    from usufruct.actions.examine import Examined
+    from usufruct.actions.request import Request
+    from usufruct.actions.surroundings import Surroundings
+    from usufruct.archives.reading import Access
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -156,6 +155,10 @@ def access_options(command: F) -> F:
 
 def access_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Access:
     """What these options give for opening archives; a person at a terminal may be asked."""
+    from usufruct.actions.passwords import known_passwords
+    from usufruct.archives.allowance import Limits
+    from usufruct.archives.reading import Access
+
     ask = _ask_password if may_ask and sys.stdin.isatty() and str(options["password_file"]) != "-" else None
     settings = surroundings.settings()
     return Access(
@@ -179,6 +182,9 @@ def _ask_password(name: str, attempt: int) -> str | None:
 
 def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Request:
     """The request that these options make."""
+    from usufruct.actions.applications import application_named, applications_with_folder, known_applications
+    from usufruct.actions.request import Request
+
     for option in ("apps", "into"):
         if options["to"] and options[option]:
             raise WrongUsage(
@@ -225,6 +231,8 @@ def paths_of(surroundings: Surroundings, words: Sequence[Path], options: dict[st
 
     A bare name that is not here is looked for in the downloads folders.
     """
+    from usufruct.actions.gathering import gathered
+
     words = [_in_downloads(surroundings, word) for word in received_all(surroundings, words, options.get("name"))]
     if not options["unpacked"]:
         return gathered(words)
@@ -264,6 +272,8 @@ def _in_downloads(surroundings: Surroundings, word: Path) -> Path:
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
     """Tell of a `--choose` that answered nothing, where nothing is left to ask that it could have meant."""
+    from usufruct.planning.names import folded_path
+
     if any(result.error or result.decisions or result.layout is None for result in results):
         return
     used = {folded_path(word.strip("/")) for result in results if result.layout for word in result.layout.used_choices}

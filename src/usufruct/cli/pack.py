@@ -1,17 +1,16 @@
 """`usufruct pack`."""
 
+from __future__ import annotations
+
 import re
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-from msgspec.structs import replace
 
-from usufruct.actions.packing import LEAST_VOLUME, Made, Packing, ToPack, pack_planned, plan_packing
-from usufruct.actions.passwords import lines_of
 from usufruct.archives.packing import EFFORTS, FORMATS, USUAL_EFFORT
 from usufruct.cli import words
-from usufruct.cli.progress import Watching
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -29,6 +28,9 @@ from usufruct.errors import PasswordNeeded, WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.entries import EntryKind
 
+if TYPE_CHECKING:
+    from usufruct.actions.packing import Made, Packing, ToPack
+
 _UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "ki": 2**10, "mi": 2**20, "gi": 2**30}
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kmg]i?)?b?", re.IGNORECASE)
 _SHOWN = 8
@@ -36,6 +38,8 @@ _SHOWN = 8
 
 
 def _volume(context: click.Context, option: click.Parameter, value: str | None) -> int | None:
+    from usufruct.actions.packing import LEAST_VOLUME
+
     if value is None:
         return None
     found = _SIZE.fullmatch(value.strip())
@@ -91,6 +95,11 @@ def pack(
     Everything goes into one folder inside, so that it never spills for others; junk stays out. The archive is read back
     and compared with the disk before it gets its name, and nothing is ever overwritten.
     """
+    from msgspec.structs import replace
+
+    from usufruct.actions.packing import Packing, pack_planned, plan_packing
+    from usufruct.cli.progress import Watching
+
     if no_wrapper and wrapper is not None:
         raise WrongUsage("--wrapper and --no-wrapper contradict each other.", remedy="Give one of them.")
     packing = Packing(
@@ -119,6 +128,8 @@ def pack(
 
 
 def _password(file: Path | None) -> str:
+    from usufruct.actions.passwords import lines_of
+
     if file:
         words = lines_of(file)
         if not words:

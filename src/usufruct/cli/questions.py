@@ -1,5 +1,7 @@
 """Asking a person at a terminal, and telling everybody else the command that answers."""
 
+from __future__ import annotations
+
 import os
 import sys
 from collections import Counter
@@ -11,7 +13,6 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec.structs import replace
 
-from usufruct.actions.downloads import LOCKED, Waiting
 from usufruct.actions.examine import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
@@ -33,6 +34,9 @@ from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.layout import Decision, Layout, Option
 from usufruct.planning.names import by_number
+
+if TYPE_CHECKING:
+    from usufruct.actions.downloads import Waiting
 
 if TYPE_CHECKING:
     from usufruct.actions.defining import Proposal
@@ -121,7 +125,7 @@ def _learned(around: Surroundings) -> Application | None:
     return accepted(around, proposal)
 
 
-def accepted(around: Surroundings, proposal: "Proposal") -> Application | None:
+def accepted(around: Surroundings, proposal: Proposal) -> Application | None:
     """The application of a proposed definition, written once a person accepts it, changed first if they like."""
     from usufruct.actions.defining import write_definition
 
@@ -256,7 +260,7 @@ def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]
     return bundles
 
 
-def ticked(found: "Sequence[Waiting]") -> list[str]:
+def ticked(found: Sequence[Waiting]) -> list[str]:
     """Paths of the downloads that a person ticks, newest first."""
     rows = [(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", one.path, False) for one in found]
     return _checked("Which shall be added?", rows)
@@ -293,6 +297,8 @@ def _style() -> Any:
 
 
 def _for_whom(one: Waiting) -> str:
+    from usufruct.actions.downloads import LOCKED
+
     if one.state == LOCKED:
         return "locked with a password"
     return f"for {one.application}" if one.application else "a question comes first"

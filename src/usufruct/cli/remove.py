@@ -1,17 +1,19 @@
 """`usufruct remove`."""
 
-from typing import Any
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 import click
-from msgspec.structs import replace
 
-from usufruct.actions.removing import Forgotten, Removal, forget_holdings, remove_holdings, would_remove
 from usufruct.cli import words
-from usufruct.cli.progress import Watching
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
+
+if TYPE_CHECKING:
+    from usufruct.actions.removing import Forgotten, Removal
 
 _MOST_PATHS = 8
 
@@ -47,6 +49,11 @@ def remove(
     Files that were changed since stay where they are; the holding is then kept in the list with what it still has, and
     the command ends with 1.
     """
+    from msgspec.structs import replace
+
+    from usufruct.actions.removing import forget_holdings, remove_holdings, would_remove
+    from usufruct.cli.progress import Watching
+
     around = surroundings()
     if not holdings and not application:
         raise WrongUsage("Which holding?", remedy="Name holdings, or --app; `usufruct list` shows what there is.")

@@ -5,7 +5,6 @@ from typing import Any
 
 import click
 
-from usufruct.actions.repairing import repair as repair_action
 from usufruct.cli import words
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
@@ -30,6 +29,8 @@ def repair(holding: str, *, archive: Path | None, changed: str, as_json: bool, *
 
     Ends with 1 if files stay that were changed since.
     """
+    from usufruct.actions.repairing import repair as repair_action
+
     around = surroundings()
     done = repair_action(
         around, holding, access_of(around, options), archive, gives_back_changed=changed == "give-back"

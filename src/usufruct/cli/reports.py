@@ -1,16 +1,13 @@
 """What `look` and `add` say about an archive."""
 
+from __future__ import annotations
+
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import repeat
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from usufruct.actions.adding import Added
-from usufruct.actions.afterwards import Settled
-from usufruct.actions.examine import Examined
-from usufruct.actions.reading import Verified
-from usufruct.cli.facts import fact_lines, rescued_words
-from usufruct.cli.questions import answering_command
 from usufruct.cli.screen import (
     count_words,
     in_lines,
@@ -31,7 +28,12 @@ from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import AsideKind, Decision, Home, Layout
 from usufruct.model.plan import Clash, Plan
 from usufruct.model.settings import TRASH
-from usufruct.planning.competition import evidence_words
+
+if TYPE_CHECKING:
+    from usufruct.actions.adding import Added
+    from usufruct.actions.afterwards import Settled
+    from usufruct.actions.examine import Examined
+    from usufruct.actions.reading import Verified
 
 _CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
 _MARKS = Marks(
@@ -56,6 +58,8 @@ _KIND_WORDS = {
 
 def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     """The lines that say what an archive is and would do."""
+    from usufruct.cli.facts import fact_lines
+
     yield _headline(result)
     yield from fact_lines(result)
     layout = result.layout
@@ -99,6 +103,8 @@ def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
 
 def content_report(result: Examined) -> Iterator[str]:
     """Every entry of an archive with its size and time, whatever becomes of it; nothing is cut."""
+    from usufruct.cli.facts import fact_lines
+
     yield _headline(result)
     yield from fact_lines(result)
     if result.error:
@@ -131,6 +137,8 @@ def _headline(result: Examined) -> str:
 
 
 def _destination_line(result: Examined) -> str:
+    from usufruct.planning.competition import evidence_words
+
     holding = styled(printable(result.holding), "title")
     if result.application:
         by = f", told by {evidence_words(result.layout.evidence)}" if result.layout and result.layout.files else ""
@@ -278,6 +286,8 @@ def _named(paths: list[str], *, in_full: bool) -> list[str]:
 
 def decision_lines(result: Examined) -> Iterator[str]:
     """Each question with its options and the words that answer it."""
+    from usufruct.cli.questions import answering_command
+
     for decision in result.decisions:
         yield ""
         yield from _question_lines(decision)
@@ -311,6 +321,8 @@ def _error_lines(error: UsufructError, before: str = "") -> Iterator[str]:
 
 def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[str]:
     """The lines that say what became of an archive; with `asks` its questions follow as such."""
+    from usufruct.cli.facts import rescued_words
+
     result = added.examined
     layout, plan, placed = result.layout, result.plan, added.placed
     name = styled(printable(result.holding), "title")

@@ -1,20 +1,21 @@
 """`usufruct settings`."""
 
+from __future__ import annotations
+
 import json
 import os
+from typing import TYPE_CHECKING
 
 import click
 
-from usufruct.actions.afterwards import store_of
-from usufruct.actions.downloads import folders_of
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli import words
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
-from usufruct.definitions.settings import found_settings, parsed, write_setting
 from usufruct.errors import WrongUsage
 from usufruct.model.settings import meanings, variable_of
-from usufruct.planning.names import suggestion
+
+if TYPE_CHECKING:
+    from usufruct.actions.surroundings import Surroundings
 
 _STYLES = ("place", "quiet")
 
@@ -28,6 +29,8 @@ _STYLES = ("place", "quiet")
 @click.pass_context
 def settings(context: click.Context, *, as_json: bool) -> None:
     """Show each setting with its value, where that comes from and what it means."""
+    from usufruct.definitions.settings import found_settings
+
     if context.invoked_subcommand:
         return
     around = surroundings()
@@ -68,6 +71,8 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 @json_option
 def set_command(key: str, value: str, *, as_json: bool) -> None:
     """Set KEY to VALUE, for all commands from now on."""
+    from usufruct.definitions.settings import parsed, write_setting
+
     around = surroundings()
     _refuse_unknown(key)
     parsed_value = parsed(key, value)
@@ -83,6 +88,8 @@ def set_command(key: str, value: str, *, as_json: bool) -> None:
 @json_option
 def reset(key: str, *, as_json: bool) -> None:
     """Give KEY its default again."""
+    from usufruct.definitions.settings import write_setting
+
     _refuse_unknown(key)
     around = surroundings()
     write_setting(around.places.settings, key, None, around.system())
@@ -93,6 +100,8 @@ def reset(key: str, *, as_json: bool) -> None:
 
 
 def _refuse_unknown(key: str) -> None:
+    from usufruct.planning.names import suggestion
+
     if key not in meanings():
         raise WrongUsage(
             f"There is no setting {key}.", remedy=f"{suggestion(key, list(meanings()))} `usufruct settings` shows all."
@@ -101,6 +110,9 @@ def _refuse_unknown(key: str) -> None:
 
 def _effective(around: Surroundings, key: str, value: object) -> object:
     """What holds, also where the setting is empty."""
+    from usufruct.actions.afterwards import store_of
+    from usufruct.actions.downloads import folders_of
+
     if value != "":
         return value
     if key == "store":

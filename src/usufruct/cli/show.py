@@ -1,12 +1,13 @@
 """`usufruct show`."""
 
+from __future__ import annotations
+
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from usufruct.actions.showing import Shown, show_holding
 from usufruct.cli import words
-from usufruct.cli.documents import holding_state, shown_document
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -19,8 +20,10 @@ from usufruct.cli.screen import (
     time_words,
 )
 from usufruct.cli.surroundings import surroundings
-from usufruct.cli.trees import Branch, drawn
 from usufruct.files.printable import printable
+
+if TYPE_CHECKING:
+    from usufruct.actions.showing import Shown
 
 
 @click.command(short_help="Show one holding: files, what they replaced, notes, source.")
@@ -31,6 +34,9 @@ from usufruct.files.printable import printable
 @json_option
 def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json: bool) -> None:
     """Show what HOLDING has: its files, what they replaced, its notes and where it came from."""
+    from usufruct.actions.showing import show_holding
+    from usufruct.cli.documents import shown_document
+
     shown = show_holding(surroundings(), holding)
     if as_json:
         echo_json(shown_document(shown))
@@ -43,6 +49,9 @@ def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json:
 
 
 def _print_shown(shown: Shown, *, in_full: bool) -> None:
+    from usufruct.cli.documents import holding_state
+    from usufruct.cli.trees import Branch, drawn
+
     holding = shown.holding
     echo(
         f"{styled(printable(holding.name), 'title')}  {count_words(holding.files, 'file')}, {size_words(holding.size)}"

@@ -1,13 +1,13 @@
 """`usufruct undo`, `usufruct redo` and `usufruct history`."""
 
+from __future__ import annotations
+
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions import undoing
-from usufruct.actions.undoing import Reversed, Step
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import (
     count_words,
@@ -23,6 +23,10 @@ from usufruct.cli.screen import (
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.model.changes import Change, ChangeKind
+
+if TYPE_CHECKING:
+    from usufruct.actions.history import Step
+    from usufruct.actions.undoing import Reversed
 
 _MOST = 20
 _DONE = {
@@ -49,6 +53,8 @@ def undo(*, number: int | None, archive: Path | None, as_json: bool, **options: 
     where nothing later lies on it. What was removed is taken from its archive again, which must still be there. Ends
     with 1 if files stay that were changed since.
     """
+    from usufruct.actions import undoing
+
     around = surroundings()
     before, tell = _telling("Undoing", as_json=as_json)
     done = undoing.undo(around, access_of(around, options), number, archive, before=before, tell=tell)
@@ -64,6 +70,8 @@ def redo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
 
     A new change ends what can be redone.
     """
+    from usufruct.actions import undoing
+
     around = surroundings()
     before, tell = _telling("Redoing", as_json=as_json)
     done = undoing.redo(around, access_of(around, options), archive, before=before, tell=tell)
@@ -115,7 +123,9 @@ def history(*, shows_all: bool, as_json: bool) -> None:
 
     One command is one change, however many archives it took.
     """
-    steps = undoing.history(surroundings())
+    from usufruct.actions import history as past
+
+    steps = past.history(surroundings())
     if as_json:
         echo_json({"changes": [_document(step) for step in steps]})
         return

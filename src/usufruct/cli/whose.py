@@ -1,13 +1,13 @@
 """`usufruct whose`."""
 
+from __future__ import annotations
+
 import os
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.whose import Owner, Shares, shares_of
-from usufruct.actions.whose import whose as whose_action
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -20,7 +20,9 @@ from usufruct.cli.screen import (
 )
 from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
-from usufruct.planning.names import by_number
+
+if TYPE_CHECKING:
+    from usufruct.actions.whose import Owner, Shares
 
 _OWN = {"original": "your file from before", "user": "your changed file"}
 
@@ -34,6 +36,9 @@ def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
 
     Of a folder: how much in it, and in all folders below, is of which holding, and how much is of none.
     """
+    from usufruct.actions.whose import Shares, shares_of
+    from usufruct.actions.whose import whose as whose_action
+
     around = surroundings()
     found: list[Owner | Shares] = [
         shares_of(around, path) if path.is_dir() and not path.is_symlink() else whose_action(around, path)
@@ -63,6 +68,8 @@ def _tell(owner: Owner) -> None:
 
 
 def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
+    from usufruct.planning.names import by_number
+
     rows = [
         (count_words(files, "file"), size_words(size), printable(name))
         for name, (files, size) in sorted(shares.holdings.items(), key=lambda one: -one[1][1])
@@ -78,6 +85,8 @@ def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
 
 
 def _document(one: Owner | Shares, *, nobodys: bool) -> dict[str, Any]:
+    from usufruct.actions.whose import Owner
+
     if isinstance(one, Owner):
         return {"path": one.path, "holding": one.holding, "beneath": list(one.beneath)}
     document: dict[str, Any] = {

@@ -99,8 +99,8 @@ def entries(context: click.Context) -> Iterable[tuple[str, str]]:
 @_completing
 def answers(context: click.Context) -> Iterable[tuple[str, str]]:
     """The alternatives in the one archive that the line names, as `--choose` takes them."""
-    from usufruct.actions.adding import look_at
     from usufruct.actions.applications import known_applications
+    from usufruct.actions.looking import look_at
     from usufruct.actions.request import Request
     from usufruct.archives.reading import Access
 

@@ -1,0 +1,66 @@
+"""What was done, by command: what one of them did counts as one."""
+
+from msgspec import Struct, field
+
+from usufruct.actions.surroundings import Surroundings
+from usufruct.ledger import Ledger
+from usufruct.ledger.changes import changes_done
+from usufruct.model.changes import Change, ChangeKind
+
+REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
+
+
+class Step(Struct):
+    """What one command did, as the history lists it."""
+
+    changes: list[Change]
+    """In the order in which they were made."""
+    chains: dict[int, list[Change]] = field(default_factory=dict)
+    """Change → those that undid and redid it since, in their order."""
+
+    @property
+    def number(self) -> int:
+        """By which it is called."""
+        return self.changes[0].number
+
+    def is_change_undone(self, change: Change) -> bool:
+        """An odd number of undos and redos came after it."""
+        return len(self.chains.get(change.number, ())) % 2 == 1
+
+    def latest(self, change: Change) -> Change:
+        """The change that made things as they are: the last that undid or redid it, or itself."""
+        return (self.chains.get(change.number) or [change])[-1]
+
+    @property
+    def reversible(self) -> list[Change]:
+        """Those of its changes that can be undone at all."""
+        return [change for change in self.changes if change.kind in REVERSIBLE]
+
+    @property
+    def done(self) -> list[Change]:
+        """Those of its changes that could be undone now, the newest first."""
+        return [change for change in reversed(self.reversible) if not self.is_change_undone(change)]
+
+    @property
+    def is_undone(self) -> bool:
+        """All of it was undone."""
+        return bool(self.reversible) and not self.done
+
+
+def history(surroundings: Surroundings, most: int | None = None) -> list[Step]:
+    """What was done, newest first, the last `most` of it."""
+    with surroundings.reading() as ledger:
+        return steps_of(ledger)[:most] if ledger else []
+
+
+def steps_of(ledger: Ledger) -> list[Step]:
+    """All that was done, by step, newest first."""
+    steps: dict[int, Step] = {}
+    of_root: dict[int, Step] = {}
+    for change in reversed(changes_done(ledger)):
+        if not change.root:
+            of_root[change.number] = step = steps.setdefault(change.command, Step([]))
+            step.changes.append(change)
+        elif change.root in of_root:
+            of_root[change.root].chains.setdefault(change.root, []).append(change)
+    return sorted(steps.values(), key=lambda step: -step.number)

@@ -1,0 +1,76 @@
+"""What a command imports: each call pays for it before anything happens, and a Tab most of all."""
+
+import os
+import subprocess
+import sys
+import unittest
+
+from tests.support import WorldTest, zip_bytes
+
+_RUN = """
+import sys
+from usufruct.cli.main import run
+try:
+    run(sys.argv[1:])
+finally:
+    sys.stderr.write("\\nmodules " + " ".join(sys.modules))
+"""
+HEAVY = frozenset(
+    "asyncio dataclasses email filelock http isal libarchive logging multiprocessing packaging prompt_toolkit py7zr "
+    "questionary rich send2trash tarfile tomlkit watchdog xml zipfile zstandard".split()
+)
+"""What costs as much as all of a small command; each may be imported where it is needed and nowhere else."""
+
+
+class StartTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.surroundings_with_definitions()
+        self.world.add_files("Dusk.zip", {"gels/moon.gel": "m"})
+        (self.world.folder / "downloads" / "Dawn.zip").write_bytes(zip_bytes({"gels/sun.gel": "s"}))
+
+    def imported(self, *words: str, tab: bool = False) -> tuple[int, set[str]]:
+        """How many of our own modules a command line needs, and which of the heavy ones."""
+        line = {"COMP_WORDS": "usufruct " + " ".join(words), "COMP_CWORD": str(len(words))}
+        asked = {"_USUFRUCT_COMPLETE": "bash_complete", **line} if tab else {}
+        done = subprocess.run(
+            [sys.executable, "-c", _RUN, *(() if tab else words)],
+            cwd=self.world.folder / "downloads",
+            env={**os.environ, "USUFRUCT_HOME": str(self.world.places.data), **asked},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        said, _, modules = done.stderr.rpartition("\nmodules ")
+        self.assertEqual(said.strip(), "")
+        names = modules.split()
+        return sum(name.partition(".")[0] == "usufruct" for name in names), HEAVY & set(names)
+
+    def test_a_tab_imports_what_it_offers_and_not_what_the_command_would_do(self) -> None:
+        for words, most in (("re",), 14), (("remove", "D"), 40), (("show", "D"), 40), (("add", "Da"), 58):
+            with self.subTest(words=words):
+                ours, heavy = self.imported(*words, tab=True)
+                self.assertLessEqual(ours, most)
+                self.assertEqual(heavy, set())
+
+    def test_a_command_imports_what_it_needs(self) -> None:
+        for words, most, may in (
+            (("--help",), 14, ""),
+            (("list",), 41, ""),
+            (("whose", "Dusk.zip"), 37, ""),
+            (("history",), 38, ""),
+            (("show", "Dusk"), 48, ""),
+            (("check",), 46, ""),
+            (("downloads",), 92, "logging"),
+            (("look", "Dawn.zip"), 122, "isal logging zstandard"),
+            (("add", "Dawn.zip"), 156, "dataclasses filelock isal logging zstandard"),
+            (("remove", "Dusk"), 100, "dataclasses filelock logging"),
+        ):
+            with self.subTest(words=words):
+                ours, heavy = self.imported(*words)
+                self.assertLessEqual(ours, most)
+                self.assertLessEqual(heavy, set(may.split()))
+
+
+if __name__ == "__main__":
+    unittest.main()
