@@ -8,8 +8,11 @@ import unittest
 import zipfile
 from importlib import metadata
 from pathlib import Path
+from unittest import mock
 
 import usufruct
+from usufruct.cli import pages
+from usufruct.errors import MachineError
 
 PROJECT = Path(__file__).parents[2]
 
@@ -35,6 +38,25 @@ class PackageTest(unittest.TestCase):
             self.assertIn("cannot run from within a zip", done.stderr)
             self.assertIn("pip install", done.stderr)
             self.assertNotIn("Traceback", done.stderr)
+
+    def test_the_pages_are_found_where_the_package_puts_them_and_in_a_source_tree(self) -> None:
+        for name in pages.PAGES:
+            self.assertEqual(pages.page_text(name), (PROJECT / "docs" / f"{name}.md").read_text(encoding="utf-8"))
+        project = tomllib.loads((PROJECT / "pyproject.toml").read_text(encoding="utf-8"))
+        packed = project["tool"]["setuptools"]["data-files"]["share/doc/usufruct"]
+        self.assertEqual(packed, [f"docs/{name}.md" for name in sorted(pages.PAGES)])
+        with tempfile.TemporaryDirectory() as passing:
+            (Path(passing) / "formats.md").write_text("installed", encoding="utf-8")
+            file = metadata.PackagePath("../../share/doc/usufruct/formats.md")
+            file.dist = mock.Mock(locate_file=lambda _: Path(passing) / "formats.md")
+            with mock.patch.object(metadata, "files", lambda _: [file]):
+                self.assertEqual(pages.page_text("formats"), "installed")
+            with (
+                mock.patch.object(metadata, "files", lambda _: None),
+                mock.patch.object(usufruct, "__file__", f"{passing}/lib/usufruct/__init__.py"),
+                self.assertRaisesRegex(MachineError, "did not come with this installation"),
+            ):
+                pages.page_text("formats")
 
 
 if __name__ == "__main__":

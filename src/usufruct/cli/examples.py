@@ -42,7 +42,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "desktop": (("desktop on", "file managers offer it, and downloads are told of"),),
     "demo": (("demo --keep play", "a folder with sample data to play with"),),
     "completion": (("completion fish > ~/.config/fish/completions/usufruct.fish", "for this shell"),),
-    "manual": (("manual | man -l -", "read it"),),
+    "manual": (("manual | man -l -", "read it"), ("manual definitions", "how a definition is written")),
 }
 """Command → command lines, each with what it does."""
 

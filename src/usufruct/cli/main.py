@@ -53,7 +53,7 @@ _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "To try it and to set it up": {
         "demo": ("usufruct.cli.demo:demo", "Run a full example on sample data, in a folder of its own."),
         "completion": ("usufruct.cli.completion:completion", "Print what makes a shell complete Usufruct's words."),
-        "manual": ("usufruct.cli.manual:manual", "Print the manual page."),
+        "manual": ("usufruct.cli.manual:manual", "Print the manual page, or a page of the docs."),
     },
 }
 _COMMANDS = {name: command for section in _SECTIONS.values() for name, command in section.items()}
@@ -63,7 +63,7 @@ _READERS = frozenset({"demo", "list", "show", "whose", "check", "history", "arch
 """Commands that only read the record (or let others work) keep no log, and begin without what that needs."""
 
 
-_PAGED = frozenset({"list", "show", "history", "archives", "whose", "look"})
+_PAGED = frozenset({"list", "show", "history", "archives", "whose", "look", "manual"})
 """Commands whose output a person reads, and which ask nothing: what is longer than the screen goes to a pager."""
 
 

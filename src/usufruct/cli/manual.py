@@ -9,25 +9,28 @@ import click
 
 from usufruct import __version__
 from usufruct.cli.examples import EXAMPLES
+from usufruct.cli.pages import PAGES, drawn_page, page_text
 from usufruct.cli.screen import echo, echo_json, json_option
 
 
-@click.command(short_help="Print the manual page.")
+@click.command(short_help="Print the manual page, or a page of the docs.")
+@click.argument("page", metavar=f"[{'|'.join(PAGES)}]", required=False, type=click.Choice(list(PAGES)))
 @json_option
 @click.pass_context
-def manual(context: click.Context, *, as_json: bool) -> None:
-    """Print the manual page, for `man`.
+def manual(context: click.Context, page: str | None, *, as_json: bool) -> None:
+    """Print the manual page, for `man`, or a page of the docs, to be read here.
 
     \b
     to read it   usufruct manual | man -l -
     to keep it   usufruct manual > ~/.local/share/man/man1/usufruct.1
+    the docs     usufruct manual definitions
     """  # noqa: D301 - the sign for lines that are kept
     root = context.find_root()
-    lines = list(manual_page(root.command, root.info_name or "usufruct"))
+    text = page_text(page) if page else "\n".join(manual_page(root.command, root.info_name or "usufruct"))
     if as_json:
-        echo_json({"page": "\n".join(lines)})
+        echo_json({"page": text})
         return
-    for line in lines:
+    for line in (drawn_page(text) if page else text).splitlines():
         echo(line)
 
 
@@ -87,7 +90,7 @@ def manual_page(command: click.Command, name: str) -> Iterator[str]:
     yield ".SH SEE ALSO"
     yield r".BR man (1),"
     yield r".BR tar (1)"
-    yield from _paragraphs("The guide, the formats and how definitions are written are in the package's docs.")
+    yield from _paragraphs(f"Each with `usufruct manual PAGE`: {', '.join(PAGES)}.")
 
 
 _ENVIRONMENT = {
