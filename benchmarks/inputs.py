@@ -44,14 +44,10 @@ def make_zip(path: Path, count: int, total: int, *, method: int = zipfile.ZIP_DE
 def make_tar(path: Path, count: int, total: int, packing: str = "") -> Path:
     """A tar of seeded files, packed with gz, bz2, xz or zst."""
     if packing == "zst":
-        import zstandard
+        from usufruct.archives.zstd import zstd
 
-        packer = zstandard.ZstdCompressor(level=3, write_checksum=True)
-        with (
-            path.open("wb") as file,
-            packer.stream_writer(file) as out,
-            tarfile.open(fileobj=out, mode="w|") as archive,
-        ):
+        how = {zstd.CompressionParameter.checksum_flag: 1}
+        with zstd.open(path, "wb", options=how) as out, tarfile.open(fileobj=out, mode="w|") as archive:
             _fill(archive, count, total)
         return path
     options = {"preset": 1} if packing == "xz" else {"compresslevel": 6} if packing in ("gz", "bz2") else {}

@@ -23,8 +23,9 @@ from benchmarks.measuring import PROGRAM, Pair, Run, machine, pair, run, table
 _UNZIP = "import sys, zipfile\nzipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])"
 _UNTAR = "import sys, tarfile\ntarfile.open(sys.argv[1]).extractall(sys.argv[2])"
 _UNTAR_ZST = (
-    "import sys, tarfile, zstandard\n"
-    "plain = zstandard.ZstdDecompressor().stream_reader(open(sys.argv[1], 'rb'))\n"
+    "import sys, tarfile\n"
+    "from usufruct.archives.zstd import zstd\n"
+    "plain = zstd.open(sys.argv[1])\n"
     "tarfile.open(fileobj=plain, mode='r|').extractall(sys.argv[2])"
 )
 _UN7Z = "import sys, py7zr\npy7zr.SevenZipFile(sys.argv[1]).extractall(sys.argv[2])"

@@ -32,8 +32,9 @@ for entry in archive:
     while file and file.read(1 << 20): pass
 """
 _TAR_ZST = """
-import sys, tarfile, zstandard
-plain = zstandard.ZstdDecompressor().stream_reader(open(sys.argv[1], "rb"))
+import sys, tarfile
+from usufruct.archives.zstd import zstd
+plain = zstd.open(sys.argv[1])
 archive = tarfile.open(fileobj=plain, mode="r|")
 for entry in archive:
     file = archive.extractfile(entry)

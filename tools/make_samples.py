@@ -18,7 +18,7 @@ import zipfile
 import zlib
 from pathlib import Path
 
-import zstandard
+from usufruct.archives.zstd import zstd
 
 HERE = Path(__file__).resolve().parent
 DOWNLOADS = HERE.parent / "src" / "usufruct" / "samples" / "downloads"
@@ -204,7 +204,7 @@ def samples() -> dict[str, bytes]:
         "herringbone-and-more.tar.xz": lzma.compress(tar_of(drafts), preset=6),
         "tide-pack-2026-03.tar.bz2": bz2.compress(tar_of(tides), 9),
         "evening-gels.zip": zip_of(installer, programs=frozenset({"Gels/setup.exe"})),
-        "plain-gels.tar.zst": zstandard.ZstdCompressor(level=19).compress(tar_of({"plain.gel": gel("plain", 1, 1, 1)})),
+        "plain-gels.tar.zst": zstd.compress(tar_of({"plain.gel": gel("plain", 1, 1, 1)}), 19),
         "sneaky-gels.zip": zip_of(sneaky),
         "half-a-download.zip": zip_of(owls)[:4000],
     }

@@ -13,10 +13,9 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 
-import zstandard
-
 from tests.archives.rar_writer import Member, RarWriter
 from tests.support import zip_bytes
+from usufruct.archives.zstd import zstd
 
 MEGABYTE = 1 << 20
 ZEROS = bytes(MEGABYTE)
@@ -32,7 +31,7 @@ def packed_by(kind: str, blocks: Iterable[bytes]) -> bytes:
         "gz": lambda: zlib.compressobj(6, zlib.DEFLATED, 31),
         "bz2": bz2.BZ2Compressor,
         "xz": lambda: lzma.LZMACompressor(preset=1),
-        "zst": lambda: zstandard.ZstdCompressor().compressobj(),
+        "zst": lambda: zstd.ZstdCompressor(),
         "lzma": lambda: lzma.LZMACompressor(lzma.FORMAT_ALONE, preset=1),
     }[kind]()
     return b"".join([*map(engine.compress, blocks), engine.flush()])

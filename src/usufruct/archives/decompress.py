@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from typing import IO, Protocol, cast
 
-import zstandard
 from deflate import DeflateError, deflate_decompress
 from isal import isal_zlib
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK
+from usufruct.archives.zstd import MARKS, zstd
 
 _STEP = 1 << 18
 """Packed bytes of a whole file that are read at once."""
@@ -34,7 +34,7 @@ PACKING_ERRORS: tuple[type[Exception], ...] = (
     zlib.error,
     cast(type[Exception], isal_zlib.error),
     lzma.LZMAError,
-    zstandard.ZstdError,
+    zstd.ZstdError,
     OSError,
     EOFError,
     ValueError,
@@ -71,9 +71,11 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
 
             return _as_stream(unlzw(file))
         case "zst":
-            zstd = zstandard.ZstdDecompressor(max_window_size=min(most, _LARGEST_WINDOW))
-            reader = zstd.stream_reader(file, read_across_frames=True)
-            return _as_stream(_within(allowance, iter(partial(reader.read, BLOCK), b"")))
+            largest = min(most, _LARGEST_WINDOW).bit_length() - 1
+            bounds: dict[int, int] = {zstd.DecompressionParameter.window_log_max: largest}
+            return _as_stream(
+                _within(allowance, _all_streams(file, partial(zstd.ZstdDecompressor, options=bounds), MARKS))
+            )
         case "lz4":
             import lz4.frame
 
@@ -82,13 +84,16 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
             return file
 
 
-def _all_streams(file: IO[bytes], engine: "Callable[[], _Bounded]", mark: bytes, fill: bytes = b"") -> Iterator[bytes]:
+def _all_streams(
+    file: IO[bytes], engine: "Callable[[], _Bounded]", marks: bytes | tuple[bytes, ...], fill: bytes = b""
+) -> Iterator[bytes]:
     """What all streams of a file unpack to, one behind the other.
 
-    Each begins with `mark`; `fill` may stand between them.
+    Each begins with one of `marks`; `fill` may stand between them.
 
     In larger steps than the standard file objects take, each of which lets no other thread run.
     """
+    longest = len(marks) if isinstance(marks, bytes) else max(map(len, marks))
     packed = file.read(_STEP)
     if not packed:
         raise EOFError("the packed bytes end too early")
@@ -107,7 +112,10 @@ def _all_streams(file: IO[bytes], engine: "Callable[[], _Bounded]", mark: bytes,
         while fill and packed and not packed.strip(fill):
             packed = file.read(_STEP)
         packed = packed.lstrip(fill) if fill else packed
-        if not packed.startswith(mark):
+        # The mark may stand across two of our steps.
+        while len(packed) < longest and (more := file.read(_STEP)):
+            packed += more
+        if not packed.startswith(marks):
             return  # what stands behind the last stream is none, and counts for nothing
 
 
@@ -115,7 +123,7 @@ def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:
     """The same blocks; a refusal of the library for the memory it would take is told as what it is."""
     try:
         yield from blocks
-    except (lzma.LZMAError, zstandard.ZstdError) as error:
+    except (lzma.LZMAError, zstd.ZstdError) as error:
         if "memory" in str(error).lower():
             allowance.dictionary(allowance.most_dictionary + 1)
         raise
@@ -242,11 +250,7 @@ def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:
     """Zstandard."""
-    with zstandard.ZstdDecompressor().stream_reader(
-        cast(IO[bytes], _Blocks(blocks)), read_across_frames=True
-    ) as reader:
-        while block := reader.read(BLOCK):
-            yield block
+    return _all_streams(cast(IO[bytes], _Blocks(blocks)), zstd.ZstdDecompressor, MARKS)
 
 
 def _bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = False) -> Iterator[bytes]:

@@ -12,6 +12,7 @@ from usufruct.archives.dos import arc, arj, zoo
 from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
+from usufruct.archives.zstd import MARKS as ZST_MARKS
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
@@ -42,7 +43,8 @@ _COMPRESSIONS = {
     b"\x1f\x8b\x08": "gz",
     b"BZh": "bz2",
     b"\xfd7zXZ\0": "xz",
-    b"\x28\xb5\x2f\xfd": "zst",
+    # Whoever packs on several processors begins with a frame to be skipped.
+    **dict.fromkeys(ZST_MARKS, "zst"),
     b"\x04\x22\x4d\x18": "lz4",
     b"\x5d\0\0": "lzma",
     b"LZIP": "lz",

@@ -1,5 +1,6 @@
 """Writing tar archives, plain or as one packed stream."""
 
+import os
 import tarfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -80,8 +81,12 @@ def _packed(out: BinaryIO, archive_format: str, effort: int) -> Iterator[IO[byte
         with LZMAFile(out, "wb", preset=effort) as packed_by_lzma:
             yield cast("IO[bytes]", packed_by_lzma)
     else:
-        from zstandard import ZstdCompressor
+        from usufruct.archives.zstd import zstd
 
-        compressor = ZstdCompressor(level=_ZST_LEVELS[effort], threads=-1, write_checksum=True)
-        with compressor.stream_writer(out, closefd=False) as packed_by_zst:
+        how: dict[int, int] = {
+            zstd.CompressionParameter.compression_level: _ZST_LEVELS[effort],
+            zstd.CompressionParameter.nb_workers: os.cpu_count() or 1,
+            zstd.CompressionParameter.checksum_flag: 1,
+        }
+        with zstd.ZstdFile(out, "wb", options=how) as packed_by_zst:
             yield cast("IO[bytes]", packed_by_zst)

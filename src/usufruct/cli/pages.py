@@ -1,12 +1,13 @@
 """The pages of the docs that an installed Usufruct has beside it, for whoever is not connected."""
 
-import io
+import re
 import sys
+from collections.abc import Iterator
 from importlib import metadata
 from pathlib import Path
 
 import usufruct
-from usufruct.cli.screen import is_plain, width
+from usufruct.cli.screen import is_plain, styled, wrapped
 from usufruct.errors import MachineError
 
 PAGES = {
@@ -43,11 +44,50 @@ def drawn_page(text: str) -> str:
     """The page as a person at a terminal reads it; elsewhere, and where nothing is drawn, as it is written."""
     if not sys.stdout.isatty() or is_plain():
         return text
-    from rich.console import Console
-    from rich.markdown import Markdown
+    return "\n".join(line for block in _blocks(text) for line in (*_drawn(block), ""))
 
-    file = io.StringIO()
-    # Its own colours would be others than ours mean.
-    console = Console(file=file, width=min(width(), 110), color_system=None, legacy_windows=False)
-    console.print(Markdown(text, hyperlinks=False))
-    return "\n".join(line.rstrip() for line in file.getvalue().splitlines())
+
+def _blocks(text: str) -> Iterator[str]:
+    """Paragraphs, headings, lists, tables, and code as one block each."""
+    for number, part in enumerate(re.split(r"^```\w*\n(.*?)^```\n", text, flags=re.MULTILINE | re.DOTALL)):
+        if number % 2:
+            yield f"```{part}"
+        else:
+            yield from filter(None, map(str.strip, re.split(r"\n\s*\n", part)))
+
+
+def _drawn(block: str) -> Iterator[str]:
+    """The lines of one block."""
+    if block.startswith("```"):
+        yield from (f"    {line}" for line in block[3:].splitlines())
+    elif block.startswith("#"):
+        yield styled(_plain(block.lstrip("# ")), "title")
+    elif block.startswith("|"):
+        yield from _table(block)
+    else:
+        # An item of a list begins a line; all else goes on from line to line.
+        for item in re.split(r"\n(?=(?:[-*]|\d+\.) )", block):
+            mark = re.match(r"(?:[-*]|\d+\.) ", item)
+            indent = " " * len(mark[0]) if mark else ""
+            lines = wrapped(_plain(" ".join(item[len(indent) :].split())), indent)
+            yield f"{mark[0] if mark else ''}{lines[0]}"
+            yield from (f"{indent}{line}" for line in lines[1:])
+
+
+def _table(block: str) -> Iterator[str]:
+    """A table, a row as a paragraph of its own: what it is about, then each column by its name."""
+    rows = [[_plain(cell.strip()) for cell in re.split(r"(?<!\\)\|", line)[1:-1]] for line in block.splitlines()]
+    names, _, *rows = rows
+    for row in rows:
+        yield styled(row[0], "title")
+        for name, cell in zip(names[1:], row[1:], strict=False):
+            if cell:
+                first, *rest = wrapped(f"{name}: {cell}", "    ")
+                yield f"  {first}"
+                yield from (f"    {line}" for line in rest)
+
+
+def _plain(text: str) -> str:
+    """A text without the signs for code, for stress and for links."""
+    text = re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", text)
+    return re.sub(r"\*\*(.+?)\*\*", r"\1", text).replace("`", "").replace("\\|", "|")

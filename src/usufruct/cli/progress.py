@@ -3,9 +3,9 @@
 import sys
 import time
 from types import TracebackType
-from typing import Any
 
-from usufruct.cli.screen import echo, is_plain, size_words
+from usufruct.cli.cells import cells
+from usufruct.cli.screen import echo, echo_over, is_plain, is_quiet, shortened, size_words, styled, width
 from usufruct.files.printable import printable
 from usufruct.model.progress import Progress
 
@@ -15,6 +15,8 @@ _KNOWN = 2.0
 """Seconds after which a rate says something."""
 _OFTEN, _SELDOM = 0.1, 10.0
 """Seconds between two moments that are shown: at a terminal, and elsewhere."""
+_LEAST_BAR, _MOST_BAR = 8, 40
+"""Columns of a bar that says something, and of one that is long enough."""
 
 
 class Watching:
@@ -30,8 +32,8 @@ class Watching:
         self._since = self._begun
         """When the part that is shown began."""
         self._number = 0
-        self._bar: Any = None
-        self._task: Any = None
+        self._drawn = 0
+        """Columns of the bar that is shown; 0: none is."""
 
     def __enter__(self) -> "Watching":
         return self
@@ -43,9 +45,9 @@ class Watching:
 
     def pause(self) -> None:
         """Take the bar away, for something else is to be shown."""
-        if self._bar:
-            self._bar.stop()
-            self._bar = None
+        if self._drawn:
+            echo_over("", width=self._drawn)
+            self._drawn = 0
 
     def __call__(self, progress: Progress) -> None:
         """Show this moment, if it is time to."""
@@ -54,7 +56,7 @@ class Watching:
         if (progress.about, progress.phase) != self._part:
             self._part, self._since = (progress.about, progress.phase), time.monotonic()
         now = time.monotonic()
-        if now - self._begun < _SOON or now - self._shown < (_OFTEN if self._is_terminal else _SELDOM):
+        if is_quiet() or now - self._begun < _SOON or now - self._shown < (_OFTEN if self._is_terminal else _SELDOM):
             return
         self._shown = now
         which = f"{self._number} of {self._count}: " if self._count > 1 else ""
@@ -66,27 +68,15 @@ class Watching:
             echo(f"{words}: {files}, {size_words(progress.size)} of {size_words(progress.of_size)}", err=True)
 
     def _draw(self, words: str, progress: Progress) -> None:
-        if self._bar is None:
-            # Only here: most changes are done before anything is shown.
-            from rich.console import Console
-            from rich.progress import BarColumn, TextColumn
-            from rich.progress import Progress as Bar
-
-            columns = (
-                TextColumn("{task.description}", markup=False),
-                BarColumn(style="bright_black", complete_style="cyan", finished_style="cyan", pulse_style="cyan"),
-                TextColumn("{task.fields[told]}", markup=False),
-            )
-            self._bar = Bar(*columns, console=Console(stderr=True, highlight=False), transient=True)
-            self._task = self._bar.add_task(words, total=progress.of_size, told="")
-            self._bar.start()
-        self._bar.update(
-            self._task,
-            description=words,
-            total=progress.of_size,
-            completed=progress.size,
-            told=self._told(progress),
-        )
+        columns = width(err=True) - 1
+        told = self._told(progress)
+        words = shortened(words, max(_LEAST_BAR, columns - len(told) - _LEAST_BAR - 4))
+        told = shortened(told, max(0, columns - cells(words) - 2))
+        room = min(_MOST_BAR, columns - cells(words) - len(told) - 4)
+        done = room * min(progress.size, progress.of_size) // max(1, progress.of_size)
+        bar = f"{styled('━' * done, 'place')}{styled('─' * (room - done), 'quiet')}" if room >= _LEAST_BAR else ""
+        self._drawn = columns
+        echo_over("  ".join(filter(None, (words, bar, told))), width=columns)
 
     def _told(self, progress: Progress) -> str:
         """How far it is, and once that is known how fast and how long still."""

@@ -5,6 +5,7 @@ import re
 import sys
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from typing import Any
 
 import click
@@ -32,6 +33,7 @@ _MARKS = {role: chr(0xFDD0 + number) for number, role in enumerate(_COLOURS)}
 _END = "\ufddf"
 """Characters that no text may have stand for colours until the line is shown, so that all else in it can be escaped."""
 _MARKED = re.compile(f"([{''.join(_MARKS.values())}])([^{_END}]*){_END}|{_END}")
+_MARK = re.compile(f"[{''.join(_MARKS.values())}{_END}]")
 
 
 def styled(text: str, role: str) -> str:
@@ -64,6 +66,11 @@ def be_quiet() -> None:
     """Show from here on only what goes wrong, what is asked, and JSON."""
     global _is_quiet
     _is_quiet = True
+
+
+def is_quiet() -> bool:
+    """Whether only what goes wrong or is asked is to be shown."""
+    return _is_quiet
 
 
 _is_plain = False
@@ -124,6 +131,18 @@ def echo(line: str = "", *, err: bool = False) -> None:
         _page.append(_shown(line))
     elif err or not _is_quiet:
         _print(_shown(line), err=err)
+
+
+def echo_over(line: str, *, width: int) -> None:
+    """Show a line on standard error in the place of the one that was shown so before; an empty one clears it.
+
+    `width`: columns that it fills, so that nothing of the earlier line is left.
+    """
+    # Without an end of the line, and by no sign that steers more than a typewriter: every terminal does that.
+    blank = " " * max(0, width - cells(_MARK.sub("", line)))
+    text = f"\r{spelled(_shown(line), _encoding(err=True))}{blank}" + ("" if line else "\r")
+    with suppress(OSError):
+        click.echo(text, err=True, nl=False, color=has_colours(err=True))
 
 
 _page: list[str] | None = None
@@ -199,10 +218,11 @@ def json_lines(text: str) -> str:
     return UNPRINTABLE.sub(lambda found: "\n" if found[0] == "\n" else f"\\u{ord(found[0]):04x}", text)
 
 
-def width() -> int:
-    """Columns of the terminal, or of a page where there is none."""
+def width(*, err: bool = False) -> int:
+    """Columns of the terminal, or of a page where there is none; `err`: of the one that standard error is."""
+    stream = sys.stderr if err else sys.stdout
     try:
-        return int(os.environ.get("COLUMNS") or 0) or os.get_terminal_size(sys.stdout.fileno()).columns
+        return int(os.environ.get("COLUMNS") or 0) or os.get_terminal_size(stream.fileno()).columns
     except (OSError, ValueError):
         return 100
 
