@@ -22,7 +22,7 @@ if not process:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     os.execvp(sys.argv[1], sys.argv[1:])
 _, status, usage = os.wait4(process, 0)
-print(os.waitstatus_to_exitcode(status), time.perf_counter() - start, usage.ru_maxrss)
+print(os.waitstatus_to_exitcode(status), time.perf_counter() - start, usage.ru_maxrss, usage.ru_utime + usage.ru_stime)
 """
 """A process counts the memory of the one that started it until its own program runs: a small one starts them."""
 
@@ -34,6 +34,8 @@ class Run:
     seconds: float
     peak: int
     """Bytes resident at most."""
+    processor: float = 0.0
+    """Seconds of the processor, its own and the system's for it."""
 
 
 @dataclass
@@ -74,10 +76,10 @@ def run(command: Sequence[str], **environment: str) -> Run:
         env={**os.environ, "PYTHONDONTWRITEBYTECODE": "", **environment},
         check=False,
     )
-    code, seconds, peak = done.stdout.split()
+    code, seconds, peak, processor = done.stdout.split()
     if int(code):
         raise SystemExit(f"{' '.join(command)[:300]}\nended with {code}: {done.stderr[-600:]}")
-    return Run(float(seconds), int(peak) * (1 if sys.platform == "darwin" else 1024))
+    return Run(float(seconds), int(peak) * (1 if sys.platform == "darwin" else 1024), float(processor))
 
 
 def pair(

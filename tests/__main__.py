@@ -35,9 +35,13 @@ def run(name: str, system: str) -> tuple[str, int, str, float]:
     done = subprocess.run(
         words, cwd=HERE.parent, env=world, capture_output=True, text=True, errors="replace", check=False
     )
+    code = done.returncode
+    if code == 5 and re.search(r"^NO TESTS RAN \(skipped=", done.stderr, re.MULTILINE):
+        # From Python 3.12 on a module of which all is skipped fails otherwise.
+        code = 0
     if system:
         name = f"{name} as on {system}"
-    return name, done.returncode, done.stdout + done.stderr, time.monotonic() - begun
+    return name, code, done.stdout + done.stderr, time.monotonic() - begun
 
 
 def main() -> None:

@@ -3,6 +3,7 @@
 import io
 import logging
 import os
+import re
 import subprocess
 import sys
 import sysconfig
@@ -21,6 +22,7 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import load_application
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.state_places import StatePlaces
+from usufruct.ledger.schema import INDEXES
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices, OnClash
 from usufruct.transaction.work import no_checkpoint
@@ -167,6 +169,7 @@ class World:
 
 
 _BACK = {
+    4: "".join(f"DROP INDEX {name};" for name in re.findall(r"CREATE INDEX (\w+)", INDEXES)),
     3: "ALTER TABLE change RENAME COLUMN root TO is_undo; ALTER TABLE change DROP COLUMN command;"
     " ALTER TABLE change DROP COLUMN brought; ALTER TABLE change DROP COLUMN took;"
     " ALTER TABLE change DROP COLUMN is_part; DROP TABLE claim; ALTER TABLE volume DROP COLUMN is_trashed;",

@@ -16,6 +16,7 @@ def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, root
     number = cursor.lastrowid
     assert number is not None
     ledger.command = ledger.command or number
+    ledger.entered.begin(number)
     ledger.connection.execute("UPDATE change SET command = ? WHERE number = ?", (ledger.command, number))
     return number
 
@@ -40,8 +41,9 @@ def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = 
 
 def unfinished_changes(ledger: Ledger) -> list[Change]:
     """Changes that are neither done nor reversed, newest first."""
+    # As the index has it, which a value that is given would not match.
     rows = ledger.connection.execute(
-        f"SELECT {_COLUMNS} FROM change WHERE phase IN (?, ?) ORDER BY number DESC", (Phase.STAGING, Phase.SWITCHING)
+        f"SELECT {_COLUMNS} FROM change WHERE phase IN ('staging', 'switching') ORDER BY number DESC"
     )
     return [_change(row) for row in rows]
 

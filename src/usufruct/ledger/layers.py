@@ -185,24 +185,39 @@ def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bo
     `alone`: only those that are all of their stacks.
     """
     execute = ledger.connection.execute
-    query = "SELECT name, size, modified, inode FROM layer WHERE directory = ? AND holding = ? AND kind = 'file'"
-    files = execute(query, (directory, holding)).fetchall()
-    if execute("SELECT count(*) FROM layer WHERE directory = ?", (directory,)).fetchone()[0] == len(files):
-        return files, []
-    rows = execute(
-        "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS other"
-        " WHERE other.directory = ?1 AND other.name = mine.name AND (other.level > mine.level"
-        " OR ?3 AND other.level < mine.level)) FROM layer AS mine WHERE directory = ?1 AND holding = ?2",
-        (directory, holding, alone),
-    ).fetchall()
-    return [row[:4] for row in rows if row[4]], [row[0] for row in rows if not row[4]]
+    own = (directory, holding)
+    if not _is_shared(ledger, directory, holding):
+        rows = execute("SELECT name, size, modified, inode, kind = 'file' FROM layer WHERE directory = ?", own[:1])
+    else:
+        rows = execute(
+            "SELECT name, size, modified, inode, kind = 'file' AND NOT EXISTS (SELECT 1 FROM layer AS other"
+            " WHERE other.directory = ?1 AND other.name = mine.name AND (other.level > mine.level"
+            " OR ?3 AND other.level < mine.level)) FROM layer AS mine INDEXED BY layer_holding"
+            " WHERE directory = ?1 AND holding = ?2",
+            (*own, alone),
+        )
+    files: list[Stamp] = []
+    others: list[str] = []
+    for *stamp, is_file in rows:
+        files.append(tuple(stamp)) if is_file else others.append(stamp[0])
+    return files, others
+
+
+def _is_shared(ledger: Ledger, directory: int, holding: int) -> bool:
+    """Whether others than a holding have anything in a directory: other holdings, or the user beneath them."""
+    row = ledger.connection.execute(
+        "SELECT EXISTS (SELECT 1 FROM holding_directory WHERE directory = ?1 AND holding <> ?2)"
+        " OR EXISTS (SELECT 1 FROM layer WHERE directory = ?1 AND holding IS NULL)",
+        (directory, holding),
+    ).fetchone()
+    return bool(row[0])
 
 
 def what_stays(ledger: Ledger, holding: int, change: int) -> tuple[int, int, int]:
     """What of a holding a change that is under way does not take: how many layers, of them files and links, bytes."""
     row: tuple[int, int, int] = ledger.connection.execute(
         "SELECT count(*), coalesce(sum(kind <> 'directory'), 0), coalesce(sum(size), 0)"
-        " FROM holding_directory JOIN layer USING (directory)"
+        " FROM holding_directory JOIN layer INDEXED BY layer_holding USING (directory)"
         " WHERE holding_directory.holding = ?1 AND layer.holding = ?1 AND gone IS NOT ?2",
         (holding, change),
     ).fetchone()
@@ -228,7 +243,8 @@ def names_of_holding(ledger: Ledger, holding: int, born: int | None = None) -> l
     """What a holding has: number and path of its directory, name and entry; only what a change brought, if given."""
     return ledger.connection.execute(
         "SELECT directory.number, directory.path, name, entry FROM holding_directory JOIN directory"
-        " ON directory.number = holding_directory.directory JOIN layer ON layer.directory = directory.number"
+        " ON directory.number = holding_directory.directory JOIN layer INDEXED BY layer_holding"
+        " ON layer.directory = directory.number"
         " WHERE holding_directory.holding = ?1 AND layer.holding = ?1 AND (born = ?2 OR ?2 IS NULL)",
         (holding, born),
     ).fetchall()
@@ -264,6 +280,8 @@ def enter_files(ledger: Ledger, change: int, holding: int, files: Iterable[tuple
 def _enter(ledger: Ledger, rows: list[tuple[Any, ...]]) -> None:
     # In the order of their key they come to lie beside one another, which takes half the time.
     rows.sort(key=itemgetter(0, 1, 2))
+    if rows:
+        ledger.entered.add(rows[0][3], rows)
     for start in range(0, len(rows), _MANY):
         several = rows[start : start + _MANY]
         statement = f"INSERT INTO layer VALUES {', '.join([_LAYER] * len(several))}"
@@ -280,12 +298,12 @@ def mark_layers_gone(ledger: Ledger, change: int, layers: Iterable[tuple[int, st
 
 def mark_files_gone(ledger: Ledger, change: int, holding: int, directory: int, names: Iterable[str] | None) -> None:
     """Let a holding's layers of these names in a directory end with a change, or of all its names there."""
-    update = "UPDATE layer SET gone = ?1 WHERE directory = ?2 AND holding = ?3"
+    where = "SET gone = ?1 WHERE directory = ?2 AND holding = ?3"
     if names is None:
-        ledger.connection.execute(update, (change, directory, holding))
+        ledger.connection.execute(f"UPDATE layer INDEXED BY layer_holding {where}", (change, directory, holding))
     else:
         rows = ((change, directory, holding, name) for name in names)
-        ledger.connection.executemany(f"{update} AND name = ?4", rows)
+        ledger.connection.executemany(f"UPDATE layer {where} AND name = ?4", rows)
 
 
 def set_backed(ledger: Ledger, layers: Iterable[tuple[int, str, int]], *, is_backed: bool) -> None:
@@ -336,8 +354,9 @@ class Difference(NamedTuple):
 def going_files(ledger: Ledger, change: int, directory: int) -> list[Stamp]:
     """The files that a change takes from a directory and that are all of their stacks: they simply go."""
     return ledger.connection.execute(
-        "SELECT name, size, modified, inode FROM layer AS mine WHERE directory = ?2 AND gone = ?1 AND born <> ?1"
-        " AND kind = 'file' AND holding IS NOT NULL AND NOT EXISTS (SELECT 1 FROM layer AS other"
+        "SELECT name, size, modified, inode FROM layer AS mine INDEXED BY layer_gone"
+        " WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND kind = 'file' AND holding IS NOT NULL"
+        " AND NOT EXISTS (SELECT 1 FROM layer AS other"
         " WHERE other.directory = ?2 AND other.name = mine.name"
         " AND (other.level, other.born) <> (mine.level, mine.born))",
         (change, directory),
@@ -348,10 +367,17 @@ def differences(
     ledger: Ledger, change: int, directory: int, without: Container[str] = frozenset()
 ) -> Iterator[Difference]:
     """How the tops of a directory's stacks differ by a change that is under way, by name; some names left out."""
+    entered = ledger.entered.names(change, directory)
+    values: tuple[int | str, ...]
+    if entered is None:
+        born, values = "SELECT name FROM layer WHERE directory = ?2 AND born = ?1", (change, directory)
+    else:
+        born, values = "SELECT value FROM json_each(?3)", (change, directory, entered)
     rows = ledger.connection.execute(
         f"SELECT {_COLUMNS}, born = ?1, gone IS ?1 FROM layer WHERE directory = ?2 AND name IN"
-        " (SELECT name FROM layer WHERE directory = ?2 AND (born = ?1 OR gone = ?1)) ORDER BY name, level, born",
-        (change, directory),
+        f" (SELECT name FROM layer INDEXED BY layer_gone WHERE directory = ?2 AND gone = ?1 UNION ALL {born})"
+        " ORDER BY name, level, born",
+        values,
     )
     name: str | None = None
     before: Layer | None = None
@@ -409,7 +435,8 @@ def keep_past(ledger: Ledger, change: int, directory: int, path: str) -> None:
     """Remember what a change takes from a directory's stacks, so that it can be undone."""
     ledger.connection.execute(
         "INSERT OR IGNORE INTO past_layer SELECT ?1, ?3, name, level, holding, kind, size, modified, mode, blake3,"
-        " target, entry FROM layer WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND holding IS NOT NULL",
+        " target, entry FROM layer INDEXED BY layer_gone"
+        " WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND holding IS NOT NULL",
         (change, directory, path),
     )
 
@@ -437,10 +464,10 @@ def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
 def lies_over(ledger: Ledger, change: int, brought: int | None) -> list[int]:
     """Numbers of holdings that lie on what a change brought, or where it took something away."""
     over_brought = ledger.connection.execute(
-        "SELECT DISTINCT above.holding FROM holding_directory JOIN layer AS mine USING (directory) JOIN layer AS above"
-        " ON above.directory = mine.directory AND above.name = mine.name AND above.level > mine.level"
-        " WHERE holding_directory.holding = ?1 AND mine.holding = ?1 AND above.holding IS NOT NULL"
-        " AND above.holding <> ?1",
+        "SELECT DISTINCT above.holding FROM holding_directory JOIN layer AS mine INDEXED BY layer_holding"
+        " USING (directory) JOIN layer AS above ON above.directory = mine.directory AND above.name = mine.name"
+        " AND above.level > mine.level WHERE holding_directory.holding = ?1 AND mine.holding = ?1"
+        " AND above.holding IS NOT NULL AND above.holding <> ?1",
         (brought,),
     ).fetchall()
     over_taken = ledger.connection.execute(
@@ -463,18 +490,18 @@ def takes_layers(ledger: Ledger, change: int, directory: int) -> bool:
 
 def forget_gone(ledger: Ledger, change: int, directory: int) -> list[bytes]:
     """Strike the layers that a change took; gives the digests of those that had a backup."""
-    digests = ledger.connection.execute(
-        "SELECT blake3 FROM layer WHERE directory = ? AND gone = ? AND is_backed", (directory, change)
-    ).fetchall()
-    ledger.connection.execute("DELETE FROM layer WHERE directory = ? AND gone = ?", (directory, change))
+    where = "FROM layer INDEXED BY layer_gone WHERE directory = ? AND gone = ?"
+    digests = ledger.connection.execute(f"SELECT blake3 {where} AND is_backed", (directory, change)).fetchall()
+    ledger.connection.execute(f"DELETE {where}", (directory, change))
     return [row[0] for row in digests]
 
 
 def forget_uncovered(ledger: Ledger, directory: int) -> list[bytes]:
     """Strike the user's own layers that no holding covers any more, the disk has them; gives digests likewise."""
     where = (
-        " FROM layer WHERE directory = ?1 AND holding IS NULL AND NOT EXISTS (SELECT 1 FROM layer AS other"
-        " WHERE other.directory = ?1 AND other.name = layer.name AND other.level > layer.level"
+        " FROM layer INDEXED BY layer_holding WHERE directory = ?1 AND holding IS NULL"
+        " AND NOT EXISTS (SELECT 1 FROM layer AS other WHERE other.directory = ?1 AND other.name = layer.name"
+        " AND other.level > layer.level"
         " AND other.holding IS NOT NULL)"
     )
     digests = ledger.connection.execute(f"SELECT blake3{where} AND is_backed", (directory,)).fetchall()

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from usufruct.errors import StoreError
 from usufruct.ledger.connection import Connection
+from usufruct.ledger.entered import Entered
 from usufruct.ledger.schema import STEPS, TABLES, VERSION
 
 
@@ -20,6 +21,7 @@ class Ledger:
         self.path = path
         self.command = 0
         """The first change since it was opened: all that one command changes counts as one in the history."""
+        self.entered = Entered()
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -1,0 +1,228 @@
+"""How every command grows with years of use: holdings, files on record, definitions and downloads.
+
+    python -m benchmarks.years [--runs N] [--base N] [--json FILE] [--plot FILE] DIRECTORY
+
+Homes of four sizes are built in DIRECTORY by the program's own ways, their files really there, and left. In each the
+same small work is done, which should take the same, and what looks at everything, which may take in step with it.
+Seconds are of the processor, the fewest of the runs. The exponent is that of `growth`: the slope of a line through the
+logarithms of what each size takes more than the smallest. The end is 1 where something grows faster than it may.
+"""
+
+import argparse
+import io
+import json
+import math
+import random
+import sys
+import zipfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from benchmarks.growth import exponent
+from benchmarks.measuring import PROGRAM, machine, run, table
+from usufruct.actions.adding import add_archives
+from usufruct.actions.applications import known_applications
+from usufruct.actions.request import Request
+from usufruct.actions.surroundings import Surroundings
+from usufruct.files.platform import this_platform
+from usufruct.files.state_places import StatePlaces
+
+FACTORS = (1, 2, 4, 8)
+_FILES = 60
+"""Files of a holding: half in a directory of its own, half in one that all share."""
+_STEP, _MOST_STEP = 1.1, 0.15
+"""Exponents: of work in step with what there is, and of work that should not depend on it."""
+_NOISE = 0.02
+"""Seconds by which start-up varies."""
+_DEFINITION = """usufruct = 1
+
+[application]
+name = "loom{number}"
+title = "Loom {number}"
+root = "{root}"
+
+[[folder]]
+name = "patterns"
+path = "Patterns {number}"
+arrange = "pieces"
+mark = ["loom{number}.toml"]
+
+[[folder]]
+name = "threads"
+path = "Threads"
+arrange = "loose"
+takes = ["*.th{number}"]
+"""
+_LANTERNBOX = """usufruct = 1
+
+[application]
+name = "lanternbox"
+title = "Lanternbox"
+root = "{root}"
+
+[[folder]]
+name = "puppets"
+path = "Puppets"
+arrange = "pieces"
+mark = ["rig.toml"]
+
+[[folder]]
+name = "gels"
+path = "Gels"
+arrange = "loose"
+takes = ["*.gel"]
+"""
+
+
+def packed(number: int) -> bytes:
+    """The zip of one holding: a piece and gels, of seeded bytes."""
+    chance = random.Random(number)
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(f"Pack {number}/rig.toml", f"name = 'pack {number}'")
+        for file in range(_FILES // 2 - 1):
+            archive.writestr(f"Pack {number}/part {file}.svg", b"<svg>" + chance.randbytes(400))
+        for file in range(_FILES // 2):
+            archive.writestr(f"gels/pack {number} {file}.gel", b"gel " + chance.randbytes(200))
+    return buffer.getvalue()
+
+
+class Home:
+    """A home after some years: `holdings` of them, a definition for every ten, a download for every two."""
+
+    def __init__(self, directory: Path, holdings: int) -> None:
+        self.directory, self.holdings = directory, holdings
+        self.home, self.downloads = directory / "usufruct", directory / "downloads"
+        self.tiny = directory / "tiny.zip"
+        self.files = directory / "Lanternbox" / "Gels"
+
+    def build(self) -> None:
+        """Make it, unless an earlier run has."""
+        if (self.directory / "built").exists():
+            return
+        apps = self.home / "apps"
+        apps.mkdir(parents=True)
+        self.downloads.mkdir()
+        lanternbox = self.directory / "Lanternbox"
+        lanternbox.mkdir()
+        (apps / "lanternbox.toml").write_text(_LANTERNBOX.format(root=lanternbox))
+        for number in range(self.holdings // 10):
+            root = self.directory / f"Loom{number}"
+            root.mkdir()
+            (apps / f"loom{number}.toml").write_text(_DEFINITION.format(number=number, root=root))
+        with zipfile.ZipFile(self.tiny, "w") as archive:
+            archive.writestr("gels/tiny.gel", "tiny")
+            archive.writestr("gels/small.gel", "small")
+        (self.home / "settings.toml").write_text(f'downloads = "{self.downloads}"\n')
+        around = Surroundings(places=StatePlaces(self.home, self.home), platform=this_platform())
+        request = Request(applications=tuple(one for one in known_applications(around) if one.name == "lanternbox"))
+        for first in range(0, self.holdings, 50):
+            paths = []
+            for number in range(first, min(first + 50, self.holdings)):
+                kept = self.downloads if number % 2 else self.directory
+                paths.append(kept / f"pack {number}.zip")
+                paths[-1].write_bytes(packed(number))
+            for added in add_archives(around, paths, request, lambda _: None):
+                if added.state != "added":
+                    raise SystemExit(f"{added.examined.path}: {added.error}")
+        (self.directory / "built").touch()
+
+    def seconds(self, *words: str) -> float:
+        """Processor seconds of one command."""
+        return run([PROGRAM, *words], USUFRUCT_HOME=str(self.home), PAGER="cat").processor
+
+
+SMALL = {
+    "look at a tiny archive": ("look", "{tiny}"),
+    "add it": ("add", "{tiny}"),
+    "whose file": ("whose", "{files}/tiny.gel"),
+    "show it": ("show", "tiny"),
+    "check it": ("check", "tiny"),
+    "remove it": ("remove", "tiny"),
+    "undo that": ("undo",),
+    "remove it again": ("remove", "tiny"),
+    "history": ("history",),
+}
+"""Work that should take the same after years, in the order in which it is done."""
+WHOLE = {
+    "list": ("list",),
+    "check": ("check",),
+    "downloads": ("downloads", "--all"),
+    "downloads again": ("downloads", "--all"),
+    "archives": ("archives",),
+    "whose folder": ("whose", "{files}"),
+}
+"""Work that looks at everything."""
+
+
+def measured(homes: Sequence[Home], runs: int) -> dict[str, dict[int, float]]:
+    """Work → number of holdings → processor seconds, the fewest of the runs, which take turns."""
+    found: dict[str, dict[int, float]] = {name: {} for name in (*SMALL, *WHOLE)}
+    for _ in range(runs):
+        for home in homes:
+            (home.home / "downloads.json").unlink(missing_ok=True)
+            for name, words in {**SMALL, **WHOLE}.items():
+                filled = [word.format(tiny=home.tiny, files=home.files) for word in words]
+                seconds = home.seconds(*filled)
+                found[name][home.holdings] = min(seconds, found[name].get(home.holdings, math.inf))
+    return found
+
+
+def fits(points: dict[int, float]) -> float:
+    """The exponent of what the sizes take more than the smallest, where that is more than start-up itself varies."""
+    start = min(points.values()) - _NOISE
+    grown = {size: seconds - start for size, seconds in points.items()}
+    return exponent(grown) if max(grown.values()) > 3 * _NOISE else 0.0
+
+
+def plot(found: dict[str, dict[int, float]], file: Path) -> None:
+    """Draw seconds over holdings: what should be constant, and what may grow in step."""
+    import matplotlib as drawing
+
+    drawing.use("Agg")
+    from matplotlib import pyplot
+
+    figure, sides = pyplot.subplots(1, 2, figsize=(12, 4.8), constrained_layout=True)
+    for axes, names, title in zip(sides, (SMALL, WHOLE), ("the same small work", "all there is"), strict=True):
+        for name in names:
+            axes.loglog(list(found[name]), list(found[name].values()), "o-", label=name)
+        axes.set(
+            title=f"Processor time by years of use: {title}", xlabel="holdings", ylabel="seconds", ylim=(0.03, None)
+        )
+        axes.grid(visible=True, which="major", alpha=0.3)
+        axes.legend(fontsize=8)
+    figure.savefig(file, dpi=80)
+
+
+def main(words: Sequence[str] | None = None) -> int:
+    """Build, measure, print, and write JSON and the plot where asked; 1 where something grows faster than it may."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("directory", type=Path)
+    parser.add_argument("--runs", type=int, default=3)
+    parser.add_argument("--base", type=int, default=100, help="holdings of the smallest home")
+    parser.add_argument("--json", type=Path)
+    parser.add_argument("--plot", type=Path, help="needs matplotlib: pip install usufruct[benchmark]")
+    options = parser.parse_args(words)
+    homes = [Home(options.directory.absolute() / str(options.base * one), options.base * one) for one in FACTORS]
+    for home in homes:
+        home.build()
+        print(f"built {home.holdings} holdings", file=sys.stderr, flush=True)
+    found = measured(homes, options.runs)
+    exponents = {name: round(fits(points), 2) for name, points in found.items()}
+    rows = [["work", *(f"{home.holdings:,}" for home in homes), "exponent"]]
+    for name, points in found.items():
+        rows.append([name, *(f"{seconds:.2f}" for seconds in points.values()), f"{exponents[name]:.2f}"])
+    print(table(rows))
+    if options.json:
+        document = {"machine": machine(), "exponents": exponents, "points": found}
+        options.json.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
+    if options.plot:
+        plot(found, options.plot)
+    too_much = [name for name, value in exponents.items() if value > (_MOST_STEP if name in SMALL else _STEP)]
+    for name in too_much:
+        print(f"{name} grows to the power of {exponents[name]}", file=sys.stderr)
+    return 1 if too_much else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
