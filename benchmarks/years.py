@@ -4,8 +4,8 @@
 
 Homes of four sizes are built in DIRECTORY by the program's own ways, their files really there, and left. In each the
 same small work is done, which should take the same, and what looks at everything, which may take in step with it.
-Seconds are of the processor, the fewest of the runs. The exponent is that of `growth`: the slope of a line through the
-logarithms of what each size takes more than the smallest. The end is 1 where something grows faster than it may.
+Seconds are of the processor, the fewest of the runs. The exponent is the slope of a line through the logarithms; of
+what grows in step without its start. The end is 1 where something grows faster than it may.
 """
 
 import argparse
@@ -168,11 +168,15 @@ def measured(homes: Sequence[Home], runs: int) -> dict[str, dict[int, float]]:
     return found
 
 
-def fits(points: dict[int, float]) -> float:
-    """The exponent of what the sizes take more than the smallest, where that is more than start-up itself varies."""
-    start = min(points.values()) - _NOISE
-    grown = {size: seconds - start for size, seconds in points.items()}
-    return exponent(grown) if max(grown.values()) > 3 * _NOISE else 0.0
+def fits(points: dict[int, float], start: float) -> float:
+    """The exponent of what work takes beside its start, which is told from the first two sizes and not below `start`.
+
+    Two sizes tell the start where work grows in step; where it grows faster they tell less, and so the exponent more.
+    """
+    (small, first), (large, second), *_ = points.items()
+    told = first - small * (second - first) / (large - small)
+    start = min(max(told, start), min(points.values()) - _NOISE)
+    return exponent({size: seconds - start for size, seconds in points.items()})
 
 
 def plot(found: dict[str, dict[int, float]], file: Path) -> None:
@@ -208,7 +212,10 @@ def main(words: Sequence[str] | None = None) -> int:
         home.build()
         print(f"built {home.holdings} holdings", file=sys.stderr, flush=True)
     found = measured(homes, options.runs)
-    exponents = {name: round(fits(points), 2) for name, points in found.items()}
+    start = min(min(points.values()) for points in found.values())
+    exponents = {
+        name: round(exponent(points) if name in SMALL else fits(points, start), 2) for name, points in found.items()
+    }
     rows = [["work", *(f"{home.holdings:,}" for home in homes), "exponent"]]
     for name, points in found.items():
         rows.append([name, *(f"{seconds:.2f}" for seconds in points.values()), f"{exponents[name]:.2f}"])

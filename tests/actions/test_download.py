@@ -1,19 +1,24 @@
 """A download opened, opened with what is in it, or whole; locked, badly named, still arriving."""
 
+import contextlib
 import os
 import unittest
 
 from msgspec.structs import replace
 
 from tests.archives.zip_writer import Item, zip_of
-from tests.support import WorldTest, zip_bytes
+from tests.support import DOWNLOADS, WorldTest, zip_bytes
 from usufruct.actions.adding import add_archives
+from usufruct.actions.applications import known_applications
+from usufruct.actions.download import Download
 from usufruct.actions.looking import look_at
+from usufruct.actions.request import Request
 from usufruct.archives.allowance import Limits
 from usufruct.archives.passwords import Passwords
 from usufruct.archives.reading import Access
 from usufruct.errors import PasswordNeeded, StillArriving, UnsafeArchive, WrongPassword
 from usufruct.files.platform import Platform
+from usufruct.model.choices import Choices
 from usufruct.model.layout import AsideKind
 
 OWL = zip_bytes({"rig.toml": "joints = 3", "parts/head.svg": "head"})
@@ -244,6 +249,38 @@ class AccessTest(WorldTest):
         names = list(self.world.contents())
         self.assertEqual(len(names), 2)
         self.assertTrue(all(name.endswith(".gel") and len(name) <= 260 for name in names))
+
+
+class VariantsTest(WorldTest):
+    """Who is left out by names alone would have been given nothing, archives inside and whole files too."""
+
+    def test_nobody_is_left_out_who_would_be_given_anything(self) -> None:
+        inner = zip_bytes({"Owl/rig.toml": "r", "Owl/a.svg": "a"})
+        deeper = zip_bytes({"pack.zip": inner, "readme.txt": "hi"})
+        more = {
+            "inner.zip": {"wrap/inner.zip": inner, "readme.txt": "hi"},
+            "deeper.zip": {"wrap/deeper.zip": deeper},
+            "beside.zip": {"gels/moon.gel": "m", "wool.zip": zip_bytes({"threads/wool.yarn": "w"})},
+            "nobody's.zip": {"a.xyz": "a", "b/c.xyz": "b"},
+            "by name.zip": {"Some Lanternbox/x.xyz": "x", "linen.yarn": "l"},
+        }
+        paths = [self.world.archive(name, files) for name, files in more.items()]
+        paths += sorted(
+            one for one in DOWNLOADS.iterdir() if one.suffix in (".zip", ".gz", ".xz") and "half" not in one.name
+        )
+        applications = tuple(known_applications(self.world.surroundings_with_definitions()))
+        counts = []
+        for path in paths:
+            for nested in (False, True):
+                request = Request(applications=applications, access=Access(), choices=Choices(nested=nested))
+                with self.subTest(path.name, nested=nested), contextlib.closing(Download([path], request)) as download:
+                    taken = {one.layout.application for one in download.variants()}
+                    counts.append(len(taken))
+                    for application in applications:
+                        if application not in taken:
+                            layout = download.variant_for(application).layout
+                            self.assertEqual((layout.files, max(layout.evidence_of)), (0, 0), application.name)
+        self.assertLess(min(counts), len(applications))
 
 
 if __name__ == "__main__":

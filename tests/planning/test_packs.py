@@ -13,9 +13,11 @@ from usufruct.definitions.load import load_application
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.layout import Layout
-from usufruct.planning.competition import Verdict, verdict_on
+from usufruct.planning.candidates import Candidates
+from usufruct.planning.competition import Verdict, also_for, verdict_on
 from usufruct.planning.layout import layout_of, pieces_of
 from usufruct.planning.names import tidy_name
+from usufruct.planning.tree import Tree
 
 HERE = Path(__file__).parent
 PACKS = [
@@ -133,6 +135,31 @@ class PacksTest(unittest.TestCase):
                 plain, inner = self.outcome(pack, entries), self.outcome(pack, wrapped)
                 self.assertEqual(plain[0], inner[0])
                 self.assertEqual(sorted(plain[1].values()), sorted(inner[1].values()))
+
+    def test_names_alone_tell_who_may_take_part_and_nobody_else_has_a_say(self) -> None:
+        left_out = 0
+        for pack in PACKS:
+            with self.subTest(pack["story"]):
+                listing, digests = listing_of(entries_of(pack))
+                applications = [*OWN, *SHIPPED]
+                candidates = Candidates(applications)
+                numbers = candidates.among(Tree.of(listing)) | candidates.taking(pack["download"])
+                some = [applications[number] for number in sorted(numbers)]
+                left_out += len(applications) - len(some)
+                pieces = pieces_of(listing, applications)
+                self.assertEqual(pieces_of(listing, some), pieces)
+
+                def told(these: list[Application]) -> tuple[object, ...]:
+                    tidy = tidy_name(pack["download"])  # noqa: B023 - called in this turn
+                    layouts = [layout_of(listing, app, tidy, Choices(), digests, pieces) for app in these]  # noqa: B023
+                    verdict = verdict_on(layouts, pack["download"])  # noqa: B023
+                    best = verdict.layout
+                    goes = [(one.row, one.to) for one in best.placements] if best else []
+                    also = also_for(best, layouts) if best else ()
+                    return goes, also, verdict.decision, verdict.runners_up, verdict.standings, verdict.common
+
+                self.assertEqual(told(some), told(applications))
+        self.assertGreater(left_out, len(PACKS))
 
     def outcome(self, pack: dict, entries: list[str]) -> tuple[str, dict[str, str]]:
         verdict, _ = judged(pack, entries)

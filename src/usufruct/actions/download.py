@@ -13,11 +13,25 @@ from usufruct.archives.unpacked import UnpackedFolder
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.planning.candidates import Candidates
 from usufruct.planning.layout import layout_of, outside_layout, pieces_of
 from usufruct.planning.names import folded, is_archive_name, tidy_name
 from usufruct.planning.patterns import Patterns, letters_of
+from usufruct.planning.tree import Tree
 
 WHOLE, OPENED = "whole", "opened"
+_FEW = 3
+"""Applications fewer than these are all tried."""
+
+
+_known: list[Candidates] = []
+"""What was last made of applications: a hundred downloads are tried on the same."""
+
+
+def _candidates(applications: Sequence[Application]) -> Candidates:
+    if not _known or _known[0].applications is not applications:
+        _known[:] = [Candidates(applications)]
+    return _known[0]
 
 
 class Variant(Struct, frozen=True):
@@ -94,6 +108,31 @@ class Download:
         opened.layout.decisions.insert(0, _whole_or_opened(self.archive.name, whole.layout, opened.layout))
         return opened
 
+    def variants(self) -> list[Variant]:
+        """How the download is best taken, for each application that anything in it may speak for.
+
+        Those left out would be given nothing: `variant_for` each of them says so.
+        """
+        applications, choices = self._request.applications, self._request.choices
+        if len(applications) < _FEW or choices.into or choices.choose or choices.nested:
+            return list(map(self.variant_for, applications))
+        candidates = _candidates(applications)
+        found = candidates.among(Tree.of(self.archive.listing)) | candidates.taking(self.archive.name)
+        variants = {number: self.variant_for(applications[number]) for number in sorted(found)}
+        if Tree.of(self.archive.listing).archives:
+            # For one of which nothing is outside, the archives inside are opened as for all others.
+            rest = [number for number in range(len(applications)) if number not in found]
+            first = next((number for number in rest if not applications[number].leave), None)
+            if first is None:
+                found |= set(rest)
+            else:
+                variants[first] = self.variant_for(applications[first])
+                for inside in filter(None, list(self._inside.values())):
+                    found |= candidates.among(Tree.of(inside.listing))
+            for number in found - variants.keys():
+                variants[number] = self.variant_for(applications[number])
+        return [variants[number] for number in sorted(variants)]
+
     def _opened(self, application: Application | None) -> Variant:
         """The archive, with those in it opened in turn where asked for or where nothing else would be placed."""
         archive = self.archive
@@ -141,8 +180,15 @@ class Download:
         if application is None:
             return outside_layout(archive.listing, self.tidy_name, choices, digests)
         if id(archive) not in self._pieces:
-            self._pieces[id(archive)] = pieces_of(archive.listing, self._request.applications)
+            self._pieces[id(archive)] = pieces_of(archive.listing, self._marking(archive))
         return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._pieces[id(archive)])
+
+    def _marking(self, archive: Archive) -> Sequence[Application]:
+        """The applications of which an archive may hold a piece."""
+        applications = self._request.applications
+        if len(applications) < _FEW:
+            return applications
+        return [applications[number] for number in sorted(_candidates(applications).among(Tree.of(archive.listing)))]
 
     def _whole_file(self) -> WholeFile:
         if self._whole is None:

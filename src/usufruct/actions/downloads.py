@@ -103,7 +103,7 @@ def waiting_and_rest(
     surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> tuple[list[Waiting], int]:
     """The same, and how many older downloads were not looked at."""
-    applications = known_applications(surroundings)
+    applications = tuple(known_applications(surroundings))
     groups = []
     for folder in folders_of(surroundings):
         if folder.is_dir():
@@ -287,7 +287,7 @@ def _identified(
         seen.state, seen.detail = DAMAGED, f"it cannot be read: {type(error).__name__}"
     else:
         try:
-            _fit(seen, download, applications)
+            _fit(seen, download)
         except UsufructError as error:
             seen.state, seen.detail = DAMAGED, error.message
         except (Exception, MemoryError) as error:  # noqa: BLE001 - as above
@@ -298,7 +298,7 @@ def _identified(
     return seen
 
 
-def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -> None:
+def _fit(seen: _Seen, download: Download) -> None:
     seen.format = download.archive.format
     if not len(download.archive.listing) and not download.archive.listing.refused:
         seen.state, seen.detail = OTHER, "it holds nothing"
@@ -309,7 +309,7 @@ def _fit(seen: _Seen, download: Download, applications: Sequence[Application]) -
         return
     if download.archive.facts.locks:
         seen.state = LOCKED
-    verdict = verdict_on([download.variant_for(one).layout for one in applications], download.archive.name)
+    verdict = verdict_on([variant.layout for variant in download.variants()], download.archive.name)
     if verdict.layout and verdict.layout.application:
         seen.application = verdict.layout.application.name
         return

@@ -412,8 +412,8 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
     if request.to:
         variant = download.variant_for(None)
         return variant, list(variant.layout.decisions)
-    variants = list(map(download.variant_for, request.applications))
-    if request.is_named and len(variants) == 1:
+    variants = download.variants()
+    if request.is_named and len(request.applications) == 1:
         return variants[0], list(variants[0].layout.decisions)
     layouts = [variant.layout for variant in variants]
     verdict = verdict_on(layouts, download.archive.name)
@@ -424,7 +424,9 @@ def _find_variant(result: Examined, download: Download, request: Request) -> tup
         return best, list(best.layout.decisions)
     if verdict.decision:
         return None, [_with_directory(verdict.decision, download, layouts), *verdict.common]
-    return None, [_with_directory(_nothing_fits(request, layouts), download, layouts)]
+    own = (application for application in request.applications if not application.is_shipped)
+    nothing = _nothing_fits(request, [download.variant_for(one).layout for one in own])
+    return None, [_with_directory(nothing, download, layouts)]
 
 
 def _with_directory(decision: Decision, download: Download, layouts: Sequence[Layout]) -> Decision:

@@ -66,6 +66,17 @@ def _folds(pattern: str) -> bool:
     return bool(literal.strip(" -_/")) or not literal
 
 
+def suffix_meant(pattern: str) -> str:
+    """The suffix, with its dot and in lower case, of which a pattern means every name; empty where it means others."""
+    plain = _PLAIN_SUFFIX.fullmatch(pattern)
+    return plain[1].lower() if plain else ""
+
+
+def is_name(pattern: str) -> bool:
+    """Whether a pattern without `/` means one name, compared as names are."""
+    return _folds(pattern) and not _WILDCARD.search(pattern)
+
+
 @lru_cache(maxsize=512)
 def _path_expression(pattern: str) -> re.Pattern[str]:
     """Matches a folded path, or one above it: a pattern that matches a directory covers all below."""

@@ -1,0 +1,70 @@
+"""Which applications anything in an archive may speak for, told by names alone, before any layout is made.
+
+It may name one too many, never one too few: whoever is not among them would be given nothing, and has no say in what
+another is given. What it costs does not depend on how many applications there are.
+"""
+
+from collections.abc import Iterable, Sequence
+
+from usufruct.model.applications import Application
+from usufruct.planning.names import folded, folded_path
+from usufruct.planning.patterns import Patterns, is_name, suffix_meant
+from usufruct.planning.tree import Tree
+
+_Numbers = dict[str, set[int]]
+
+
+class Candidates:
+    """What applications look for, by name → the numbers of those that do."""
+
+    def __init__(self, applications: Sequence[Application]) -> None:
+        self.applications = applications
+        self._directories: _Numbers = {}
+        """Names of directories, as they are compared: of the root, of folders, of the application itself."""
+        self._suffixes: _Numbers = {}
+        self._names: _Numbers = {}
+        """Whole names of files, as they are compared."""
+        self._patterns: list[tuple[int, Patterns]] = []
+        """All other patterns of names."""
+        self._marks: list[tuple[int, Patterns]] = []
+        for number, application in enumerate(applications):
+            for name in _directories_of(application):
+                self._directories.setdefault(name, set()).add(number)
+            marks = [mark for folder in application.folders for mark in folder.mark]
+            takes = [pattern for folder in application.folders for pattern in folder.takes]
+            for pattern in {*marks, *takes}:
+                self._enter(number, pattern.replace("\\", "/").rstrip("/").rpartition("/")[2])
+
+    def _enter(self, number: int, pattern: str) -> None:
+        if suffix := suffix_meant(pattern):
+            self._suffixes.setdefault(suffix, set()).add(number)
+        elif is_name(pattern):
+            self._names.setdefault(folded(pattern), set()).add(number)
+        else:
+            self._patterns.append((number, Patterns([pattern])))
+
+    def among(self, tree: Tree) -> set[int]:
+        """The numbers of the applications that names in an archive may speak for."""
+        found = _met(self._directories, tree.directories_by_name) | _met(self._directories, tree.names_by_likeness)
+        found |= _met(self._suffixes, tree.by_form.by_suffix) | _met(self._names, tree.by_form.by_folded)
+        found.update(number for number, one in self._patterns if number not in found and one.found_in(tree.by_form))
+        return found
+
+    def taking(self, name: str) -> set[int]:
+        """The numbers of the applications that may take a file of this name."""
+        dot = name.rfind(".")
+        found = self._names.get(folded(name), set()) | self._suffixes.get(name[dot:].lower() if dot >= 0 else "", set())
+        return found | {number for number, one in self._patterns if one.by_name(name)}
+
+
+def _directories_of(application: Application) -> Iterable[str]:
+    """The last components of all names of directories that mean something to an application."""
+    names = [application.name, *application.also, application.root.replace("\\", "/").rstrip("/")]
+    for folder in application.folders:
+        names += [folder.name, *folder.also, folder.path.replace("\\", "/").rstrip("/")]
+    return {last for name in names if (last := folded_path(name).strip("/").rpartition("/")[2])}
+
+
+def _met(wanted: _Numbers, there: Iterable[str]) -> set[int]:
+    """The numbers of what is wanted under any of these names."""
+    return set().union(*(wanted[name] for name in there if name in wanted))
