@@ -20,9 +20,18 @@ SHIPPED = Path(__file__).parent / "shipped"
 NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
 
 
+_read: dict[Path, tuple[tuple[int | str, ...], Application]] = {}
+"""Definitions that were read, with what their files were: who takes out a hundred holdings reads them once."""
+
+
 def load_application(file: Path, *, is_shipped: bool = False) -> Application:
     """The application that a definition file describes; BadDefinition names every fault's line and remedy."""
     try:
+        found = file.stat()
+        stamp = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped, str(Path.home())
+        known = _read.get(file)
+        if known and known[0] == stamp:
+            return known[1]
         text = file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise BadDefinition(
@@ -30,7 +39,9 @@ def load_application(file: Path, *, is_shipped: bool = False) -> Application:
             remedy="Make it a readable UTF-8 text file, or remove it.",
             path=str(file),
         ) from error
-    return parse_application(text, file, is_shipped=is_shipped)
+    application = parse_application(text, file, is_shipped=is_shipped)
+    _read[file] = stamp, application
+    return application
 
 
 def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:

@@ -30,7 +30,11 @@ def spelling_key(name: str) -> str:
 
 def spelling_keys(names: Sequence[str]) -> list[str]:
     """The spelling key of each name, sooner where they are many."""
-    return lowered(names) if all(map(str.isascii, names)) else list(map(spelling_key, names))
+    keys = lowered(names)
+    for number, name in enumerate(names):
+        if not name.isascii():
+            keys[number] = spelling_key(name)
+    return keys
 
 
 def lowered(names: Sequence[str]) -> list[str]:

@@ -16,7 +16,7 @@ from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
 from usufruct.planning.clashes import in_the_way
-from usufruct.planning.names import free_name, spelling_key
+from usufruct.planning.names import free_name, spelling_key, spelling_keys
 from usufruct.planning.stacks import needs_digest
 
 
@@ -124,7 +124,12 @@ class _Disk:
         if name in self.listed(directory):
             return name
         if directory not in self._keys:
-            self._keys[directory] = {spelling_key(there): there for there in sorted(self._listed[directory])}
+            names: Iterable[str] = self._listed[directory]
+            keys = dict(zip(spelling_keys(list(names)), names, strict=True))
+            if len(keys) < len(self._listed[directory]):
+                # Of several that differ in nothing else it is always the same.
+                keys = {spelling_key(there): there for there in sorted(names)}
+            self._keys[directory] = keys
         return self._keys[directory].get(spelling_key(name), name)
 
     def listed(self, directory: str) -> frozenset[str]:
