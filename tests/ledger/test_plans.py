@@ -17,8 +17,7 @@ from usufruct.ledger.connection import Connection
 WHOLE = {
     "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ?1 AND holding IS NOT NULL": "it ends with the first",
     "SELECT name, size, modified, inode, kind = 'file' FROM layer WHERE directory = ?": "all there is one holding's",
-    "SELECT name, level, holding, kind, size, modified, mode, inode, blake3, target, entry, is_backed FROM layer"
-    " WHERE directory = ? ORDER BY name": "a free name is one that nothing there has",
+    "SELECT DISTINCT name FROM layer WHERE directory": "a free name is one that nothing there has",
     "SELECT DISTINCT blake3 FROM layer WHERE is_backed": "the whole store is compared",
     "SELECT blake3 FROM layer WHERE is_backed GROUP BY": "what is backed up has an index of its own",
     "INSERT INTO directory": "whether it is referred to ends with the first",

@@ -40,7 +40,7 @@ from usufruct.ledger.holdings import (
     name_of_holding,
 )
 from usufruct.model.applications import Application, Programs
-from usufruct.model.choices import OnClash, combined
+from usufruct.model.choices import combined
 from usufruct.model.entries import EntryKind, Listing, Refusal
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding, Volume
@@ -364,11 +364,10 @@ def _meet(
     """Make the plan: what each placement meets on this disk."""
     layout, choices = result.layout, request.choices
     assert layout, "there is something to place"
-    policies = {choices.on_clash, *(policy for _, policy in choices.on_clash_of)}
-    for_free_names = bool(result.updates) or not policies.isdisjoint((OnClash.BOTH, OnClash.ASK))
+    named: set[int] = set()
     updating = result.updates.number if result.updates else None
     while True:
-        snapshot = survey(layout, root, ledger, for_free_names=for_free_names)
+        snapshot = survey(layout, root, ledger, named)
         if refuse_leading_out(layout, snapshot):
             if not choices.skip_unsafe:
                 raise _unsafe(archive, layout.refused, has_rest=True)
@@ -378,6 +377,9 @@ def _meet(
             snapshot = with_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()
         result.plan = plan_of(layout, snapshot, choices, same, updating)
+        if result.plan.unnamed:
+            named |= result.plan.unnamed
+            continue
         # A piece that meets another of its name goes beside it as a whole, and is surveyed there.
         if not (pieces := pieces_beside(result.plan)):
             return

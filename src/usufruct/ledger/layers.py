@@ -166,6 +166,12 @@ def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None
     return stacks
 
 
+def names_in(ledger: Ledger, directory: int) -> list[str]:
+    """All names on record in a directory."""
+    rows = ledger.connection.execute("SELECT DISTINCT name FROM layer WHERE directory = ?", (directory,))
+    return [row[0] for row in rows]
+
+
 def stacks_of_holding(ledger: Ledger, holding: int, directory: int) -> dict[str, tuple[Layer, ...]]:
     """The stacks of the names in a directory that a holding placed, by name."""
     query = (

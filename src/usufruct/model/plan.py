@@ -70,6 +70,8 @@ class Plan:
         """Rows whose clash only the user can decide; their steps are what `replace` would do."""
         self.beside: dict[int, str] = {}
         """Rows placed beside what is there → the free name that they get."""
+        self.unnamed: set[int] = set()
+        """Homes in which a free name is wanted and the names there were not surveyed: the plan is to be made again."""
         self.level_of: dict[int, int] = {}
         """Rows that renew a layer of the holding that is updated → its level."""
 

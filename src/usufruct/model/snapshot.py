@@ -26,8 +26,8 @@ class SurveyedHome(Struct, frozen=True):
     base: str
     """Absolute path of the destination that must not be left: the root, or a folder that lies elsewhere."""
     exists: bool
-    taken: frozenset[str] = frozenset()
-    """Spelling keys of all names on disk or on record here; only where free names may be looked for."""
+    taken: frozenset[str] | None = None
+    """Spelling keys of all names on disk or on record here; None where nobody asked for them."""
 
 
 class Snapshot(Struct, frozen=True):

@@ -146,7 +146,10 @@ class _Meeting:
         number = self._layout.home_of[row]
         path = spelling_key(self._layout.homes[number].path)
         if path not in self._taken:
-            self._taken[path] = {*self._snapshot.surveyed(number).taken, *self._wanted[path]}
+            taken = self._snapshot.surveyed(number).taken
+            if taken is None:
+                self._plan.unnamed.add(number)
+            self._taken[path] = {*(taken or ()), *self._wanted[path]}
         name = free_name(self._layout.name(row), self._taken[path])
         self._taken[path].add(spelling_key(name))
         self._plan.clash_of[row] = Clash.STAYS

@@ -11,7 +11,7 @@ from usufruct.errors import MachineError
 from usufruct.files.looking import states_in, with_digest
 from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directory_number, stacks_in
+from usufruct.ledger.layers import directory_number, names_in, stacks_in
 from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
@@ -20,8 +20,8 @@ from usufruct.planning.names import free_name, spelling_key, spelling_keys
 from usufruct.planning.stacks import needs_digest
 
 
-def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: bool = False) -> Snapshot:
-    """What is at the destinations of a layout below `root`; `for_free_names`: with all names that are taken there.
+def survey(layout: Layout, root: str, ledger: Ledger | None, with_names: Set[int] = frozenset()) -> Snapshot:
+    """What is at the destinations of a layout below `root`; `with_names`: homes of which all that are taken are wanted.
 
     The root need not exist where there is no application. Raises MachineError if a root is missing, a file stands
     where a directory is needed, or a directory is a link that leads out of the destination.
@@ -30,11 +30,12 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, *, for_free_names: 
     found: dict[int, Found] = {}
     names = layout.names
     homes: list[SurveyedHome | None] = []
-    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
+    for number, (home, rows) in enumerate(zip(layout.homes, layout.rows_by_home(), strict=True)):
         if not rows:
             homes.append(None)
             continue
-        surveyed, there = _survey_home(disk, home, [names[row] for row in rows], ledger, for_free_names=for_free_names)
+        here = [names[row] for row in rows]
+        surveyed, there = _survey_home(disk, home, here, ledger, with_names=number in with_names)
         homes.append(surveyed)
         found.update(zip(compress(rows, there), filter(None, there), strict=True))
     if disk.in_the_way:
@@ -181,7 +182,7 @@ def with_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> Snapsho
 
 
 def _survey_home(
-    disk: _Disk, home: Home, names: list[str], ledger: Ledger | None, *, for_free_names: bool
+    disk: _Disk, home: Home, names: list[str], ledger: Ledger | None, *, with_names: bool
 ) -> tuple[SurveyedHome, Sequence[Found | None]]:
     """Survey one home, and what is there for each of these names; nothing at all where nothing is there for any."""
     base, parts = disk.base_of(home)
@@ -198,8 +199,8 @@ def _survey_home(
         for name in names:
             state, stack = states.get(name, ABSENT), stacks.get(name, ())
             found.append(Found(name, state, stack) if stack or state is not ABSENT else None)
-    taken: frozenset[str] = frozenset()
-    if for_free_names:
-        recorded = stacks_in(ledger, number) if ledger and number is not None else ()
+    taken: frozenset[str] | None = None
+    if with_names:
+        recorded = names_in(ledger, number) if ledger and number is not None else []
         taken = frozenset(map(spelling_key, (*listed, *recorded)))
     return SurveyedHome(path, base, exists, taken), found
