@@ -1,12 +1,14 @@
 """Split sets: all parts of an archive, found from any one of them, in order, before anything is read."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from pathlib import Path
 
 from msgspec import Struct
 
 from usufruct.errors import DamagedArchive
+from usufruct.files.listing import listed
 from usufruct.files.looking import digest_of
 from usufruct.planning.names import spelling_key
 
@@ -73,7 +75,8 @@ def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
     return list(groups.values())
 
 
-def _places(name: str) -> list[_Place | None]:
+@lru_cache(maxsize=1 << 14)
+def _places(name: str) -> Sequence[_Place | None]:
     """The places that a name may mean, copy marks left out."""
     plain = _COPY.sub("", name)
     stem, _, suffix = plain.rpartition(".")
@@ -100,7 +103,7 @@ def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
     found: dict[int, list[Path]] = {}
     # Most names in a large folder are told apart by how they begin; only the others are taken apart.
     begins = place.stem[:2] if place.stem[:2].isascii() else ""
-    for name in sorted(other.name for other in path.parent.iterdir()):
+    for name in listed(str(path.parent)).in_order:
         if not name.lower().startswith(begins):
             continue
         for there in _places(name):

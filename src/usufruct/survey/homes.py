@@ -8,6 +8,7 @@ from itertools import compress
 from msgspec.structs import replace
 
 from usufruct.errors import MachineError
+from usufruct.files.listing import Listed, listed
 from usufruct.files.looking import states_in, with_digest
 from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
@@ -16,7 +17,7 @@ from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
 from usufruct.planning.clashes import in_the_way
-from usufruct.planning.names import free_name, spelling_key, spelling_keys
+from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import needs_digest
 
 
@@ -65,8 +66,7 @@ class _Disk:
         self.root = root
         self.in_the_way: list[str] = []
         self._places: dict[tuple[str, str], tuple[str, bool]] = {}
-        self._listed: dict[str, frozenset[str]] = {}
-        self._keys: dict[str, dict[str, str]] = {}
+        self._listed: dict[str, Listed] = {}
 
     def base_of(self, home: Home) -> tuple[str, list[str]]:
         """The destination that a home belongs to, and the path below it.
@@ -122,24 +122,16 @@ class _Disk:
 
     def spelling(self, directory: str, name: str) -> str:
         """A name as a directory has it, where it differs only in case or Unicode form."""
-        if name in self.listed(directory):
-            return name
-        if directory not in self._keys:
-            names: Iterable[str] = self._listed[directory]
-            keys = dict(zip(spelling_keys(list(names)), names, strict=True))
-            if len(keys) < len(self._listed[directory]):
-                # Of several that differ in nothing else it is always the same.
-                keys = {spelling_key(there): there for there in sorted(names)}
-            self._keys[directory] = keys
-        return self._keys[directory].get(spelling_key(name), name)
+        there = self.listed(directory)
+        return name if name in there.names else there.by_key.get(spelling_key(name), name)
 
-    def listed(self, directory: str) -> frozenset[str]:
+    def listed(self, directory: str) -> Listed:
         """The names in a directory; none if it is not there."""
         if directory not in self._listed:
             try:
-                self._listed[directory] = frozenset(os.listdir(directory))
+                self._listed[directory] = listed(directory)
             except FileNotFoundError:
-                self._listed[directory] = frozenset()
+                self._listed[directory] = Listed([])
             except PermissionError as error:
                 raise MachineError(
                     f"{directory} may not be read.", remedy="Check its permissions.", path=directory
@@ -163,7 +155,7 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
             above = parts[: len(parts) - depth - 1]
             directory, _ = disk.place(base, above)
             if directory not in taken:
-                taken[directory] = {spelling_key(name) for name in disk.listed(directory)} | pieces_here
+                taken[directory] = {spelling_key(name) for name in disk.listed(directory).names} | pieces_here
             parent, _, name = home.piece.rpartition("/")
             called = free_name(name, taken[directory])
             taken[directory].add(spelling_key(called))
@@ -188,13 +180,13 @@ def _survey_home(
     base, parts = disk.base_of(home)
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None
-    listed = disk.listed(path) if exists else frozenset()
-    if exists and not listed.issuperset(names):
+    present = disk.listed(path).names if exists else frozenset()
+    if exists and not present.issuperset(names):
         names = [disk.spelling(path, name) for name in names]
     stacks = stacks_in(ledger, number, names) if ledger and number is not None else {}
     found: list[Found | None] = []
-    if listed or stacks:
-        there = [name for name in names if name in listed]
+    if present or stacks:
+        there = [name for name in names if name in present]
         states = dict(zip(there, states_in(path, there), strict=True))
         for name in names:
             state, stack = states.get(name, ABSENT), stacks.get(name, ())
@@ -202,5 +194,5 @@ def _survey_home(
     taken: frozenset[str] | None = None
     if with_names:
         recorded = names_in(ledger, number) if ledger and number is not None else []
-        taken = frozenset(map(spelling_key, (*listed, *recorded)))
+        taken = frozenset(map(spelling_key, (*present, *recorded)))
     return SurveyedHome(path, base, exists, taken), found

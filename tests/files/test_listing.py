@@ -1,0 +1,66 @@
+"""Directories are read again once they may have changed, and only then."""
+
+import os
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from usufruct.files.listing import Listed, listed
+
+
+class ListingTest(unittest.TestCase):
+    def setUp(self) -> None:
+        passing = tempfile.TemporaryDirectory()
+        self.addCleanup(passing.cleanup)
+        self.folder = Path(passing.name)
+        (self.folder / "Moon.gel").touch()
+        self.long_ago()
+
+    def long_ago(self) -> None:
+        os.utime(self.folder, ns=(10**18, 10**18))
+
+    def times_read(self) -> int:
+        with mock.patch("os.listdir", wraps=os.listdir) as reading:
+            listed(str(self.folder))
+            return reading.call_count
+
+    def test_what_was_left_alone_is_read_once(self) -> None:
+        self.assertEqual([self.times_read() for _ in range(3)], [1, 0, 0])
+
+    def test_what_changed_is_read_again(self) -> None:
+        listed(str(self.folder))
+        (self.folder / "sun.gel").touch()
+        self.assertEqual(listed(str(self.folder)).names, {"Moon.gel", "sun.gel"})
+
+    def test_what_changed_a_moment_ago_may_change_again_unseen(self) -> None:
+        """Some file systems keep times of two seconds: a second change within them leaves none."""
+        (self.folder / "sun.gel").touch()
+        self.assertEqual([self.times_read() for _ in range(3)], [1, 1, 1])
+
+    def test_where_a_change_leaves_no_time_it_is_seen_two_seconds_later(self) -> None:
+        listed(str(self.folder))
+        (self.folder / "sun.gel").touch()
+        self.long_ago()
+        self.assertEqual(listed(str(self.folder)).names, {"Moon.gel"})
+        with mock.patch("usufruct.files.listing.time.monotonic", lambda: 1e9):
+            self.assertEqual(listed(str(self.folder)).names, {"Moon.gel", "sun.gel"})
+
+    def test_few_are_remembered(self) -> None:
+        listed(str(self.folder))
+        for number in range(20):
+            other = self.folder / str(number)
+            other.mkdir()
+            os.utime(other, ns=(10**18, 10**18))
+            listed(str(other))
+        self.long_ago()
+        self.assertEqual(self.times_read(), 1)
+
+    def test_spellings(self) -> None:
+        names = Listed(["Moon.gel", "MOON.gel", "\u00dcber.gel", "a"])
+        self.assertEqual(names.by_key, {"moon.gel": "Moon.gel", "\u00fcber.gel": "\u00dcber.gel", "a": "a"})
+        self.assertEqual(names.in_order, ["MOON.gel", "Moon.gel", "a", "\u00dcber.gel"])
+
+
+if __name__ == "__main__":
+    unittest.main()
