@@ -74,16 +74,21 @@ takes = ["*.gel"]
 """
 
 
+def called(number: int) -> str:
+    """What a holding is called: a name of its own, no version of another's."""
+    return "pack " + "".join("abcdefghij"[int(digit)] for digit in f"{number:04}")
+
+
 def packed(number: int) -> bytes:
     """The zip of one holding: a piece and gels, of seeded bytes."""
-    chance = random.Random(number)
+    chance, name = random.Random(number), called(number)
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr(f"Pack {number}/rig.toml", f"name = 'pack {number}'")
+        archive.writestr(f"{name}/rig.toml", f"name = '{name}'")
         for file in range(_FILES // 2 - 1):
-            archive.writestr(f"Pack {number}/part {file}.svg", b"<svg>" + chance.randbytes(400))
+            archive.writestr(f"{name}/part {file}.svg", b"<svg>" + chance.randbytes(chance.randrange(200, 600)))
         for file in range(_FILES // 2):
-            archive.writestr(f"gels/pack {number} {file}.gel", b"gel " + chance.randbytes(200))
+            archive.writestr(f"gels/{name} {file}.gel", b"gel " + chance.randbytes(chance.randrange(100, 300)))
     return buffer.getvalue()
 
 
@@ -120,7 +125,7 @@ class Home:
             paths = []
             for number in range(first, min(first + 50, self.holdings)):
                 kept = self.downloads if number % 2 else self.directory
-                paths.append(kept / f"pack {number}.zip")
+                paths.append(kept / f"{called(number)}.zip")
                 paths[-1].write_bytes(packed(number))
             for added in add_archives(around, paths, request, lambda _: None):
                 if added.state != "added":
@@ -149,6 +154,7 @@ WHOLE = {
     "check": ("check",),
     "downloads": ("downloads", "--all"),
     "downloads again": ("downloads", "--all"),
+    "look at the downloads": ("look", "{downloads}"),
     "archives": ("archives",),
     "whose folder": ("whose", "{files}"),
 }
@@ -162,7 +168,7 @@ def measured(homes: Sequence[Home], runs: int) -> dict[str, dict[int, float]]:
         for home in homes:
             (home.home / "downloads.json").unlink(missing_ok=True)
             for name, words in {**SMALL, **WHOLE}.items():
-                filled = [word.format(tiny=home.tiny, files=home.files) for word in words]
+                filled = [word.format(tiny=home.tiny, files=home.files, downloads=home.downloads) for word in words]
                 seconds = home.seconds(*filled)
                 found[name][home.holdings] = min(seconds, found[name].get(home.holdings, math.inf))
     return found

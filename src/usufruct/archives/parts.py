@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from itertools import compress
 from pathlib import Path
 
 from msgspec import Struct
@@ -103,14 +104,13 @@ def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
     found: dict[int, list[Path]] = {}
     # Most names in a large folder are told apart by how they begin; only the others are taken apart.
     begins = place.stem[:2] if place.stem[:2].isascii() else ""
-    for name in listed(str(path.parent)).in_order:
-        if not name.lower().startswith(begins):
-            continue
-        for there in _places(name):
-            if there and (there.style, there.stem) == (place.style, place.stem):
+    there = listed(str(path.parent))
+    for name in compress(there.in_order, (one.startswith(begins) for one in there.lowered)):
+        for meant in _places(name):
+            if meant and (meant.style, meant.stem) == (place.style, place.stem):
                 other = path.with_name(name)
                 if other.is_file():
-                    found.setdefault(there.number, []).append(other)
+                    found.setdefault(meant.number, []).append(other)
     return found
 
 

@@ -8,7 +8,7 @@ import os
 import time
 from functools import cached_property
 
-from usufruct.planning.names import spelling_key, spelling_keys
+from usufruct.planning.names import lowered, spelling_key, spelling_keys
 
 _SETTLED = 3_000_000_000
 """Nanoseconds for which a directory must have been left alone: some file systems keep times of two seconds."""
@@ -31,6 +31,11 @@ class Listed:
         return sorted(self.names)
 
     @cached_property
+    def lowered(self) -> list[str]:
+        """The same in lower case, in the same order."""
+        return lowered(self.in_order)
+
+    @cached_property
     def by_key(self) -> dict[str, str]:
         """Name without case and Unicode form → as it is spelled here."""
         names = list(self.names)
@@ -45,6 +50,7 @@ def listed(directory: str) -> Listed:
     stamp = found.st_dev, found.st_ino, found.st_mtime_ns
     known = _known.get(directory)
     if known and known[0] == stamp and time.monotonic() - known[1] < _LASTS:
+        _known[directory] = _known.pop(directory)
         return known[2]
     names = Listed(os.listdir(directory))
     _known.pop(directory, None)
