@@ -13,6 +13,7 @@ import io
 import json
 import math
 import random
+import statistics
 import sys
 import zipfile
 from collections.abc import Sequence
@@ -175,12 +176,11 @@ def measured(homes: Sequence[Home], runs: int) -> dict[str, dict[int, float]]:
 
 
 def fits(points: dict[int, float], start: float) -> float:
-    """The exponent of what work takes beside its start, which is told from the first two sizes and not below `start`.
+    """The exponent of what work takes beside its start, which a straight line through all sizes tells.
 
-    Two sizes tell the start where work grows in step; where it grows faster they tell less, and so the exponent more.
+    It is not below `start`: where work grows faster than in step, the line begins below nothing.
     """
-    (small, first), (large, second), *_ = points.items()
-    told = first - small * (second - first) / (large - small)
+    _, told = statistics.linear_regression(list(points), list(points.values()))
     start = min(max(told, start), min(points.values()) - _NOISE)
     return exponent({size: seconds - start for size, seconds in points.items()})
 
