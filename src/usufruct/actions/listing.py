@@ -3,7 +3,6 @@
 import os
 from collections.abc import Iterable, Sequence
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.actions.surroundings import Surroundings
@@ -49,35 +48,6 @@ def _by_size(holding: Holding) -> int:
 
 def _by_time(holding: Holding) -> int:
     return -holding.added
-
-
-class Sizes(Struct, frozen=True):
-    """What takes the room, in bytes."""
-
-    placed: tuple[tuple[str, int], ...]
-    """Each holding with its files, the largest first."""
-    backups: int
-    stored: int
-    """Archives in the store."""
-    archives: int
-    """Archives that are still where they were added from: room to win."""
-
-
-def sizes_of(surroundings: Surroundings, holdings: list[Holding]) -> Sizes:
-    """What these holdings, the backups, and the archives that they came from take."""
-    # Only here: a plain list starts without what looking at archives needs.
-    from usufruct.actions.afterwards import kept_archives
-
-    placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
-    meant = {one.name for one in holdings}
-    taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0, "trash": 0, "unneeded": 0}
-    for archive in kept_archives(surroundings):
-        if not meant.isdisjoint(archive.holdings):
-            taken[archive.state] += archive.size
-    backups = 0
-    for directory, _, names in os.walk(surroundings.places.backups):
-        backups += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
-    return Sizes(tuple(placed), backups, taken["stored"], taken["there"])
 
 
 def find_holding(ledger: Ledger | None, name: str) -> Holding:

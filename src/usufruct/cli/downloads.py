@@ -2,43 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.downloads import ADDED, ARRIVING, DAMAGED, INCOMPLETE, LOCKED, NEW, NEWER, UNSAFE
 from usufruct.cli import words
 from usufruct.cli.screen import (
     count_words,
     echo,
     echo_json,
-    in_columns,
     json_option,
     path_words,
-    size_words,
     styled,
     time_iso,
 )
 from usufruct.cli.surroundings import surroundings
+from usufruct.cli.waiting import lines_of
 from usufruct.errors import WrongUsage
-from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
     from usufruct.actions.downloads import Waiting
 
 _MOST = 30
-_ROLES = {
-    NEW: "good",
-    NEWER: "good",
-    ADDED: "quiet",
-    ARRIVING: "care",
-    LOCKED: "care",
-    INCOMPLETE: "care",
-    DAMAGED: "bad",
-    UNSAFE: "bad",
-}
-_AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 
 
 @click.command(short_help="Show what waits in the downloads folders.")
@@ -85,51 +70,6 @@ def downloads(
     if rest:
         left = f"and {count_words(rest, 'older one')}; --all lists all"
         echo(f"  {styled(left, 'quiet')}")
-
-
-def lines_of(found: Sequence[Waiting]) -> list[str]:
-    """One aligned line for each download."""
-    from usufruct.actions.downloads import age_of
-
-    rows = [
-        (
-            one.state,
-            size_words(one.size),
-            age_words(age_of(one)),
-            one.application or "",
-            _name(one),
-        )
-        for one in found
-    ]
-    return in_columns(rows, frozenset({1, 2}), _style, in_full=True)
-
-
-def _name(one: Waiting) -> str:
-    file_name = one.path.replace("\\", "/").rpartition("/")[2]
-    set_words = f" (a set of {one.files})" if one.files > 1 else ""
-    # The reason begins with the name, which stands here already.
-    reason = one.detail.removeprefix(f"{file_name} ").rstrip(".")
-    told = {ADDED: f"as {one.detail}", NEWER: f"than {one.detail}", "older": f"than {one.detail}"}
-    detail = told.get(one.state, reason)
-    return f"{printable(file_name)}{set_words}{f' · {printable(detail)}' if detail else ''}"
-
-
-def _style(column: int, text: str) -> str:
-    if column == 0:
-        return styled(text, _ROLES.get(text.strip(), "quiet"))
-    return styled(text, "place") if column == 3 else styled(text, "quiet") if column in (1, 2) else text
-
-
-def age_words(seconds: float) -> str:
-    """`5 min`, `3 d`."""
-    value, unit = seconds, "s"
-    for size, unit in _AGES:  # noqa: B007 - the unit of the last step counts
-        if value < size:
-            break
-        value /= size
-    else:
-        unit = "y"
-    return f"{int(value)} {unit}"
 
 
 def _document(one: Waiting) -> dict[str, Any]:

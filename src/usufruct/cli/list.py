@@ -28,7 +28,7 @@ from usufruct.files.printable import printable
 from usufruct.model.holdings import Holding
 
 if TYPE_CHECKING:
-    from usufruct.actions.listing import Sizes
+    from usufruct.actions.sizes import Sizes
 
 
 @click.command("list", short_help="List the holdings.")
@@ -40,12 +40,14 @@ if TYPE_CHECKING:
 @json_option
 def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
     """List what has been added, by application."""
-    from usufruct.actions.listing import list_holdings, sizes_of
+    from usufruct.actions.listing import list_holdings
     from usufruct.cli.documents import holding_document
 
     around = surroundings()
     holdings = list_holdings(around, find=find, sort=sort)
     if sizes:
+        from usufruct.actions.sizes import sizes_of
+
         _tell_sizes(sizes_of(around, holdings), as_json=as_json)
         return
     if as_json:

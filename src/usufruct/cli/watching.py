@@ -10,9 +10,9 @@ from typing import Any
 
 from usufruct.actions.downloads import NEW, NEWER, Waiting, folders_of, waiting
 from usufruct.actions.surroundings import Surroundings
-from usufruct.cli.downloads import lines_of
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import confirmed, echo, path_words, shell_words
+from usufruct.cli.waiting import lines_of
 from usufruct.files.printable import printable
 
 _QUIET = 1.5
