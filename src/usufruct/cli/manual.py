@@ -14,11 +14,13 @@ from usufruct.cli.screen import echo, echo_json, json_option
 
 
 @click.command(short_help="Print the manual page, or a page of the docs.")
-@click.argument("page", metavar=f"[{'|'.join(PAGES)}]", required=False, type=click.Choice(list(PAGES)))
+@click.argument("page", metavar="[PAGE]", required=False, type=click.Choice(list(PAGES)))
 @json_option
 @click.pass_context
 def manual(context: click.Context, page: str | None, *, as_json: bool) -> None:
-    """Print the manual page, for `man`, or a page of the docs, to be read here.
+    """Print the manual page, for `man`, or a PAGE of the docs, to be read here.
+
+    The pages are definitions, formats, judgement, safety and troubleshooting.
 
     \b
     to read it   usufruct manual | man -l -
