@@ -46,6 +46,10 @@ class ListingTest(unittest.TestCase):
         with mock.patch("usufruct.files.listing.time.monotonic", lambda: 1e9):
             self.assertEqual(listed(str(self.folder)).names, {"Moon.gel", "sun.gel"})
 
+    def test_one_of_very_many_names_is_not_kept_in_memory(self) -> None:
+        with mock.patch("usufruct.files.listing._LARGEST", 0):
+            self.assertEqual([self.times_read() for _ in range(2)], [1, 1])
+
     def test_few_are_remembered(self) -> None:
         listed(str(self.folder))
         for number in range(20):

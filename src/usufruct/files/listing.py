@@ -14,6 +14,8 @@ _SETTLED = 3_000_000_000
 """Nanoseconds for which a directory must have been left alone: some file systems keep times of two seconds."""
 _MOST = 8
 """Directories that are remembered."""
+_LARGEST = 100_000
+"""Names of one that is remembered; more would fill the memory while files are unpacked."""
 _LASTS = 2.0
 """Seconds for which one is remembered: there are file systems that do not tell when a directory changed."""
 _known: dict[str, tuple[tuple[int, int, int], float, "Listed"]] = {}
@@ -55,7 +57,7 @@ def listed(directory: str) -> Listed:
     names = Listed(os.listdir(directory))
     _known.pop(directory, None)
     # Of one that was changed a moment ago, a change in the next would not be seen.
-    if time.time_ns() - found.st_mtime_ns > _SETTLED:
+    if time.time_ns() - found.st_mtime_ns > _SETTLED and len(names.names) <= _LARGEST:
         _known[directory] = stamp, time.monotonic(), names
         if len(_known) > _MOST:
             del _known[next(iter(_known))]
