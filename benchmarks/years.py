@@ -38,40 +38,21 @@ _NOISE = 0.02
 _DEFINITION = """usufruct = 1
 
 [application]
-name = "loom{number}"
-title = "Loom {number}"
+name = "{name}"
+title = "{name}"
 root = "{root}"
 
 [[folder]]
-name = "patterns"
-path = "Patterns {number}"
+name = "pieces"
+path = "{pieces}"
 arrange = "pieces"
-mark = ["loom{number}.toml"]
+mark = ["{mark}"]
 
 [[folder]]
-name = "threads"
-path = "Threads"
+name = "loose"
+path = "{loose}"
 arrange = "loose"
-takes = ["*.th{number}"]
-"""
-_LANTERNBOX = """usufruct = 1
-
-[application]
-name = "lanternbox"
-title = "Lanternbox"
-root = "{root}"
-
-[[folder]]
-name = "puppets"
-path = "Puppets"
-arrange = "pieces"
-mark = ["rig.toml"]
-
-[[folder]]
-name = "gels"
-path = "Gels"
-arrange = "loose"
-takes = ["*.gel"]
+takes = ["*.{suffix}"]
 """
 
 
@@ -111,11 +92,14 @@ class Home:
         self.downloads.mkdir()
         lanternbox = self.directory / "Lanternbox"
         lanternbox.mkdir()
-        (apps / "lanternbox.toml").write_text(_LANTERNBOX.format(root=lanternbox))
+        folders = {"pieces": "Puppets", "mark": "rig.toml", "loose": "Gels", "suffix": "gel"}
+        (apps / "lanternbox.toml").write_text(_DEFINITION.format(name="lanternbox", root=lanternbox, **folders))
         for number in range(self.holdings // 10):
             root = self.directory / f"Loom{number}"
             root.mkdir()
-            (apps / f"loom{number}.toml").write_text(_DEFINITION.format(number=number, root=root))
+            names = {"pieces": f"Patterns {number}", "mark": f"loom{number}.toml", "loose": "Threads"}
+            text = _DEFINITION.format(name=f"loom{number}", root=root, suffix=f"th{number}", **names)
+            (apps / f"loom{number}.toml").write_text(text)
         with zipfile.ZipFile(self.tiny, "w") as archive:
             archive.writestr("gels/tiny.gel", "tiny")
             archive.writestr("gels/small.gel", "small")

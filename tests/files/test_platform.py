@@ -188,6 +188,7 @@ class ShellsTest(unittest.TestCase):
     def test_a_variable_is_set_as_the_shell_does_it(self) -> None:
         with mock.patch("usufruct.files.shells.this_platform", lambda: Platform(has_posix_shells=False)):
             self.assertEqual(shells.setting("USUFRUCT_HOME", "C:/my things"), '$env:USUFRUCT_HOME = "C:/my things"')
+            self.assertEqual(shells.setting("USUFRUCT_HOME", "C:/50$"), "$env:USUFRUCT_HOME = 'C:/50$'")
             self.assertEqual(shells.typed(["usufruct", "remove", "Dusk II"]), 'usufruct remove "Dusk II"')
 
 

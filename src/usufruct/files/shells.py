@@ -19,8 +19,10 @@ def quoted(word: str) -> str:
     """One word, in quotes where a shell would take it for something else."""
     if this_platform().has_posix_shells:
         return shlex.quote(word)
-    if _PLAIN.fullmatch(word):
-        return word
+    return word if _PLAIN.fullmatch(word) else _in_quotes(word)
+
+
+def _in_quotes(word: str) -> str:
     # Both shells there know double quotes; of what stands in them only single ones keep PowerShell from expanding it.
     return "'" + word.replace("'", "''") + "'" if _EXPANDED.search(word) else f'"{word}"'
 
@@ -29,7 +31,7 @@ def setting(variable: str, value: str) -> str:
     """The command that gives a variable to what is called from then on."""
     if this_platform().has_posix_shells:
         return f"export {variable}={quoted(value)}"
-    return f'$env:{variable} = "{value}"'
+    return f"$env:{variable} = {_in_quotes(value)}"
 
 
 def typed(words: Iterable[str]) -> str:
