@@ -2,14 +2,13 @@
 
 import bz2
 import lzma
-import zlib
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from typing import IO, Protocol, cast
 
 from deflate import DeflateError, deflate_decompress
-from isal import isal_zlib
 
+from usufruct.archives import zlib_engine
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK
 from usufruct.archives.zstd import MARKS, zstd
@@ -31,8 +30,7 @@ _PIECE = 1024
 Decompressor = Callable[[Iterable[bytes]], Iterator[bytes]]
 
 PACKING_ERRORS: tuple[type[Exception], ...] = (
-    zlib.error,
-    cast(type[Exception], isal_zlib.error),
+    *zlib_engine.errors,
     lzma.LZMAError,
     zstd.ZstdError,
     OSError,
@@ -51,9 +49,7 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
     most = allowance.most_dictionary
     match compression:
         case "gz":
-            from isal import igzip
-
-            return cast(IO[bytes], igzip.IGzipFile(fileobj=file))  # type: ignore[no-untyped-call]
+            return zlib_engine.gunzip(file)
         case "bz2":
             return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh"))
         case "xz":
@@ -154,13 +150,15 @@ def stored(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
     """Raw deflate. Without a bound on each call, a few kilobytes could unpack to all of the memory."""
-    engine = isal_zlib.decompressobj(wbits=-15)
+    engine = zlib_engine.inflater()
     for whole in blocks:
         # The library copies what it has not consumed each time, so it is given a little at once.
         for at in range(0, len(whole), _BITE):
-            block = whole[at : at + _BITE]
-            while block:
-                yield engine.decompress(block, BLOCK)
+            block, plain = whole[at : at + _BITE], b""
+            # A full block may have left bytes in the engine though it consumed all that it was given.
+            while block or (len(plain) == BLOCK and not engine.eof):
+                plain = engine.decompress(block, BLOCK)
+                yield plain
                 block = engine.unconsumed_tail
             if engine.eof:
                 return

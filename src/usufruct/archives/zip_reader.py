@@ -12,8 +12,6 @@ from itertools import compress, islice
 from operator import add, gt
 from typing import Any
 
-from isal import isal_zlib
-
 from usufruct.archives import decompress
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
@@ -21,6 +19,7 @@ from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.rows import Rows
 from usufruct.archives.times import of_dos, of_windows
 from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
+from usufruct.archives.zlib_engine import crc32
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind, Listing
@@ -361,7 +360,7 @@ class ZipArchive:
         data = memoryview(head)[start : start + packed]
         try:
             if is_whole and len(data) == packed and (block := decompress.inflate_whole(data, size)) is not None:
-                if isal_zlib.crc32(block) != self.listing.checksums[row]:
+                if crc32(block) != self.listing.checksums[row]:
                     raise self._broken(row, "does not match its checksum")
                 yield block
                 return
@@ -439,7 +438,7 @@ class ZipArchive:
             total += len(block)
             if total > size:
                 raise self._broken(row, f"unpacks to more than its stated {size} bytes")
-            checksum = isal_zlib.crc32(block, checksum)
+            checksum = crc32(block, checksum)
             yield block
         if total != size and not is_link:
             raise self._broken(row, f"unpacks to {total} bytes, not its stated {size}")
@@ -499,7 +498,7 @@ def _read_extra(
             modified = int.from_bytes(field[1:5], "little", signed=True) * 1_000_000_000
         elif tag == 0x000A and length >= 32 and modified is None:
             modified = of_windows(int.from_bytes(field[8:16], "little"))
-        elif tag == 0x7075 and length > 5 and int.from_bytes(field[1:5], "little") == isal_zlib.crc32(raw):
+        elif tag == 0x7075 and length > 5 and int.from_bytes(field[1:5], "little") == crc32(raw):
             name = field[5:].decode("utf-8", "replace")
         elif tag == 0x9901:
             lock = AesLock.of(field)

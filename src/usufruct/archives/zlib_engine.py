@@ -1,0 +1,34 @@
+"""Inflating by blocks, and checksums: by a library that is faster where it has wheels, else by the standard one.
+
+Both have the same form, so no reader knows which it is.
+"""
+
+import zlib
+from types import ModuleType
+from typing import IO, cast
+
+_engine: ModuleType
+try:
+    from isal import isal_zlib as _engine
+except ImportError:
+    _engine = zlib
+
+crc32 = _engine.crc32
+errors: tuple[type[Exception], ...] = (zlib.error, cast(type[Exception], _engine.error))
+"""What inflating raises for bytes that do not hold together."""
+
+
+def inflater() -> "zlib._Decompress":
+    """A new engine for one stream of raw deflate."""
+    return cast("zlib._Decompress", _engine.decompressobj(wbits=-15))
+
+
+def gunzip(file: IO[bytes]) -> IO[bytes]:
+    """What a gzip file unpacks to, as a file to read forwards."""
+    if _engine is zlib:
+        from gzip import GzipFile
+
+        return cast(IO[bytes], GzipFile(fileobj=file))
+    from isal.igzip import IGzipFile
+
+    return cast(IO[bytes], IGzipFile(fileobj=file))  # type: ignore[no-untyped-call]
