@@ -43,8 +43,11 @@ class StartTest(WorldTest):
         )
         said, _, modules = done.stderr.rpartition("\nmodules ")
         self.assertEqual(said.strip(), "")
-        names = modules.split()
-        return sum(name.partition(".")[0] == "usufruct" for name in names), HEAVY & set(names)
+        names = set(modules.split())
+        if "_colorize" in names:
+            # From Python 3.14 on its logging brings them.
+            names.discard("dataclasses")
+        return sum(name.partition(".")[0] == "usufruct" for name in names), HEAVY & names
 
     def test_a_tab_imports_what_it_offers_and_not_what_the_command_would_do(self) -> None:
         for words, most in (("re",), 14), (("remove", "D"), 40), (("show", "D"), 40), (("add", "Da"), 58):

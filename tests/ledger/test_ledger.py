@@ -50,6 +50,17 @@ class LedgerTest(unittest.TestCase):
     def done(self, ledger: Ledger, change: int) -> None:
         set_phase(ledger, change, Phase.DONE, 5)
 
+    def test_it_is_read_wherever_it_lies(self) -> None:
+        """What an address would take for a mark of its own, or is no text at all, is part of a name."""
+        for name in ("a b?c#d%20e", "\u00fcber&mode=rw", "C:", "\udce9"):
+            with self.subTest(name=name):
+                path = self.path.parent / name / "ledger.sqlite3"
+                with open_ledger(path) as ledger:
+                    self.done(ledger, begin_change(ledger, ChangeKind.ADD, name.replace("\udce9", "?"), 1))
+                with read_ledger(path) as ledger:
+                    assert ledger is not None
+                    self.assertEqual(len(changes_done(ledger)), 1)
+
     def test_a_holding_counts_from_the_moment_its_change_is_done(self) -> None:
         with open_ledger(self.path) as ledger:
             change = begin_change(ledger, ChangeKind.ADD, "Barn Owl", 1)

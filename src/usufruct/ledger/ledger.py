@@ -6,6 +6,7 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from urllib.parse import quote
 
 from usufruct.errors import StoreError
 from usufruct.ledger.connection import Connection
@@ -69,13 +70,19 @@ def read_ledger(path: Path) -> Iterator[Ledger | None]:
     if not path.exists():
         yield None
         return
-    with _connected(f"{path.absolute().as_uri()}?mode=ro", path, uri=True) as ledger:
+    with _connected(f"{_address(path)}?mode=ro", path, uri=True) as ledger:
         version = _version(ledger)
         if 0 < version < VERSION:
             # Only a command that may write can change it; the next one does.
             with open_ledger(path):
                 pass
         yield ledger if version else None
+
+
+def _address(path: Path) -> str:
+    """The path as the library takes it with options behind it: what `as_uri` gives, which imports much for it."""
+    place = path.absolute().as_posix()
+    return "file://" + quote(os.fsencode(place if place.startswith("/") else f"/{place}"), safe="/:")
 
 
 def _bring_up_to_date(ledger: Ledger) -> None:
