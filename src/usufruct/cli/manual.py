@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import click
 
-from usufruct import __version__
+from usufruct import __date__, __version__
 from usufruct.cli.examples import EXAMPLES
 from usufruct.cli.pages import PAGES, drawn_page, page_text
 from usufruct.cli.screen import echo, echo_json, json_option
@@ -38,7 +38,16 @@ def manual(context: click.Context, page: str | None, *, as_json: bool) -> None:
 
 def manual_page(command: click.Command, name: str) -> Iterator[str]:
     """The lines of the page for a command and all below it, in the language of man pages."""
-    yield f'.TH {name.upper()} 1 "" "{name} {__version__}" "User commands"'
+    before = ""
+    for line in _lines(command, name):
+        # A heading begins a paragraph by itself.
+        if not (line == ".PP" and before.startswith((".SH", ".SS"))):
+            yield line
+        before = line
+
+
+def _lines(command: click.Command, name: str) -> Iterator[str]:
+    yield f'.TH {name.upper()} 1 "{__date__}" "{name} {__version__}" "User commands"'
     yield ".SH NAME"
     first = (command.help or "").strip().partition("\n")[0].rstrip(".")
     yield f"{_text(name)} \\- {_text(first[:1].lower() + first[1:])}"
