@@ -71,11 +71,15 @@ def staging_for(base: str) -> Staging:
     return Staging(base, os.path.join(parent, name), os.lstat(parent).st_mtime_ns)
 
 
-def make_staging(staging: Staging) -> Staging:
-    """Make the directory; gives the staging as it is to be recorded."""
+def make_staging(staging: Staging) -> None:
+    """Make the directory."""
     os.mkdir(staging.path, 0o700)
     os.mkdir(f"{staging.path}/in", 0o755)
     os.mkdir(f"{staging.path}/out", 0o700)
+
+
+def made(staging: Staging) -> Staging:
+    """The staging as it is to be recorded once its directory, and all others of its change, are made."""
     return replace(staging, parent_after=os.lstat(os.path.dirname(staging.path)).st_mtime_ns)
 
 

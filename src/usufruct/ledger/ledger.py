@@ -25,8 +25,16 @@ class Ledger:
         self.entered = Entered()
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
-        """All that is written inside becomes durable together at the end, or not at all on an error."""
+    def transaction(self, *, waits: bool = True) -> Iterator[None]:
+        """All that is written inside becomes durable together at the end, or not at all on an error.
+
+        Without `waits` it becomes so with the next one that does, and may be lost until then: for what can be done
+        without (docs/decisions/0016).
+        """
+        if not waits:
+            with self._without_waiting(), self.transaction():
+                yield
+            return
         self.connection.execute("BEGIN IMMEDIATE")
         try:
             yield
@@ -36,6 +44,14 @@ class Ledger:
             if self.connection.in_transaction:
                 self.connection.execute("ROLLBACK")
             raise
+
+    @contextmanager
+    def _without_waiting(self) -> Iterator[None]:
+        self.connection.execute("PRAGMA synchronous = NORMAL")
+        try:
+            yield
+        finally:
+            self.connection.execute("PRAGMA synchronous = FULL")
 
     def close(self) -> None:
         """Close the connection; what was not committed is gone."""

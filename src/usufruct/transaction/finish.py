@@ -8,7 +8,7 @@ from contextlib import contextmanager
 
 from usufruct.errors import MachineError
 from usufruct.files.directories import Walk
-from usufruct.files.staging import drop_staging, settling
+from usufruct.files.staging import Staging, drop_staging, settling
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
     clear_all_unneeded,
@@ -150,6 +150,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
             settle_directory(ledger, directory.number, lasting[directory.number])
         else:
             forget_directory(ledger, directory.number)
+    for staging in work.stagings:
+        set_settling(ledger, settling(staging))
     set_phase(ledger, work.change, Phase.DONE, edges.now())
 
 
@@ -230,6 +232,8 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
                 forget_directory(ledger, directory.number)
         # What it took into the backups before anything on record told of it; nothing else there is touched.
         enter_unneeded(ledger, edges.backups.brought(change))
+        for staging in work.stagings:
+            set_settling(ledger, settling(staging))
         set_phase(ledger, change, Phase.REVERSED, edges.now())
     _log.info("change %d of %s: reversed, in %d directories", change, work.about, len(touched))
     edges.checkpoint("reversed")
@@ -246,15 +250,13 @@ def tidy(edges: Edges) -> list[str]:
     Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
     """
     ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform.identity_of_volume)
-    stagings = [
-        settling(staging)
+    recorded = [
+        staging
         for staging in stagings_of_ended(ledger)
         if drives.presence(place_of_staging(staging)) is not Presence.AWAY
     ]
     noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
-    with ledger.transaction():
-        for staging in stagings:
-            set_settling(ledger, staging)
+    stagings = _settle(ledger, recorded)
     dropped = []
     for staging in stagings:
         with faults.of(staging.path):
@@ -299,6 +301,16 @@ def tidy(edges: Edges) -> list[str]:
         clear_unneeded_notes(ledger, forgotten)
     edges.checkpoint("tidied")
     return faults.found
+
+
+def _settle(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
+    """Record, before any of these is removed, the time that its parent gets, where that is not so already."""
+    found = [settling(staging) for staging in stagings]
+    if found != list(stagings):
+        with ledger.transaction():
+            for staging in found:
+                set_settling(ledger, staging)
+    return found
 
 
 class _Faults:

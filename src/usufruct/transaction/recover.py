@@ -39,7 +39,8 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 
     as it was before, and says so; if the change was done when it happened, it says that. What fails in the tidying
     afterwards is not raised: the next command tidies again.
     """
-    with edges.ledger.transaction():
+    # Nothing is on disk before the first staging directory is recorded, and that waits.
+    with edges.ledger.transaction(waits=False):
         change = begin_change(edges.ledger, kind, about, edges.now(), root=root)
     edges.backups.note_for(change)
     try:

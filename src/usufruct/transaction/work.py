@@ -12,7 +12,7 @@ from usufruct.files.directories import leads_elsewhere, reached
 from usufruct.files.looking import state_at
 from usufruct.files.paths import is_below, nearest
 from usufruct.files.platform import Platform
-from usufruct.files.staging import Staging, make_staging, staging_base, staging_for
+from usufruct.files.staging import Staging, made, make_staging, staging_base, staging_for
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import enter_staging
 from usufruct.model.holdings import HeldVolume
@@ -92,21 +92,29 @@ class Work(Struct):
 
         Each is on record before it is made. Raises LeadsElsewhere where a destination is a link now.
         """
-        ledger = self.edges.ledger
-        drives = drives_of(ledger, self.edges.platform.identity_of_volume)
+        edges, ledger = self.edges, self.edges.ledger
+        drives = drives_of(ledger, edges.platform.identity_of_volume)
+        stagings: list[Staging] = []
         for base in sorted({staging_base(*directory) for directory in set(directories)}):
-            with reached(base, self.edges.platform):
+            with reached(base, edges.platform):
                 held = drives.held(base)
-            staging = replace(staging_for(base), volume=held.volume, is_beside=held.is_beside)
+            stagings.append(replace(staging_for(base), volume=held.volume, is_beside=held.is_beside))
             self.held.append(held)
-            with ledger.transaction():
+        if not stagings:
+            return
+        with ledger.transaction():
+            for staging in stagings:
                 enter_staging(ledger, self.change, staging)
-            self.edges.checkpoint("staging-recorded")
-            staging = make_staging(staging)
-            with ledger.transaction():
+        edges.checkpoint("staging-recorded")
+        for staging in stagings:
+            make_staging(staging)
+        # Several may stand in one directory, and the making of each gives it another time.
+        self.stagings = [made(staging) for staging in stagings]
+        # Where these times are lost, those of what was made say as much.
+        with ledger.transaction(waits=False):
+            for staging in self.stagings:
                 enter_staging(ledger, self.change, staging)
-            self.stagings.append(staging)
-            self.edges.checkpoint("staging-made")
+        edges.checkpoint("staging-made")
 
 
 def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
