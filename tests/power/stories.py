@@ -60,6 +60,11 @@ def _covered(world: World) -> None:
     world.add_files("over.zip", {"gels/moon.gel": "over"})
 
 
+def _several(world: World) -> None:
+    _covered(world)
+    world.add_files("owls.zip", {"Owl/rig.toml": "o", "Owl/b/c.svg": "c"})
+
+
 def _edited(world: World) -> None:
     _packed(world)
     (world.lanternbox / "Gels/moon.gel").write_text("edited by the user")
@@ -153,6 +158,7 @@ STORIES: dict[str, PowerStory] = {
     "adding over a holding": PowerStory(_packed, lambda w: _add(w, "over.zip", {"gels/moon.gel": "over"})),
     "removing": PowerStory(_packed, lambda w: w.remove("pack")),
     "removing what lies on top": PowerStory(_covered, lambda w: w.remove("over")),
+    "removing several": PowerStory(_several, lambda w: w.remove("over", "owls")),
     "removing from beneath": PowerStory(_covered, lambda w: w.remove("pack")),
     "giving back what was edited": PowerStory(
         _edited,

@@ -173,7 +173,7 @@ class Between:
         """Something that a user may type, and what it is called."""
         world = self.world
         names = [one.name for one in list_holdings(world.surroundings)]
-        kinds = ["add"] * 3 + ["remove", "give back", "forget", "undo", "repair", "update"] * bool(names)
+        kinds = ["add"] * 3 + ["remove", "remove all", "give back", "forget", "undo", "repair", "update"] * bool(names)
         kind = self.chance.choice(kinds)
         if kind in ("add", "update"):
             pack, files = self._pack()
@@ -184,6 +184,7 @@ class Between:
         here = world.surroundings_with_definitions()
         doings: dict[str, Callable[[], object]] = {
             "remove": lambda: world.remove(name),
+            "remove all": lambda: world.remove(*names),
             "give back": lambda: remove_holdings(here, [name], lambda _: None, gives_back_changed=True),
             "forget": lambda: forget_holdings(here, [name]),
             "undo": lambda: undo(here, Access()),

@@ -114,6 +114,13 @@ class Model:
         taken = {spelling_key(other.rpartition("/")[2]) for other in everything if other.rpartition("/")[0] == above}
         return f"{above}/{free_name(name, taken)}"
 
+    def lay_back(self, holding: str, path: str) -> None:
+        """Forget that the user deleted a file of a holding: it went and came back beneath what covers it."""
+        stack = self.stacks[path]
+        above = next(number for number, layer in enumerate(stack) if layer.owner == holding) + 1
+        if above < len(stack) and (stack[above].owner, stack[above].content) == (None, None):
+            del stack[above]
+
     def repair(self, holding: str) -> None:
         for path in self.paths_of(holding):
             stack = self.stacks[path]

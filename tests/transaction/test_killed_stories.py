@@ -73,6 +73,12 @@ def claimed(world: World) -> None:
     claim(world)
 
 
+def several(world: World) -> None:
+    begun(world)
+    world.add_files("owls.zip", {"Snowy/rig.toml": "s", "gels/new.gel": "new of owls"})
+    world.add_files("bats.zip", {"Fox/rig.toml": "f", "Fox/deep/one.svg": "1", "gels/bat.gel": "b"})
+
+
 def in_part(world: World) -> None:
     world.add(world.archive("sky v1.zip", FIRST), only=("*.gel",))
 
@@ -98,6 +104,15 @@ STORIES: dict[str, tuple[Callable[[World], object], Callable[[World], object]]] 
         lambda world: redo(world.surroundings_with_definitions(), Access()),
     ),
     "removal from beneath": (begun, lambda world: world.remove("sky")),
+    "removal of several": (several, lambda world: world.remove("owls", "moons", "bats")),
+    "undo of several": (
+        lambda world: [
+            several(world),
+            world.remove("owls", "bats"),
+            undo(world.surroundings_with_definitions(), Access()),
+        ],
+        lambda world: redo(world.surroundings_with_definitions(), Access()),
+    ),
 }
 
 

@@ -79,7 +79,7 @@ class Walk:
         self.story.append(f"add {holding} {files}")
         added = self.world.add(self._archive(holding, files))
         self.test.assertEqual(added.state, "added", f"{self.tale()}\n{added.error}")
-        self.acted = holding
+        self.acted = [holding]
         self.model.add(holding, files)
 
     def _update(self) -> None:
@@ -87,16 +87,17 @@ class Walk:
         files = self.files(holding)
         self.story.append(f"update {holding} {files}")
         added = self.world.add(self._archive(holding, files), update=holding)
-        self.acted = holding
+        self.acted = [holding]
         self.test.assertIn(added.state, ("updated", "already added"), f"{self.tale()}\n{added.error}")
         self.model.update(holding, files)
 
     def _remove(self) -> None:
-        holding = self.chance.choice(sorted(self.model.holdings()))
-        self.story.append(f"remove {holding}")
-        (removal,) = self.world.remove(holding)
-        self.acted = holding
-        self.test.assertEqual(not removal.removed.left, self.model.remove(holding), self.tale())
+        there = sorted(self.model.holdings())
+        holdings = self.chance.sample(there, self.chance.randint(1, min(3, len(there))))
+        self.story.append(f"remove {' '.join(holdings)}")
+        self.acted = holdings
+        for holding, removal in zip(holdings, self.world.remove(*holdings), strict=True):
+            self.test.assertEqual(not removal.removed.left, self.model.remove(holding), self.tale())
 
     def _undo_after(self) -> None:
         """Something, and it undone at once: as if it had never been."""
@@ -112,8 +113,13 @@ class Walk:
             # A file of an earlier version, changed and kept since, is in no archive that is at hand: nothing is done.
             self.test.assertIn("has no entry", error.message, self.tale())
             return
+        after = self.model
         self.model, self.archives = before, archives
-        self.model.repair(self.acted)  # what the user had deleted of it is put back as well
+        for holding in self.acted:
+            # What the user had deleted of it is put back as well.
+            for path in set(before.paths_of(holding)) - set(after.paths_of(holding)):
+                self.model.lay_back(holding, path)
+            self.model.repair(holding)
 
     def _repair(self) -> None:
         holding = self.chance.choice(sorted(self.model.holdings()))

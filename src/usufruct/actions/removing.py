@@ -1,6 +1,8 @@
 """Taking holdings out again."""
 
 from collections.abc import Callable, Mapping, Sequence, Set
+from functools import partial
+from itertools import takewhile
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -18,6 +20,7 @@ from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences, refuse_away
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.take_out import Removed, removal_of, remove_holding
+from usufruct.transaction.together import Leaving, remove_together
 from usufruct.transaction.work import Edges
 
 
@@ -67,25 +70,56 @@ def remove_holdings(
     with surroundings.writing(f"remove {' '.join(words)}") as edges:
         holdings = find_holdings(edges.ledger, words, application)
         parts = _parts(edges.ledger, holdings, only)
-        for holding in holdings:
-            if only and holding.number not in parts:
-                continue
+        waiting = [one for one in holdings if not only or one.number in parts]
+        while waiting:
+            holding = waiting[0]
             try:
                 refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
             except DriveAway as error:
                 if len(holdings) == 1:
                     raise
-                results.append(Removal(holding, Removed(0, (), ()), "", away=error))
-                tell(results[-1])
-                continue
-            part = parts.get(holding.number)
-            saved = _save(surroundings, edges, holding, part) if gives_back_changed else ((), ())
-            removed = remove_holding(edges, holding, only=part, gives_back_changed=gives_back_changed)
-            after = _refresh(surroundings, holding) if removed.taken else ""
-            removal = Removal(holding, removed, after, *saved)
-            results.append(removal)
-            tell(removal)
+                done = [Removal(holding, Removed(0, (), ()), "", away=error)]
+            else:
+                done = [] if only or gives_back_changed else _remove_several(surroundings, edges, waiting)
+                done = done or [
+                    _remove_one(surroundings, edges, holding, parts.get(holding.number), gives_back_changed)
+                ]
+            for removal in done:
+                results.append(removal)
+                tell(removal)
+            del waiting[: len(done)]
     return results
+
+
+def _remove_one(
+    surroundings: Surroundings,
+    edges: Edges,
+    holding: Holding,
+    part: Mapping[int, Set[str]] | None,
+    gives_back_changed: bool,
+) -> Removal:
+    saved = _save(surroundings, edges, holding, part) if gives_back_changed else ((), ())
+    removed = remove_holding(edges, holding, only=part, gives_back_changed=gives_back_changed)
+    return Removal(holding, removed, _refresh(surroundings, holding) if removed.taken else "", *saved)
+
+
+def _remove_several(surroundings: Surroundings, edges: Edges, holdings: Sequence[Holding]) -> list[Removal]:
+    """Remove the first of these together, as many as can go so; perhaps none."""
+    removed = remove_together(edges, map(Leaving, takewhile(partial(_is_at_hand, edges), holdings)))
+    done = [Removal(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
+    # The application is told once, by the last of what was its own.
+    last = {one.holding.application: number for number, one in enumerate(done) if one.removed.taken}
+    for number in last.values():
+        done[number] = replace(done[number], after=_refresh(surroundings, done[number].holding))
+    return done
+
+
+def _is_at_hand(edges: Edges, holding: Holding) -> bool:
+    try:
+        refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
+    except DriveAway:
+        return False
+    return True
 
 
 def would_remove(

@@ -20,6 +20,7 @@ from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away
 from usufruct.transaction.mend import lay_back, put_before
 from usufruct.transaction.take_out import remove_holding
+from usufruct.transaction.together import Leaving, remove_together
 from usufruct.transaction.work import Edges
 
 
@@ -155,12 +156,32 @@ class Reversal:
         for one in held:
             refuse_away(self._edges.ledger, self._edges.platform.identity_of_volume, one)
         try:
-            for change in changes:
-                yield self._reversed(change, step.latest(change))
+            waiting = list(changes)
+            while waiting:
+                done = self._taken_together(step, waiting) or [self._reversed(waiting[0], step.latest(waiting[0]))]
+                del waiting[: len(done)]
+                yield from done
         finally:
             for application in self._applications:
                 if application.name in {one.application for one in held}:
                     run_after(self._surroundings, application)
+
+    def _taken_together(self, step: Step, changes: Sequence[Change]) -> list[Reversed]:
+        """Reverse the first of these, as many as are taken out whole and can go together; perhaps none."""
+        removed = remove_together(self._edges, self._leaving(step, changes))
+        return [Reversed(root, root.about, False, one.taken) for root, one in zip(changes, removed, strict=False)]
+
+    def _leaving(self, step: Step, changes: Sequence[Change]) -> Iterator[Leaving]:
+        """The holdings that go by reversing these, up to the first that does not go whole."""
+        for root in changes:
+            change, ledger = step.latest(root), self._edges.ledger
+            brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
+            is_update = change.took not in (None, change.brought)
+            if not brought or is_update or change.is_part or not is_there(ledger, brought.number):
+                return
+            if claims_of(ledger, brought.number):
+                return
+            yield Leaving(brought, root.number)
 
     def _concerned(self, change: Change) -> list[Holding]:
         numbers = [number for number in (change.brought, change.took) if number is not None]

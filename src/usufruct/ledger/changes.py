@@ -34,6 +34,24 @@ def set_part(ledger: Ledger, change: int, *, brought: int | None = None, took: i
     )
 
 
+def split_change(ledger: Ledger, change: int, parts: Iterable[tuple[int, str, int]]) -> None:
+    """Let a change that is done and took several holdings, by number, name and root, be one for each of them."""
+    (first, name, root), *others = parts
+    ledger.connection.execute(
+        "UPDATE change SET about = ?, root = ?, took = ? WHERE number = ?", (name, root, first, change)
+    )
+    for holding, name, root in others:
+        cursor = ledger.connection.execute(
+            "INSERT INTO change (kind, phase, started, finished, command, about, root, took)"
+            " SELECT kind, phase, started, finished, command, ?, ?, ? FROM change WHERE number = ?",
+            (name, root, holding, change),
+        )
+        ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (cursor.lastrowid, holding))
+    ledger.connection.execute(
+        "UPDATE past_layer SET change = (SELECT gone FROM holding WHERE number = holding) WHERE change = ?", (change,)
+    )
+
+
 def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = None) -> None:
     """Move a change on."""
     ledger.connection.execute("UPDATE change SET phase = ?, finished = ? WHERE number = ?", (phase, finished, change))

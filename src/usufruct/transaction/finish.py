@@ -20,6 +20,7 @@ from usufruct.ledger.changes import (
     others_touching,
     set_phase,
     set_settling,
+    split_change,
     stagings_of_ended,
     unfinished_changes,
     unneeded_notes,
@@ -153,6 +154,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
     for staging in work.stagings:
         set_settling(ledger, settling(staging))
     set_phase(ledger, work.change, Phase.DONE, edges.now())
+    if work.parts:
+        split_change(ledger, work.change, work.parts)
 
 
 def _settle_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:

@@ -1,0 +1,78 @@
+"""Several small holdings taken out as one change under way: the disk is waited for once, not once for each."""
+
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from usufruct.errors import Interrupted, UnsoundBackup, UsufructError
+from usufruct.ledger.holdings import mark_gone
+from usufruct.model.changes import ChangeKind
+from usufruct.model.holdings import Holding
+from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.recover import change_under_way
+from usufruct.transaction.take_out import Removal, Removed, enter_removal, removal_of
+from usufruct.transaction.work import Edges
+
+_MOST_FILES = 5000
+"""Files of one change of several: with more, waiting for the disk is little beside the rest."""
+_NAMED = 3
+
+
+class Leaving(Struct, frozen=True):
+    """A holding to be taken out whole, and the change that this undoes or redoes, if it is one."""
+
+    holding: Holding
+    root: int = 0
+
+
+def remove_together(edges: Edges, leaving: Iterable[Leaving]) -> list[Removed]:
+    """Take out as many of these as can go as one change, in their order; gives what became of each of those.
+
+    None of them if the first can only go by itself: because files of it stay, or it lies on or beneath the next, or
+    something failed; then everything is as it was. The history gets a change for each.
+    """
+    together = _together(edges, leaving)
+    if len(together) < 2:
+        return []
+    try:
+        return _removed(edges, together)
+    except Interrupted:
+        raise
+    except UsufructError:
+        # Whichever it was about is told when each goes by itself.
+        return []
+
+
+def _together(edges: Edges, leaving: Iterable[Leaving]) -> list[tuple[Leaving, Removal]]:
+    """The first ones and what taking them out does, as far as they touch no file of one another and none stays."""
+    together: list[tuple[Leaving, Removal]] = []
+    numbers: set[int] = set()
+    files = 0
+    for one in leaving:
+        number, files = one.holding.number, files + one.holding.files
+        if files > _MOST_FILES:
+            break
+        removal = removal_of(edges.ledger, number)
+        owners = {layer.holding for place, _ in removal.takes for layer in place.stack}
+        if removal.leaves or owners & numbers:
+            break
+        together.append((one, removal))
+        numbers.add(number)
+    return together
+
+
+def _removed(edges: Edges, together: Sequence[tuple[Leaving, Removal]]) -> list[Removed]:
+    ledger = edges.ledger
+    names = [one.holding.name for one, _ in together]
+    about = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
+    with change_under_way(edges, ChangeKind.REMOVE, about) as work:
+        work.stage_for(place for one, removal in together for place in removal.destinations(ledger, one.holding))
+        with ledger.transaction():
+            for one, removal in together:
+                if enter_removal(work, removal).leaves:
+                    raise UnsoundBackup(f"A backup beneath {one.holding.name} is missing or damaged.", remedy="")
+                mark_gone(ledger, work.change, one.holding.number)
+            work.parts = [(one.holding.number, one.holding.name, one.root) for one, _ in together]
+            seal_intent(work)
+        carry_out(work)
+    return [removal.told() for _, removal in together]
