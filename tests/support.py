@@ -20,6 +20,7 @@ from usufruct.actions.removing import Removal, remove_holdings
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import load_application
+from usufruct.files.locking import only_writer
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.state_places import StatePlaces
 from usufruct.ledger.schema import INDEXES
@@ -200,6 +201,13 @@ class WorldTest(unittest.TestCase):
         passing = tempfile.TemporaryDirectory(prefix="usufruct-test-", dir=self.where)
         self.addCleanup(passing.cleanup)
         self.world = World(Path(passing.name).resolve())
+        self.addCleanup(self.rest)
+
+    def rest(self) -> None:
+        """Return once nothing goes on behind a command any more."""
+        if self.world.places.lock.exists():
+            with only_writer(self.world.places.lock, "rest", patience=60):
+                pass
 
 
 def program() -> list[str]:

@@ -23,6 +23,10 @@ def ignore_recovery(recovered: "Recovered") -> None:
     """Tell nobody."""
 
 
+def ignore_waiting() -> None:
+    """Tell nobody."""
+
+
 def ignore_fault(fault: UsufructError) -> None:
     """Tell nobody."""
 
@@ -42,6 +46,8 @@ class Surroundings(Struct, frozen=True):
     """Where given, all that is changed with these surroundings is one change of the history; it holds the first."""
     on_recovery: Callable[["Recovered"], None] = ignore_recovery
     """Told, before a writing command does its work, what it had to put right first."""
+    on_waiting: Callable[[], None] = ignore_waiting
+    """Told where a writing command waits for what the one before it left to be removed."""
     on_fault: Callable[[UsufructError], None] = ignore_fault
     """Told of a definition or a setting that cannot be used and stands aside."""
 
@@ -71,31 +77,20 @@ class Surroundings(Struct, frozen=True):
 
     @contextmanager
     def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Edges"]:
-        """The right to change things, once what was cut off before is put right, unless that is left for later."""
+        """The right to change things, once what was cut off before is put right, unless that is left for later.
+
+        What is left to be removed in the end is removed; where that would take long, by a process of its own.
+        """
         # Only here: commands that read the ledger start without all that is needed to change anything.
-        from usufruct.backups import Backups
         from usufruct.files.locking import only_writer
-        from usufruct.ledger import open_ledger
         from usufruct.ledger.changes import is_empty, is_tidy
         from usufruct.transaction.adopt import record_missing_places
         from usufruct.transaction.recover import Recovered, recover
-        from usufruct.transaction.work import Edges, no_checkpoint
+        from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
-        platform = self.system()
-        with (
-            only_writer(self.places.lock, doing, self.settings().patience),
-            open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger,
-        ):
-            edges = Edges(
-                ledger=ledger,
-                backups=Backups(self.places.backups, platform),
-                notes=str(self.places.notes),
-                saved=self.places.saved,
-                platform=platform,
-                now=self.now,
-                watch=self.watch,
-                checkpoint=self.checkpoint or no_checkpoint,
-            )
+        lock, patience = self.places.lock, self.settings().patience
+        with only_writer(lock, doing, patience, self.on_waiting) as turn, self._edges() as edges:
+            ledger = edges.ledger
             if is_empty(ledger) and (unknown := sum(1 for _ in edges.backups.digests())):
                 self.on_recovery(Recovered(unknown=unknown))
             if recovers and not is_tidy(ledger):
@@ -107,3 +102,35 @@ class Surroundings(Struct, frozen=True):
             finally:
                 if self.command is not None:
                     self.command[:] = [ledger.command] if ledger.command else []
+                if not is_tidy(ledger):
+                    if edges.platform.can_fork and takes_long(edges):
+                        turn.behind = self._tidy_behind
+                    else:
+                        tidy_if_possible(edges)
+
+    @contextmanager
+    def _edges(self) -> Iterator["Edges"]:
+        """What changes touch, with the ledger open."""
+        from usufruct.backups import Backups
+        from usufruct.ledger import open_ledger
+        from usufruct.transaction.work import Edges, no_checkpoint
+
+        platform = self.system()
+        with open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger:
+            yield Edges(
+                ledger=ledger,
+                backups=Backups(self.places.backups, platform),
+                notes=str(self.places.notes),
+                saved=self.places.saved,
+                platform=platform,
+                now=self.now,
+                watch=self.watch,
+                tidies_last=True,
+                checkpoint=self.checkpoint or no_checkpoint,
+            )
+
+    def _tidy_behind(self) -> None:
+        from usufruct.transaction.tidying import tidy_if_possible
+
+        with self._edges() as edges:
+            tidy_if_possible(edges)

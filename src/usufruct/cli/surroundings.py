@@ -27,7 +27,11 @@ def surroundings(watch: Watch = unwatched) -> Surroundings:
             mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
             _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
 
-    return Surroundings(on_recovery=tell_recovery, on_fault=tell_fault, watch=watch)
+    return Surroundings(on_recovery=tell_recovery, on_fault=tell_fault, on_waiting=_tell_waiting, watch=watch)
+
+
+def _tell_waiting() -> None:
+    _tell("What an earlier command took out is still being cleared away; this one begins once that is done …")
 
 
 def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:

@@ -1,8 +1,11 @@
 """One Usufruct writes at a time."""
 
+import logging
 import os
+import signal
+import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -12,26 +15,50 @@ from usufruct.errors import Busy
 from usufruct.files.printable import printable
 
 _PAUSE = 0.02
-"""Seconds between two looks at whether the helpers of an ended command have stopped."""
+"""Seconds between two looks at whether somebody else is ready."""
+_SOON = 1.0
+"""Seconds before it is told that somebody else is waited for."""
+_log = logging.getLogger(__name__)
+
+
+def _untold() -> None:
+    """Tell nobody."""
+
+
+class Turn:
+    """The right to write, as long as it lasts."""
+
+    def __init__(self) -> None:
+        self.behind: Callable[[], None] | None = None
+        """What is done at its end, with nothing of this process in use: by one that goes on behind it, where the system
+        can do that."""
 
 
 @contextmanager
-def only_writer(lock: Path, doing: str, patience: float) -> Iterator[None]:
+def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[[], None] = _untold) -> Iterator[Turn]:
     """Hold the lock while inside; waits `patience` seconds for another, then raises Busy naming what it does.
 
     The lock is the operating system's, so it ends with the process that holds it, and with the last of the processes
-    that this one started as its like, however they end.
+    that this one started as its like, however they end. For what an earlier turn left to be done behind it this one
+    waits as long as that takes, as the command that left it would have, and tells so.
     """
     lock.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     holder = lock.with_name(lock.name + "-holder")
     until = time.monotonic() + patience
+    turn = Turn()
     try:
-        with FileLock(str(lock), timeout=patience), _no_helpers(lock.with_name(lock.name + "-helpers"), until):
-            holder.write_text(f"{printable(doing)}, process {os.getpid()}\n", encoding="utf-8")
+        with FileLock(str(lock), timeout=patience, poll_interval=_PAUSE):
             try:
-                yield
+                with _no_helpers(lock, until):
+                    holder.write_text(f"{printable(doing)}, process {os.getpid()}\n", encoding="utf-8")
+                    _wait_for_what_goes_on_behind(lock, tell_waiting)
+                    try:
+                        yield turn
+                    finally:
+                        holder.unlink(missing_ok=True)
             finally:
-                holder.unlink(missing_ok=True)
+                if turn.behind and not _goes_on_behind(lock, turn.behind):
+                    turn.behind()
     except Timeout as error:
         try:
             other = holder.read_text(encoding="utf-8", errors="replace").strip()
@@ -50,22 +77,92 @@ def _no_helpers(lock: Path, until: float) -> Iterator[None]:
 
     The library lets go of its own lock in a process that goes on as two. Raises Timeout at the time `until`.
     """
-    try:
-        import fcntl
-    except ImportError:
-        # Where no process goes on as two there are no helpers.
+    descriptor = _opened(lock, "-helpers")
+    if descriptor is None:
         yield
         return
-    descriptor = os.open(lock, os.O_RDWR | os.O_CREAT, 0o600)
     try:
-        while True:
-            try:
-                fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except BlockingIOError as error:
-                if time.monotonic() > until:
-                    raise Timeout(str(lock)) from error
-                time.sleep(_PAUSE)
+        while not _is_got(descriptor):
+            if time.monotonic() > until:
+                raise Timeout(str(lock))
+            time.sleep(_PAUSE)
         yield
     finally:
         os.close(descriptor)
+
+
+def _wait_for_what_goes_on_behind(lock: Path, tell: Callable[[], None]) -> None:
+    descriptor = _opened(lock, "-behind")
+    if descriptor is None:
+        return
+    try:
+        soon, is_told = time.monotonic() + _SOON, False
+        while not _is_got(descriptor):
+            if not is_told and time.monotonic() > soon:
+                is_told = True
+                tell()
+            time.sleep(_PAUSE)
+    finally:
+        os.close(descriptor)
+
+
+def _opened(lock: Path, behind_name: str) -> int | None:
+    """A lock beside the lock; None where no process goes on as two, so that nobody else would hold it."""
+    try:
+        import fcntl  # noqa: F401 - whether it is there is all that is asked
+    except ImportError:
+        return None
+    return os.open(lock.with_name(lock.name + behind_name), os.O_RDWR | os.O_CREAT, 0o600)
+
+
+def _is_got(descriptor: int) -> bool:
+    """The lock is ours from now on."""
+    import fcntl
+
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def _goes_on_behind(lock: Path, task: Callable[[], None]) -> bool:
+    """Let a process of its own do something while this one, which must hold the lock, goes on and ends.
+
+    It holds a lock by a descriptor of its own until it has ended, and neither a terminal, nor an open output, nor a
+    directory that a drive could not be taken out for. False where that cannot be: nothing was done then.
+    """
+    if threading.active_count() > 1:
+        return False
+    descriptor = _opened(lock, "-behind")
+    if descriptor is None:
+        return False
+    try:
+        if not _is_got(descriptor):
+            return False
+        first = os.fork()
+    except OSError:
+        os.close(descriptor)
+        return False
+    if first:
+        # Closed here, it is held by the other process alone; that one is nobody's child, so nobody has to wait for it.
+        os.close(descriptor)
+        os.waitpid(first, 0)
+        return True
+    try:
+        os.setsid()
+        if not os.fork():
+            _leave_everything()
+            task()
+    except BaseException as error:  # noqa: BLE001 - nobody is there to be told; the next command does what was not done
+        _log.warning("what went on behind a command failed: %s", error)
+    finally:
+        os._exit(0)
+
+
+def _leave_everything() -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.chdir("/")
+    nothing = os.open(os.devnull, os.O_RDWR)
+    for stream in range(3):
+        os.dup2(nothing, stream)

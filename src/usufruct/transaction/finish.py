@@ -1,29 +1,20 @@
-"""The two ends of a change: done or reversed, each one commit, and the tidying that follows either."""
+"""The two ends of a change: done or reversed, each one commit."""
 
 import logging
 import os
 import threading
-from collections.abc import Iterable, Iterator, Sequence, Set
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence, Set
 
 from usufruct.errors import MachineError
 from usufruct.files.directories import Walk
-from usufruct.files.staging import Staging, drop_staging, settling
+from usufruct.files.staging import settling
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
-    clear_all_unneeded,
-    clear_unneeded,
-    clear_unneeded_notes,
     enter_unneeded,
-    forget_staging,
-    noted_backups,
     others_touching,
     set_phase,
     set_settling,
     split_change,
-    stagings_of_ended,
-    unfinished_changes,
-    unneeded_notes,
 )
 from usufruct.ledger.holdings import (
     forget_holdings_born,
@@ -52,9 +43,8 @@ from usufruct.ledger.layers import (
     touched_directories,
 )
 from usufruct.model.changes import Phase
-from usufruct.survey.drives import Presence, drives_of, place_of_staging
 from usufruct.transaction.switch import Stranger, switch_in
-from usufruct.transaction.work import Edges, Work
+from usufruct.transaction.work import Work
 
 _log = logging.getLogger(__name__)
 KEPT_CHANGES = 200
@@ -245,93 +235,3 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
 def _note_unneeded(work: Work, digests: Iterable[bytes], lacking: Set[str]) -> None:
     backups = work.edges.backups
     enter_unneeded(work.edges.ledger, (one for one in digests if not lacking or backups.path_of(one) not in lacking))
-
-
-def tidy(edges: Edges) -> list[str]:
-    """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated.
-
-    Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
-    """
-    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform.identity_of_volume)
-    recorded = [
-        staging
-        for staging in stagings_of_ended(ledger)
-        if drives.presence(place_of_staging(staging)) is not Presence.AWAY
-    ]
-    noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
-    stagings = _settle(ledger, recorded)
-    dropped = []
-    for staging in stagings:
-        with faults.of(staging.path):
-            drop_staging(staging, edges.platform)
-            dropped.append(staging)
-        edges.checkpoint("staging-dropped")
-    # A directory whose removal a power cut takes back must still be on record.
-    for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
-        with faults.of(parent):
-            if os.path.isdir(parent):
-                edges.platform.sync_directory(parent)
-    settled = []
-    for digest, is_needed in noted:
-        try:
-            if is_needed:
-                # It was given back as the very same file, and something else needs the content still.
-                edges.backups.part(digest)
-            else:
-                edges.backups.drop(digest)
-            settled.append(digest)
-        except (OSError, MachineError) as error:
-            faults.add(edges.backups.path_of(digest), error)
-        edges.checkpoint("backup-dropped")
-    forgotten = []
-    for number in notes:
-        kept = f"{edges.notes}/{number}"
-        with faults.of(kept):
-            if os.path.isdir(kept):
-                edges.platform.remove_tree(kept)
-            forgotten.append(number)
-    with faults.of(edges.backups.top):
-        if noted:
-            edges.backups.drop_empty()
-        edges.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
-    with ledger.transaction():
-        for staging in dropped:
-            forget_staging(ledger, staging)
-        if len(settled) == len(noted):
-            clear_all_unneeded(ledger)
-        else:
-            clear_unneeded(ledger, settled)
-        clear_unneeded_notes(ledger, forgotten)
-    edges.checkpoint("tidied")
-    return faults.found
-
-
-def _settle(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
-    """Record, before any of these is removed, the time that its parent gets, where that is not so already."""
-    found = [settling(staging) for staging in stagings]
-    if found != list(stagings):
-        with ledger.transaction():
-            for staging in found:
-                set_settling(ledger, staging)
-    return found
-
-
-class _Faults:
-    """What could not be tidied: one thing that fails keeps nothing else from being tidied."""
-
-    def __init__(self) -> None:
-        self.found: list[str] = []
-
-    @contextmanager
-    def of(self, path: str) -> Iterator[None]:
-        """Whatever fails inside is about this path; it is logged and remembered."""
-        try:
-            yield
-        except (OSError, MachineError) as error:
-            self.add(path, error)
-
-    def add(self, path: str, error: OSError | MachineError) -> None:
-        """Remember what failed at a path."""
-        said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
-        self.found.append(f"{path}: {said}")
-        _log.warning("%s could not be tidied: %s", path, said)

@@ -7,11 +7,12 @@ from contextlib import contextmanager
 from msgspec import Struct
 
 from usufruct.errors import Interrupted, MachineError, UsufructError
-from usufruct.ledger.changes import begin_change, phase_of, stagings_of, unfinished_changes
+from usufruct.ledger.changes import begin_change, is_tidy, phase_of, stagings_of, unfinished_changes
 from usufruct.model.changes import Change, ChangeKind, Phase
 from usufruct.survey.drives import drives_of, place_of_staging
-from usufruct.transaction.finish import finish_reversed, tidy
+from usufruct.transaction.finish import finish_reversed
 from usufruct.transaction.switch import Stranger, switch_back
+from usufruct.transaction.tidying import tidy, tidy_if_possible
 from usufruct.transaction.work import Edges, Work
 
 _log = logging.getLogger(__name__)
@@ -37,15 +38,19 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
     as it was before, and says so; if the change was done when it happened, it says that. What fails in the tidying
-    afterwards is not raised: the next command tidies again.
+    afterwards is not raised: the next command tidies again. Where the edges say so, that is left for when nothing else
+    is to be done: to the next change, or the end of all.
     """
+    if edges.tidies_last and not is_tidy(edges.ledger):
+        tidy_if_possible(edges)
     # Nothing is on disk before the first staging directory is recorded, and that waits.
     with edges.ledger.transaction(waits=False):
         change = begin_change(edges.ledger, kind, about, edges.now(), root=root)
     edges.backups.note_for(change)
     try:
         yield Work(edges, change, about)
-        _tidy_if_possible(edges)
+        if not edges.tidies_last:
+            tidy_if_possible(edges)
     except BaseException as error:
         if phase_of(edges.ledger, change) is Phase.DONE:
             kept = f"The {kind} of {about} was finished before; it stays."
@@ -93,7 +98,7 @@ def _undone(edges: Edges, change: int) -> tuple[str, str]:
     except (OSError, UsufructError) as error:
         _log.warning("change %d could not be reversed at once: %s", change, error)
         return f"What had begun could not be reversed yet: {error}", "`usufruct recover` reverses it."
-    _tidy_if_possible(edges)
+    tidy_if_possible(edges)
     if not strangers:
         return _AS_BEFORE, ""
     changed = "; ".join(map(words_for, strangers))
@@ -108,14 +113,6 @@ def words_for(stranger: Stranger) -> str:
     if stranger.lacking:
         return f"{stranger.path} (the earlier file is missing or damaged; it should be {stranger.lacking})"
     return stranger.path
-
-
-def _tidy_if_possible(edges: Edges) -> None:
-    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command."""
-    try:
-        tidy(edges)
-    except Exception as error:  # noqa: BLE001 - the change has ended, and nothing may make it look as if it had not
-        _log.warning("tidying was put off: %s", error)
 
 
 def _told(error: BaseException, kept: str, remedy: str) -> BaseException:

@@ -1,0 +1,149 @@
+"""What is left to do once a change has ended: staging directories, backups and notes that nobody needs are removed.
+
+Nothing depends on it: cut off anywhere, it is done by the next command that writes. What takes a moment is done at
+once; what takes longer is done behind the command, which is over then.
+"""
+
+import logging
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+
+from usufruct.errors import MachineError
+from usufruct.files.staging import Staging, drop_staging, settling
+from usufruct.ledger import Ledger
+from usufruct.ledger.changes import (
+    clear_all_unneeded,
+    clear_unneeded,
+    clear_unneeded_notes,
+    forget_staging,
+    noted_backups,
+    set_settling,
+    stagings_of_ended,
+    unfinished_changes,
+    unneeded_notes,
+)
+from usufruct.survey.drives import Presence, drives_of, place_of_staging
+from usufruct.transaction.work import Edges
+
+_log = logging.getLogger(__name__)
+_MANY, _LARGE = 500, 256 << 20
+"""Files and bytes that take longer to remove than a process takes to start."""
+
+
+def takes_long(edges: Edges) -> bool:
+    """Whether what is left to remove is so much that nobody should wait for it."""
+    noted = noted_backups(edges.ledger)
+    size, files = 0, len(noted)
+    if files > _MANY:
+        return True
+    for digest, _ in noted:
+        with suppress(OSError):
+            size += edges.backups.size_of(digest)
+    for staging in stagings_of_ended(edges.ledger):
+        for directory, _, names in os.walk(staging.path):
+            files += 1 + len(names)
+            if files > _MANY:
+                return True
+            with suppress(OSError):
+                size += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
+    return size > _LARGE
+
+
+def tidy(edges: Edges) -> list[str]:
+    """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated.
+
+    Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
+    """
+    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform.identity_of_volume)
+    recorded = [
+        staging
+        for staging in stagings_of_ended(ledger)
+        if drives.presence(place_of_staging(staging)) is not Presence.AWAY
+    ]
+    noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
+    stagings = _settle(ledger, recorded)
+    edges.checkpoint("tidying")
+    dropped = []
+    for staging in stagings:
+        with faults.of(staging.path):
+            drop_staging(staging, edges.platform)
+            dropped.append(staging)
+        edges.checkpoint("staging-dropped")
+    # A directory whose removal a power cut takes back must still be on record.
+    for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
+        with faults.of(parent):
+            if os.path.isdir(parent):
+                edges.platform.sync_directory(parent)
+    settled = []
+    for digest, is_needed in noted:
+        try:
+            if is_needed:
+                # It was given back as the very same file, and something else needs the content still.
+                edges.backups.part(digest)
+            else:
+                edges.backups.drop(digest)
+            settled.append(digest)
+        except (OSError, MachineError) as error:
+            faults.add(edges.backups.path_of(digest), error)
+        edges.checkpoint("backup-dropped")
+    forgotten = []
+    for number in notes:
+        kept = f"{edges.notes}/{number}"
+        with faults.of(kept):
+            if os.path.isdir(kept):
+                edges.platform.remove_tree(kept)
+            forgotten.append(number)
+    with faults.of(edges.backups.top):
+        if noted:
+            edges.backups.drop_empty()
+        edges.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
+    with ledger.transaction():
+        for staging in dropped:
+            forget_staging(ledger, staging)
+        if len(settled) == len(noted):
+            clear_all_unneeded(ledger)
+        else:
+            clear_unneeded(ledger, settled)
+        clear_unneeded_notes(ledger, forgotten)
+    edges.checkpoint("tidied")
+    return faults.found
+
+
+def tidy_if_possible(edges: Edges) -> None:
+    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command."""
+    try:
+        tidy(edges)
+    except Exception as error:  # noqa: BLE001 - the change has ended, and nothing may make it look as if it had not
+        _log.warning("tidying was put off: %s", error)
+
+
+def _settle(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
+    """Record, before any of these is removed, the time that its parent gets, where that is not so already."""
+    found = [settling(staging) for staging in stagings]
+    if found != list(stagings):
+        with ledger.transaction():
+            for staging in found:
+                set_settling(ledger, staging)
+    return found
+
+
+class _Faults:
+    """What could not be tidied: one thing that fails keeps nothing else from being tidied."""
+
+    def __init__(self) -> None:
+        self.found: list[str] = []
+
+    @contextmanager
+    def of(self, path: str) -> Iterator[None]:
+        """Whatever fails inside is about this path; it is logged and remembered."""
+        try:
+            yield
+        except (OSError, MachineError) as error:
+            self.add(path, error)
+
+    def add(self, path: str, error: OSError | MachineError) -> None:
+        """Remember what failed at a path."""
+        said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
+        self.found.append(f"{path}: {said}")
+        _log.warning("%s could not be tidied: %s", path, said)
