@@ -155,6 +155,17 @@ class ForeignHandsTest(WorldTest):
         self.recovered()
         self.assertEqual(self.world.strays(), [])
 
+    def test_who_stops_the_tidying_is_told_that_all_was_done(self) -> None:
+        self.world.add_files("pack.zip", PACK)
+        told: list[str] = []
+        self.world.checkpoint = self.raising_at("staging-dropped", KeyboardInterrupt())
+        with self.assertRaisesRegex(Interrupted, "the next command removes the rest") as caught:
+            remove_holdings(self.world.surroundings, ["pack"], lambda one: told.append(one.holding.name))
+        self.assertEqual((told, caught.exception.kept), (["pack"], "All that was told as done is done, and stays."))
+        self.world.checkpoint = lambda _: None
+        self.recovered()
+        self.assertEqual((self.world.strays(), differences(self.before, self.world.tree())), ([], []))
+
     # --- the moment between looking and acting --------------------------------------------------------------
 
     def test_a_file_that_is_made_in_the_very_moment_is_not_replaced(self) -> None:

@@ -9,7 +9,7 @@ import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
-from usufruct.errors import MachineError
+from usufruct.errors import Interrupted, MachineError
 from usufruct.files.staging import Staging, drop_staging, settling
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
@@ -111,9 +111,18 @@ def tidy(edges: Edges) -> list[str]:
 
 
 def tidy_if_possible(edges: Edges) -> None:
-    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command."""
+    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command.
+
+    Raises Interrupted where a person does not want to wait for it.
+    """
     try:
         tidy(edges)
+    except KeyboardInterrupt as error:
+        raise Interrupted(
+            "Stopped while what is not needed any more was being removed; the next command removes the rest.",
+            kept="All that was told as done is done, and stays.",
+            remedy="Nothing of it has to be done again.",
+        ) from error
     except Exception as error:  # noqa: BLE001 - the change has ended, and nothing may make it look as if it had not
         _log.warning("tidying was put off: %s", error)
 
