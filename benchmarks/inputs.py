@@ -2,12 +2,14 @@
 
 import io
 import random
+import struct
 import tarfile
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
 SEED = 20260314
+_EXTRA = struct.pack("<2HBl", 0x5455, 5, 1, 1_773_500_966) + struct.pack("<2H2BLBL", 0x7875, 11, 1, 4, 1000, 4, 1000)
 _WORDS = [bytes([97 + n % 26]) * (n % 7 + 1) for n in range(199)]
 
 
@@ -34,10 +36,12 @@ def files(count: int, total: int, *, directories: int = 100, seed: int = SEED) -
 
 
 def make_zip(path: Path, count: int, total: int, *, method: int = zipfile.ZIP_DEFLATED) -> Path:
-    """A zip of seeded files."""
+    """A zip of seeded files, each with the extra fields that common packers write: time and owner."""
     with zipfile.ZipFile(path, "w", method, compresslevel=6) as archive:
         for name, body in files(count, total):
-            archive.writestr(zipfile.ZipInfo(name, (2026, 3, 14, 15, 9, 26)), body, compress_type=method)
+            info = zipfile.ZipInfo(name, (2026, 3, 14, 15, 9, 26))
+            info.extra = _EXTRA
+            archive.writestr(info, body, compress_type=method)
     return path
 
 

@@ -47,9 +47,14 @@ class Pair:
     plain: list[Run] = field(default_factory=list)
 
     @property
+    def ratios(self) -> list[float]:
+        """Those of neighbouring runs, the least first."""
+        return sorted(a.seconds / b.seconds for a, b in zip(self.ours, self.plain, strict=True))
+
+    @property
     def ratio(self) -> float:
-        """The median of the ratios of neighbouring runs."""
-        return statistics.median(a.seconds / b.seconds for a, b in zip(self.ours, self.plain, strict=True))
+        """The median of them."""
+        return statistics.median(self.ratios)
 
     def as_row(self) -> dict[str, object]:
         """The figures by name, seconds and bytes."""
@@ -58,6 +63,9 @@ class Pair:
             "seconds": round(statistics.median(run.seconds for run in self.ours), 3),
             "baseline_seconds": round(statistics.median(run.seconds for run in self.plain), 3),
             "ratio": round(self.ratio, 2),
+            "least": round(self.ratios[0], 2),
+            "most": round(self.ratios[-1], 2),
+            "processor_seconds": round(statistics.median(run.processor for run in self.ours), 3),
             "peak": max(run.peak for run in self.ours),
             "baseline_peak": max(run.peak for run in self.plain),
             "runs": len(self.ours),

@@ -1,24 +1,29 @@
 """Every row of the aims: Usufruct as a whole process against the plain call that does none of its work.
 
-    python -m benchmarks.placing [--runs N] [--only WORDS] [--json FILE] DIRECTORY
+    python -m benchmarks.placing [--runs N] [--only WORDS] [--json FILE] DIRECTORY [DIRECTORY…]
 
-DIRECTORY is on the file system to be measured; some 8 GB for each run are written there and left. Nothing is deleted
-between timed runs: creating files soon after deleting many is several times slower on some file systems, and would push
-every ratio towards 1.
+Each DIRECTORY is on a file system to be measured, on a disk or in memory, row by row in turn; some 8 GB for each run
+are written there and left. Nothing is deleted between timed runs: creating files soon after deleting many is several
+times slower on some file systems, and would push every ratio towards 1.
 """
 
 import argparse
+import fcntl
 import json
 import os
 import shutil
 import sys
 import tempfile
+import time
 import zipfile
 from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from benchmarks.inputs import files, make_by_library, make_tar, make_zip
 from benchmarks.measuring import PROGRAM, Pair, Run, machine, pair, run, table
+from usufruct.files.mounts import mounted_kind
 
 _UNZIP = "import sys, zipfile\nzipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])"
 _UNTAR = "import sys, tarfile\ntarfile.open(sys.argv[1]).extractall(sys.argv[2])"
@@ -107,9 +112,16 @@ class Bench:
         return result
 
 
-def usufruct(home: Path, *words: object, program: str = PROGRAM) -> Run:
-    """The installed program, or an earlier one."""
-    return run([program, *map(str, words)], USUFRUCT_HOME=str(home), NO_COLOR="1")
+def usufruct(home: Path, *words: object, program: str = PROGRAM, waits: bool = False) -> Run:
+    """The installed program, or an earlier one, until the prompt is back, and what goes on behind it where it `waits`.
+
+    Nothing does any more when this returns.
+    """
+    done = run([program, *map(str, words)], USUFRUCT_HOME=str(home), NO_COLOR="1")
+    start = time.perf_counter()
+    with suppress(FileNotFoundError), (home / "lock-behind").open() as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+    return replace(done, seconds=done.seconds + time.perf_counter() - start) if waits else done
 
 
 def python(code: str, *words: object, **environment: str) -> Run:
@@ -171,7 +183,7 @@ def rows(bench: Bench, scale: float) -> Iterator[tuple[str, float, Callable[[], 
     )
     yield "add a solid 7z of the same", 0.85, lambda: add("7z", seven, _UN7Z)
 
-    def remove(name: str, fill: Callable[[Path], None] | None) -> Pair:
+    def remove(name: str, fill: Callable[[Path], None] | None = None, *, waits: bool = False) -> Pair:
         worlds, trees = {}, {}
         for number in range(-1, bench.runs):
             worlds[number] = bench.world(fill)
@@ -180,7 +192,7 @@ def rows(bench: Bench, scale: float) -> Iterator[tuple[str, float, Callable[[], 
             python(_UNZIP, small, trees[number])
         return bench.measure(
             name,
-            lambda number: usufruct(worlds[number][0], "remove", "small"),
+            lambda number: usufruct(worlds[number][0], "remove", "small", waits=waits),
             lambda number: python(_RMTREE, trees[number]),
         )
 
@@ -191,8 +203,9 @@ def rows(bench: Bench, scale: float) -> Iterator[tuple[str, float, Callable[[], 
                 path.parent.mkdir(parents=True, exist_ok=True)
                 path.write_bytes(b"mine " + name.encode())
 
-    yield "remove 20,000 files", 1.5, lambda: remove("remove", None)
-    yield "remove 20,000 files, half of them given back", 1.7, lambda: remove("remove, half", half)
+    yield "remove 20,000 files, until the prompt is back", 0.7, lambda: remove("remove")
+    yield "remove 20,000 files, until all is cleared away", 1.5, lambda: remove("remove, cleared", waits=True)
+    yield "the same, half of them given back", 1.7, lambda: remove("remove, half", half, waits=True)
 
     def check() -> Pair:
         home, root = bench.world()
@@ -255,33 +268,36 @@ def memory(bench: Bench, scale: float) -> dict[str, int]:
 def main() -> int:
     """Measure all rows, print the table, write it as JSON where asked."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("directory", type=Path)
+    parser.add_argument("directories", type=Path, nargs="+", metavar="DIRECTORY")
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--scale", type=float, default=1.0, help="a fraction of every size, for trying it")
     parser.add_argument("--only", default="", help="only rows with this in their name")
     parser.add_argument("--json", type=Path)
     options = parser.parse_args()
-    bench = Bench(options.directory.absolute(), options.runs)
+    benches = [Bench(directory.absolute(), options.runs) for directory in options.directories]
     wanted = int((options.runs + 2) * _EACH_RUN * options.scale)
-    if not options.only and shutil.disk_usage(bench.directory).free < wanted:
-        raise SystemExit(f"{wanted / 1e9:.0f} GB must be free in {bench.directory}.")
-    cells = [["work", "usufruct", "baseline", "ratio", "aim", "peak"]]
+    for bench in benches:
+        if not options.only and shutil.disk_usage(bench.directory).free < wanted:
+            raise SystemExit(f"{wanted / 1e9:.0f} GB must be free in {bench.directory}.")
+    cells = [["work", "on", "usufruct", "baseline", "ratio", "least", "most", "aim", "peak"]]
     document: dict[str, object] = {"machine": machine(), "rows": []}
-    for name, aim, measure in rows(bench, options.scale):
-        if options.only not in name:
-            continue
-        row = measure().as_row()
-        row |= {"work": name, "aim": aim}
-        document["rows"].append(row)  # type: ignore[attr-defined]
-        cells.append(
-            [name, f"{row['seconds']:.2f} s", f"{row['baseline_seconds']:.2f} s", f"{row['ratio']:.2f}", f"{aim:.2f}",
-             f"{row['peak'] / 1e6:.0f} MB"]
-        )  # fmt: skip
-        write(document, options.json)
+    for same in zip(*(rows(bench, options.scale) for bench in benches), strict=True):
+        for bench, (name, aim, measure) in zip(benches, same, strict=True):
+            if options.only not in name:
+                continue
+            row = measure().as_row()
+            row |= {"work": name, "on": mounted_kind(bench.directory.stat().st_dev), "aim": aim}
+            document["rows"].append(row)  # type: ignore[attr-defined]
+            cells.append(
+                [name, f"{row['on']}", f"{row['seconds']:.2f} s", f"{row['baseline_seconds']:.2f} s",
+                 f"{row['ratio']:.2f}", f"{row['least']:.2f}", f"{row['most']:.2f}", f"{aim:.2f}",
+                 f"{row['peak'] / 1e6:.0f} MB"]
+            )  # fmt: skip
+            write(document, options.json)
     print(table(cells))
     if not options.only:
-        document["list"] = listing(bench)
-        document["memory"] = memory(bench, options.scale)
+        document["list"] = listing(benches[0])
+        document["memory"] = memory(benches[0], options.scale)
         print(f"\nlist, 200 holdings of 20,000 files: {document['list']['over']:.3f} s over `python -c pass`\n")  # type: ignore[index]
         print(table([["peak memory", ""], *([k, f"{v / 1e6:.0f} MB"] for k, v in document["memory"].items())]))  # type: ignore[attr-defined]
         write(document, options.json)
