@@ -13,6 +13,7 @@ from unittest import mock
 
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
+from usufruct.archives import zip_reader
 from usufruct.archives.opening import open_archive
 from usufruct.archives.zstd import zstd
 from usufruct.errors import DamagedArchive, MachineError, Misnamed, NotAnArchive, PasswordNeeded, UnreadableArchive
@@ -36,6 +37,25 @@ def packed_with(compression: str) -> bytes:
 
 
 class ReadingTest(ArchiveCase):
+    def test_the_short_way_to_a_time_in_a_zip_tells_what_the_long_one_does(self) -> None:
+        """What common packers write is known by its shape; everything near it must not be taken for it."""
+        chance, seconds = random.Random(31), struct.pack("<l", -5)
+        owner = b"ux\x0b\0\x01\x04" + bytes(4) + b"\x04" + bytes(4)
+        windows = struct.pack("<2HL2H3Q", 10, 32, 0, 1, 24, 134 * 10**15, 1, 2)
+        shapes = (b"UT\5\0\1" + seconds, b"UT\5\0\3" + seconds + owner, b"UT\5\0\0" + seconds + owner, windows)
+        short = 0
+        for extra in shapes:
+            for _ in range(2000):
+                changed = bytearray(extra)
+                for _ in range(chance.randint(0, 2)):
+                    changed[chance.randrange(len(changed))] = chance.choice((0, 1, 3, 5, 9, 0x55, 0xFF))
+                changed = changed[: chance.choice((None, len(changed) - 1))] + bytes(chance.choice((0, 0, 4)))
+                if (time := zip_reader._only_time(bytes(changed))) is not None:
+                    short += 1
+                    told = zip_reader._read_extra(bytes(changed), b"a", 1, 2, 3)
+                    self.assertEqual(told, (1, 2, 3, time, None, None), changed.hex())
+        self.assertGreater(short, 1000)
+
     def test_a_library_that_is_missing_is_told_and_the_file_is_not_taken_for_none(self) -> None:
         """What cannot be read for want of lz4 was once taken for a file of no archive, and placed whole."""
         with (

@@ -31,6 +31,10 @@ _END = struct.Struct("<4s4H2LH")
 _END64 = struct.Struct("<4sQ2H2L4Q")
 _END64_PLACE = struct.Struct("<4sLQL")
 _LOCAL_MARK, _CENTRAL_MARK, _END_MARK = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
+_LATEST = 1 << 62
+"""A time, in nanoseconds since 1970, that needs no judging."""
+_MOMENT, _OWNER = b"UT\x05\0", b"ux\x0b\0\x01\x04"
+_MOMENT_OF_WINDOWS = b"\x0a\0\x20\0\0\0\0\0\x01\0\x18\0"
 _END64_MARK, _END64_PLACE_MARK = b"PK\x06\x06", b"PK\x06\x07"
 _LONGEST_COMMENT = 0xFFFF
 _LONGEST_TARGET = 4096
@@ -144,11 +148,12 @@ class ZipArchive:
         shift = 0 if len(self._part_starts) > 1 else start - self._stated_start
         self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE")
         known = self._rows.directories if len(self._part_starts) == 1 else {}
-        files: list[tuple[int, str, _Central]] = []
+        files: list[tuple[int, str, int | None, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
             # Plain files with plain names, nearly all of most archives, are entered many at once.
+            modified = _only_time(extra) if extra else None
             if (
-                not extra
+                (modified is not None or not extra)
                 and len(raw) < _LONG_NAME
                 and raw.isascii()
                 and not (fields[17] >> 16 & _ODD and fields[2] == _UNIX)
@@ -162,7 +167,7 @@ class ZipArchive:
                     and "\\" not in name
                     and "\0" not in name
                 ):
-                    files.append((directory, name, fields))
+                    files.append((directory, name, modified, fields))
                     if len(files) == _MANY:
                         self._enter_files(files, shift)
                     continue
@@ -284,19 +289,21 @@ class ZipArchive:
         if kind is EntryKind.LINK:
             self._read_target(row, name, size)
 
-    def _enter_files(self, files: list[tuple[int, str, _Central]], shift: int) -> None:
-        """Enter files of known directories, each with its directory, name and fields; the list is emptied."""
+    def _enter_files(self, files: list[tuple[int, str, int | None, _Central]], shift: int) -> None:
+        """Enter files of known directories: directory, name, time if known better, fields. The list is emptied."""
         if not files:
             return
-        directories, names, rows = zip(*files, strict=True)
+        directories, names, exact, rows = zip(*files, strict=True)
         _, _, _, _, _, flags, methods, clocks, dates, checksums, packed, sizes, *_, starts = zip(*rows, strict=True)
         offsets = [start + shift for start in starts] if shift else starts
         for extreme in (min(offsets), max(offsets)):
             self._refuse_outside(names[offsets.index(extreme)], extreme)
-        # Most files of an archive share a few moments.
-        moments = list(zip(dates, clocks, strict=True))
-        known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
-        times = [known[moment] for moment in moments]
+        times: Sequence[int | None] = exact
+        if None in exact:
+            # Most files of an archive share a few moments.
+            moments = list(zip(dates, clocks, strict=True))
+            known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
+            times = [known[moment] if better is None else better for moment, better in zip(moments, exact, strict=True)]
         self._rows.count(names, sizes)
         self.listing.add_files(directories, names, sizes, times, checksums)
         self._offsets.extend(offsets)
@@ -472,6 +479,22 @@ def _is_unsaid(fields: _Central, raw: bytes, extra: bytes) -> bool:
 
 def _method_name(method: int) -> str:
     return _METHODS[method][0] if method in _METHODS else f"method {method}"
+
+
+def _only_time(extra: bytes) -> int | None:
+    """The time of an extra field that says nothing else that counts, in nanoseconds; None for any other.
+
+    Those are what common packers write: the moment in seconds since 1970, mostly with the numbers of the owner behind
+    it, or the moment as Windows has it.
+    """
+    size = len(extra)
+    if extra[:4] == _MOMENT and extra[4] & 1 and (size == 9 or (size == 24 and extra[9:15] == _OWNER)):
+        return int.from_bytes(extra[5:9], "little", signed=True) * 1_000_000_000
+    if size == 36 and extra[:12] == _MOMENT_OF_WINDOWS:
+        moment = of_windows(int.from_bytes(extra[12:20], "little"))
+        # Others are for `Rows` to judge.
+        return moment if moment is not None and 0 <= moment < _LATEST else None
+    return None
 
 
 def _read_extra(
