@@ -51,7 +51,7 @@ class AgainTest(WorldTest):
         self.again(every_format=True)
         self.assertEqual(self.holdings(), [("season", 5)])
         self.assertEqual(self.world.add(self.season, only=("Fox",)).state, "already added")
-        self.assertEqual(len(history(self.world.surroundings)), 4)
+        self.assertEqual(len(history(self.world.surroundings)[0]), 4)
         around = self.world.surroundings_with_definitions()
         undo(around, Access())
         undo(around, Access())

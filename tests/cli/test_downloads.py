@@ -78,6 +78,16 @@ class DownloadsTest(AddCase):
         self.put("old.zip", b"no archive any more", age=10)
         self.assertEqual(self.states()["old.zip"][0], "no archive")
 
+    def test_what_is_gone_is_not_remembered_for_ever(self) -> None:
+        self.put("old.zip", zip_bytes({"a.gel": "a"}))
+        self.put("stays.zip", zip_bytes({"b.gel": "b"}))
+        self.states()
+        (self.downloads / "old.zip").unlink()
+        self.put("new.zip", zip_bytes({"c.gel": "c"}), age=1)
+        self.run_words("downloads", "--find", "new")
+        remembered = json.loads((self.home / "downloads.json").read_text())
+        self.assertEqual({path.rpartition("/")[2] for path in remembered}, {"stays.zip", "new.zip"})
+
     def test_watching_tells_of_a_download_once_it_is_finished(self) -> None:
         environment = {**os.environ, "USUFRUCT_HOME": str(self.home), "USUFRUCT_DOWNLOADS": str(self.downloads)}
         watcher = subprocess.Popen(

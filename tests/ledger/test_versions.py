@@ -72,7 +72,7 @@ class VersionsTest(WorldTest):
                 around = self.world.surroundings
                 self.assertEqual(sorted(one.name for one in list_holdings(around)), ["one", "two"])
                 self.assertEqual(self.tables(), wanted)
-                self.assertEqual(len(history(around)), 4)
+                self.assertEqual(len(history(around)[0]), 4)
                 self.assertTrue(all(one.is_fine for one in check_holdings(around, (), deep=True)))
                 if file.stem != "2":  # what a removal took was only kept from the next version on
                     undo(around, Access(), None)

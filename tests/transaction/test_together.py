@@ -42,7 +42,7 @@ class TogetherTest(WorldTest):
         self.assertEqual(self.remove("c", "a", "b"), ["c", "a", "b"])
         self.assertEqual(self.points["intent"], 1)
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        step = history(self.world.surroundings)[0]
+        step = history(self.world.surroundings)[0][0]
         self.assertEqual([change.about for change in step.changes], ["c", "a", "b"])
         undone = undo(self.world.surroundings_with_definitions(), Access())
         self.assertEqual([(one.holding, one.files) for one in undone], [("b", 3), ("a", 2), ("c", 1)])
@@ -81,7 +81,7 @@ class TogetherTest(WorldTest):
             self.remove("a", "b", "c")
         self.assertIn("Everything is as before".lower(), raised.exception.kept.lower())
         self.assertEqual(self.there(), ["b", "c"])
-        self.assertEqual([change.about for change in history(self.world.surroundings)[0].changes], ["a"])
+        self.assertEqual([change.about for change in history(self.world.surroundings)[0][0].changes], ["a"])
         self.assertEqual(self.remove("b", "c"), ["b", "c"])
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
@@ -97,4 +97,4 @@ class TogetherTest(WorldTest):
         results = remove_holdings(self.world.surroundings, ["e", "on drive", "f", "g"], lambda _: None)
         self.assertEqual([bool(one.away) for one in results], [False, True, False, False])
         self.assertEqual(self.there(), ["on drive"])
-        self.assertEqual([len(step.changes) for step in history(self.world.surroundings)][:1], [3])
+        self.assertEqual([len(step.changes) for step in history(self.world.surroundings)[0]][:1], [3])

@@ -30,7 +30,7 @@ class UndoTest(WorldTest):
         return redo(self.around, Access())
 
     def steps(self) -> list[Step]:
-        return history(self.around)
+        return history(self.around)[0]
 
     def test_walks_back_and_forth_agree_with_every_state_there_was(self) -> None:
         for number in range(fewer(WALKS)):
@@ -44,7 +44,7 @@ class UndoTest(WorldTest):
                     there = len(walk.model.holdings())
                     acts = ["_add"] * 2 * (there < len(HOLDINGS)) + ["_remove", "_update"] * bool(there)
                     getattr(walk, chance.choice(acts))()
-                    if len(history(around)) == len(states):  # an update with the very same content is no change
+                    if len(history(around)[0]) == len(states):  # an update with the very same content is no change
                         states.append(walk.world.contents())
                 at = STEPS
                 for _ in range(20):
@@ -90,6 +90,21 @@ class UndoTest(WorldTest):
         away.rename(archive)
         self.assertEqual([one.holding for one in self.undo()], ["a"])
         self.assertEqual(set(self.world.contents()), {"Gels/a.gel", "Gels/b.gel"})
+
+    def test_the_history_is_read_as_far_as_it_is_shown_and_what_was_undone_since_is_known(self) -> None:
+        for name in ("a", "b", "c", "d"):
+            self.world.add_files(f"{name}.zip", {f"gels/{name}.gel": name})
+        self.undo()
+        self.undo()
+        self.redo()
+        everything = self.steps()
+        for most in range(1, 6):
+            with self.subTest(most=most):
+                steps, earlier = history(self.around, most)
+                self.assertEqual([(one.number, one.is_undone) for one in steps],
+                                 [(one.number, one.is_undone) for one in everything[:most]])  # fmt: skip
+                self.assertEqual(earlier, max(0, 4 - most))
+        self.assertEqual([one.is_undone for one in everything], [True, False, False, False])
 
     def test_a_new_change_ends_what_can_be_redone(self) -> None:
         self.world.add_files("a.zip", {"gels/a.gel": "a"})

@@ -187,14 +187,14 @@ class _Cache:
         self._used[_key(path)] = seen
 
     def save(self) -> None:
-        """Write what was used; what cannot be written is found out again."""
-        changed = {path: seen for path, seen in self._used.items() if self._seen.get(path) != seen}
-        if not changed:
+        """Write what was used and what is still there; what cannot be written is found out again."""
+        if all(self._seen.get(path) == seen for path, seen in self._used.items()):
             return
+        others = {path: seen for path, seen in self._seen.items() if path not in self._used and os.path.lexists(path)}
         try:
             self._file.parent.mkdir(parents=True, exist_ok=True)
             beside = self._file.with_name(self._file.name + ".new")
-            beside.write_bytes(msgspec.json.encode({**self._seen, **changed}))
+            beside.write_bytes(msgspec.json.encode(others | self._used))
             beside.replace(self._file)
         except OSError:
             return

@@ -4,7 +4,7 @@ from msgspec import Struct, field
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.ledger import Ledger
-from usufruct.ledger.changes import changes_done
+from usufruct.ledger.changes import changes_done, commands_done
 from usufruct.model.changes import Change, ChangeKind
 
 REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
@@ -47,17 +47,20 @@ class Step(Struct):
         return bool(self.reversible) and not self.done
 
 
-def history(surroundings: Surroundings, most: int | None = None) -> list[Step]:
-    """What was done, newest first, the last `most` of it."""
+def history(surroundings: Surroundings, most: int | None = None) -> tuple[list[Step], int]:
+    """What was done, newest first, the last `most` of it, and how many steps there were before these."""
     with surroundings.reading() as ledger:
-        return steps_of(ledger)[:most] if ledger else []
+        if ledger is None:
+            return [], 0
+        since, earlier = commands_done(ledger, most) if most is not None else (0, 0)
+        return steps_of(ledger, since), earlier
 
 
-def steps_of(ledger: Ledger) -> list[Step]:
-    """All that was done, by step, newest first."""
+def steps_of(ledger: Ledger, since: int = 0) -> list[Step]:
+    """What was done from a change on that began a step, by step, newest first."""
     steps: dict[int, Step] = {}
     of_root: dict[int, Step] = {}
-    for change in reversed(changes_done(ledger)):
+    for change in reversed(changes_done(ledger, since)):
         if not change.root:
             of_root[change.number] = step = steps.setdefault(change.command, Step([]))
             step.changes.append(change)

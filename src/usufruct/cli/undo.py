@@ -125,18 +125,17 @@ def history(*, shows_all: bool, as_json: bool) -> None:
     """
     from usufruct.actions import history as past
 
-    steps = past.history(surroundings())
+    steps, earlier = past.history(surroundings(), None if shows_all or as_json else _MOST)
     if as_json:
         echo_json({"changes": [_document(step) for step in steps]})
         return
     if not steps:
         echo("Nothing has been changed yet.")
-    shown = steps if shows_all else steps[:_MOST]
-    rows = [(str(step.number), time_words(step.changes[0].started), *_words_of(step), _state(step)) for step in shown]
+    rows = [(str(step.number), time_words(step.changes[0].started), *_words_of(step), _state(step)) for step in steps]
     for line in in_columns(rows, frozenset({0}), lambda column, text: styled(text, "title") if column == 3 else text):
         echo(line)
-    if len(shown) < len(steps):
-        echo(f"  {styled(f'and {len(steps) - len(shown):,} earlier ones; --all lists them', 'quiet')}")
+    if earlier:
+        echo(f"  {styled(f'and {earlier:,} earlier ones; --all lists them', 'quiet')}")
 
 
 def _words_of(step: Step) -> tuple[str, str]:

@@ -66,12 +66,26 @@ def unfinished_changes(ledger: Ledger) -> list[Change]:
     return [_change(row) for row in rows]
 
 
-def changes_done(ledger: Ledger, most: int | None = None) -> list[Change]:
-    """The history: changes that were done, newest first."""
+def changes_done(ledger: Ledger, since: int = 0) -> list[Change]:
+    """The history: changes that were done, newest first, from this number on."""
     rows = ledger.connection.execute(
-        f"SELECT {_COLUMNS} FROM change WHERE phase = ? ORDER BY number DESC LIMIT ?", (Phase.DONE, most or -1)
+        f"SELECT {_COLUMNS} FROM change WHERE phase = ? AND number >= ? ORDER BY number DESC", (Phase.DONE, since)
     )
     return [_change(row) for row in rows]
+
+
+def commands_done(ledger: Ledger, most: int) -> tuple[int, int]:
+    """The number of the first of the last commands, at most so many, and how many there were before it.
+
+    Commands that only undid or redid are none.
+    """
+    commands = "SELECT DISTINCT command FROM change WHERE phase = 'done' AND root = 0"
+    first, count = ledger.connection.execute(
+        f"SELECT (SELECT min(command) FROM ({commands} ORDER BY command DESC LIMIT ?)),"
+        f" (SELECT count(*) FROM ({commands}))",
+        (most,),
+    ).fetchone()
+    return first or 0, max(0, count - most)
 
 
 _COLUMNS = "number, kind, phase, started, about, finished, root, command, brought, took, is_part"
