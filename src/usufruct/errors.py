@@ -10,6 +10,7 @@
     │   ├── Misnamed             called an archive, but something else that is known
     │   ├── EmptyArchive         an archive without any entry
     │   ├── DamagedArchive       begun as an archive, but its bytes do not hold together
+    │   │   └── IncompleteArchive   because a part or its end is not here
     │   ├── StillArriving        a download that is not complete yet
     │   ├── WrongPassword        none of the passwords opens it
     │   ├── UnsafeArchive        entries that would leave the destination, or an archive made to do harm
@@ -114,6 +115,10 @@ class DamagedArchive(ArchiveError):
     """The file says it is an archive, but its bytes do not hold together."""
 
     code = "damaged"
+
+
+class IncompleteArchive(DamagedArchive):
+    """A part of the archive is not here, or its end."""
 
 
 class StillArriving(ArchiveError):

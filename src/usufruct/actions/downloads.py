@@ -20,6 +20,7 @@ from usufruct.archives.reading import Access
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
+    IncompleteArchive,
     Misnamed,
     PasswordNeeded,
     StillArriving,
@@ -276,7 +277,7 @@ def _identified(
     except Misnamed as error:
         seen.state, seen.detail = OTHER, error.message
     except DamagedArchive as error:
-        seen.state = INCOMPLETE if "missing" in f"{error.message}{error.remedy}" else DAMAGED
+        seen.state = INCOMPLETE if isinstance(error, IncompleteArchive) else DAMAGED
         seen.detail = error.message
     except UnsafeArchive as error:
         seen.state, seen.detail = UNSAFE, error.message

@@ -104,10 +104,6 @@ class LibraryReader:
         if handle:
             self._functions.libarchive.archive_read_free(handle)
 
-    def add_password(self, password: str) -> None:
-        """A password to try."""
-        self._functions.read_add_passphrase(self._handle, password.encode("utf-8"))
-
     def entries(self) -> Iterator[LibraryEntry]:
         """The entries, in the stream's order; the bytes of each can be read until the next is asked for."""
         functions = self._functions

@@ -16,6 +16,7 @@ from usufruct.archives.zstd import MARKS as ZST_MARKS
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
+    IncompleteArchive,
     MachineError,
     Misnamed,
     NotAnArchive,
@@ -101,16 +102,17 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
 
             archive = RescuedArchive(archive)
     except BaseException as error:
-        may_rescue = type(error) is DamagedArchive and not access.rescues and _may_rescue(head)
+        may_rescue = isinstance(error, DamagedArchive) and not access.rescues and _may_rescue(head)
         for source in sources:
             source.close()
         if isinstance(error, DamagedArchive) and _is_growing(parts.paths[-1], sources[-1].size):
             raise _still_arriving(parts.paths[-1]) from error
         if isinstance(error, DamagedArchive) and parts.is_numbered:
-            error.remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
+            remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
+            error = IncompleteArchive(error.message, kept=error.kept, remedy=remedy, path=error.path)
         if isinstance(error, DamagedArchive) and may_rescue:
             error.remedy += " If there is no other, `--rescue` takes what came whole of it."
-        raise
+        raise error
     archive.facts.volumes = tuple(map(str, parts.paths))
     archive.facts.said_format = _said_otherwise(path, archive.format)
     return archive

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.errors import DamagedArchive
+from usufruct.errors import DamagedArchive, IncompleteArchive
 from usufruct.files.listing import listed
 from usufruct.files.looking import digest_of
 from usufruct.planning.names import spelling_key
@@ -45,7 +45,8 @@ class _Place(Struct, frozen=True):
 def parts_of(path: Path) -> Parts:
     """All parts of the set that a file belongs to; the file alone where it belongs to none.
 
-    Raises DamagedArchive for a part that is missing, and for two different files that claim to be the same part.
+    Raises IncompleteArchive for a part that is missing, and DamagedArchive for two different files that claim to be the
+    same part.
     """
     if not path.parent.is_dir():
         return Parts((path,), path.name)
@@ -140,7 +141,7 @@ def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
         words = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
         named = _called(found, expected, absent[0]) if len(absent) == 1 else ""
         are = "is" if len(absent) == 1 else "are"
-        raise DamagedArchive(
+        raise IncompleteArchive(
             f"part {words} of {total}{named} {are} missing beside {path.name}.",
             remedy="Put it into the same folder as the others.",
             path=str(path),

@@ -20,7 +20,7 @@ from usufruct.archives.rows import Rows
 from usufruct.archives.times import of_dos, of_windows
 from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.archives.zlib_engine import crc32
-from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
+from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.model.facts import Facts
@@ -214,7 +214,11 @@ class ZipArchive:
         while at >= 0 and at + _END.size + int.from_bytes(tail[at + 20 : at + 22], "little") > len(tail):
             at = tail.rfind(_END_MARK, 0, at)
         if at < 0:
-            raise self._damaged("its end is missing; the download may be incomplete")
+            raise IncompleteArchive(
+                f"{self.name} is a zip, but its end is missing; the download may be incomplete.",
+                remedy="Download it again.",
+                path=self.path,
+            )
         _, disk, first_disk, _, count, size, stated, comment_size = _END.unpack_from(tail, at)
         self.facts.comment = tail[at + _END.size :][:comment_size].decode("utf-8", "replace").strip()
         end = tail_start + at
@@ -230,7 +234,7 @@ class ZipArchive:
         if not disk:
             self._part_starts = [0]  # cut by size alone: what it states counts from the start of all
         if disk + 1 != len(self._part_starts):
-            raise DamagedArchive(
+            raise IncompleteArchive(
                 f"{self.name} is a zip in {disk + 1} parts, of which {len(self._part_starts)} are here.",
                 remedy="Put all its parts (.z01, .z02, … and .zip) into one folder.",
                 path=self.path,

@@ -8,7 +8,7 @@ from weakref import WeakKeyDictionary
 from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
-from usufruct.planning.names import folded, is_archive_name, likenesses, spelling_key
+from usufruct.planning.names import folded, is_archive_name, likenesses
 from usufruct.planning.patterns import NamesByForm
 
 _MOST_NAMES = 20_000
@@ -165,7 +165,3 @@ class Tree:
         while chain[-1] != TOP:
             chain.append(self.parent(chain[-1]))
         return chain[::-1]
-
-    def differ_in_spelling(self, one: int, other: int) -> bool:
-        """Two directories whose names differ only in case or Unicode form."""
-        return one != other and spelling_key(self.names[one]) == spelling_key(self.names[other])

@@ -17,6 +17,7 @@ from usufruct.archives.rar.parts import (
     Piece,
     Rar4Lock,
     RarFault,
+    VolumeMissing,
     WrongKey,
 )
 from usufruct.archives.times import of_dos
@@ -88,7 +89,7 @@ class Rar4Reader:
                     if self._password is None:
                         raise HeaderLocked
                 if number == 0 and flags & 1 and flags & 0x200 and not flags & 0x100:
-                    raise RarFault("its first volume is missing")
+                    raise VolumeMissing("its first volume is missing")
             elif kind == _FILE:
                 self._read_file(header, flags, Piece(number, at, size, None))
             elif kind == _END:

@@ -191,14 +191,14 @@ class _Channel:
         self._weights = [0] * 5
         self._errors = [0] * 11
         self._count = self._last = self._last_change = 0
-        self._first = self._second = self._third = self._fourth = 0
+        self._first = self._second = self._third = 0
 
     def sample(self, value: int, other: int) -> tuple[int, int]:
         """The sample that differs by `value` from the guess, and its change; `other` is the channel before's."""
         self._count += 1
         fourth, third = self._third, self._second
         second, first = self._last_change - self._first, self._last_change
-        self._first, self._second, self._third, self._fourth = first, second, third, fourth
+        self._first, self._second, self._third = first, second, third
         weights = self._weights
         guess = (
             8 * self._last + weights[0] * first + weights[1] * second + weights[2] * third + weights[3] * fourth

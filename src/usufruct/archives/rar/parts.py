@@ -7,6 +7,7 @@ import hashlib
 import hmac
 import zlib
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 from typing import Protocol
 
 from msgspec import Struct, field
@@ -23,6 +24,10 @@ _SECOND = 20
 
 class RarFault(Exception):
     """The headers do not hold together; the text says how and where."""
+
+
+class VolumeMissing(RarFault):
+    """The headers begin in a volume that is not here."""
 
 
 class RarRefusal(Exception):
@@ -195,11 +200,7 @@ class Rar5Lock(Struct, frozen=True):
     """Checksums are made with the key, so that they tell nothing of the content."""
 
     def _keys(self, password: str, extra: int) -> bytes:
-        if (self.salt, self.rounds, password, extra) not in _derived:
-            _derived[self.salt, self.rounds, password, extra] = hashlib.pbkdf2_hmac(
-                "sha256", password.encode("utf-8"), self.salt, (1 << self.rounds) + extra, 32
-            )
-        return _derived[self.salt, self.rounds, password, extra]
+        return _fifth_key(password, self.salt, (1 << self.rounds) + extra)
 
     def fits(self, password: str) -> bool | None:
         """See `Lock`. A damaged check value is told by its own checksum, and ignored."""
@@ -232,8 +233,21 @@ class Rar5Lock(Struct, frozen=True):
         return hmac.digest(self._keys(password, 16), digest, "sha256") if self.is_tweaked else digest
 
 
-_derived: dict[tuple[bytes, int, str, int], bytes] = {}
-"""Keys made so far: each costs a hundredth of a second or more, and all members of an archive share a few."""
+# Each key costs a hundredth of a second or more, and all members of an archive share a few.
+@lru_cache(maxsize=32)
+def _fifth_key(password: str, salt: bytes, rounds: int) -> bytes:
+    return hashlib.pbkdf2_hmac("sha256", password.encode("utf-8"), salt, rounds, 32)
+
+
+@lru_cache(maxsize=32)
+def _third_key(password: str, salt: bytes, harms_long: bool) -> tuple[bytes, bytes]:
+    return third_key(password, salt, harms_long=harms_long)
+
+
+def forget_keys() -> None:
+    """Keep no password and no key any longer than an archive is open."""
+    _fifth_key.cache_clear()
+    _third_key.cache_clear()
 
 
 class _Untold:
@@ -263,9 +277,7 @@ class Rar4Lock(_Untold, Struct, frozen=True):
 
     def cipher(self, password: str) -> tuple[bytes, bytes]:
         """The AES-128 key, and the block before the first."""
-        if (self.salt, password, self.harms_long) not in _derived4:
-            _derived4[self.salt, password, self.harms_long] = third_key(password, self.salt, harms_long=self.harms_long)
-        return _derived4[self.salt, password, self.harms_long]
+        return _third_key(password, self.salt, self.harms_long)
 
     def deciphered(self, source: Source, password: str) -> Source:
         """See `Lock`."""
@@ -314,9 +326,6 @@ class Forward:
 
     def close(self) -> None:
         """Nothing to let go of."""
-
-
-_derived4: dict[tuple[bytes, str, bool], tuple[bytes, bytes]] = {}
 
 
 def checked(

@@ -16,15 +16,17 @@ from usufruct.archives.rar.parts import (
     Rar5Lock,
     RarFault,
     RarRefusal,
+    VolumeMissing,
     WrongKey,
     blocks_of,
     checked,
+    forget_keys,
     packed_source,
 )
 from usufruct.archives.rar.unpacking import Run, may_use_library
 from usufruct.archives.reading import Access
 from usufruct.archives.rows import Rows
-from usufruct.errors import DamagedArchive, UnreadableArchive
+from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -64,9 +66,10 @@ class RarArchive:
         return not self.facts.is_solid and not any(member.copy_of for member in self._members.values())
 
     def close(self) -> None:
-        """Let go of the files."""
+        """Let go of the files, and of keys."""
         for volume in self._volumes:
             volume.close()
+        forget_keys()
 
     def unlock(self) -> None:
         """See `Archive.unlock`."""
@@ -90,11 +93,15 @@ class RarArchive:
                 remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
                 path=self.path,
             ) from refusal
+        except VolumeMissing as fault:
+            raise IncompleteArchive(
+                f"{self.name} is a RAR, but {fault}.", remedy="Put it into the same folder.", path=self.path
+            ) from fault
         except (RarFault, WrongKey) as fault:
             raise self._damaged(str(fault) or "a locked header does not match its checksum") from fault
         if headers.wants_more and not self._access.rescues:
             count = len(self._volumes)
-            raise DamagedArchive(
+            raise IncompleteArchive(
                 f"part {count + 1} of {self.name} is missing: part {count} says that another follows.",
                 remedy="Put it into the same folder with the others.",
                 path=self.path,
