@@ -48,7 +48,7 @@ def make_zip(path: Path, count: int, total: int, *, method: int = zipfile.ZIP_DE
 def make_tar(path: Path, count: int, total: int, packing: str = "") -> Path:
     """A tar of seeded files, packed with gz, bz2, xz or zst."""
     if packing == "zst":
-        from usufruct.archives.zstd import zstd
+        from usufruct.archives.streams.zstd import zstd
 
         how = {zstd.CompressionParameter.checksum_flag: 1}
         with zstd.open(path, "wb", options=how) as out, tarfile.open(fileobj=out, mode="w|") as archive:

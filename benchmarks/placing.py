@@ -29,7 +29,7 @@ _UNZIP = "import sys, zipfile\nzipfile.ZipFile(sys.argv[1]).extractall(sys.argv[
 _UNTAR = "import sys, tarfile\ntarfile.open(sys.argv[1]).extractall(sys.argv[2])"
 _UNTAR_ZST = (
     "import sys, tarfile\n"
-    "from usufruct.archives.zstd import zstd\n"
+    "from usufruct.archives.streams.zstd import zstd\n"
     "plain = zstd.open(sys.argv[1])\n"
     "tarfile.open(fileobj=plain, mode='r|').extractall(sys.argv[2])"
 )

@@ -33,7 +33,7 @@ for entry in archive:
 """
 _TAR_ZST = """
 import sys, tarfile
-from usufruct.archives.zstd import zstd
+from usufruct.archives.streams.zstd import zstd
 plain = zstd.open(sys.argv[1])
 archive = tarfile.open(fileobj=plain, mode="r|")
 for entry in archive:

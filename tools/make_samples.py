@@ -18,7 +18,7 @@ import zipfile
 import zlib
 from pathlib import Path
 
-from usufruct.archives.zstd import zstd
+from usufruct.archives.streams.zstd import zstd
 
 HERE = Path(__file__).resolve().parent
 DOWNLOADS = HERE.parent / "src" / "usufruct" / "samples" / "downloads"

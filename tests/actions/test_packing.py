@@ -16,9 +16,9 @@ from msgspec.structs import replace
 from tests.support import WorldTest
 from usufruct.actions.packing import Made, Packing, pack_planned, plan_packing
 from usufruct.archives.opening import open_archive
-from usufruct.archives.packing import Member
 from usufruct.archives.passwords import Passwords
 from usufruct.archives.reading import Access
+from usufruct.archives.writing import Member
 from usufruct.errors import DamagedArchive, MachineError, WrongPassword, WrongUsage
 from usufruct.model.progress import Progress
 
@@ -70,8 +70,8 @@ class PackingTest(WorldTest):
     def test_sizes_of_eight_bytes_are_read_by_others_too(self) -> None:
         """Real ones begin at 4 GB; the bound is lowered here so that every size is written so."""
         with (
-            mock.patch("usufruct.archives.zip_packing._WIDE", 1),
-            mock.patch("usufruct.archives.zip_packing._SMALL", 0),
+            mock.patch("usufruct.archives.zip.writer._WIDE", 1),
+            mock.patch("usufruct.archives.zip.writer._SMALL", 0),
         ):
             path = self.pack(self.top / "large.gel", self.top / "moon.gel", out="wide.zip").volumes[0]
         self.assertIn(b"PK\x06\x06", path.read_bytes())
@@ -226,7 +226,7 @@ class PackingTest(WorldTest):
             with (
                 self.subTest(out),
                 mock.patch("os.cpu_count", lambda: 1),
-                mock.patch("usufruct.archives.zip_packing._SMALL", 0),
+                mock.patch("usufruct.archives.zip.writer._SMALL", 0),
                 self.assertRaisesRegex(MachineError, "changed while"),
             ):
                 pack_planned(around, plan, packing)

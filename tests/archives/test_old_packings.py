@@ -10,8 +10,8 @@ from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
 from tests.support import tar_bytes
 from usufruct.archives.allowance import Limits
-from usufruct.archives.library import library_version
-from usufruct.archives.lzw import unlzw
+from usufruct.archives.streams.lzw import unlzw
+from usufruct.archives.system_library import library_version
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 
 FILES = {"a.txt": b"hello", "dir/b.bin": bytes(range(256)) * 5000, "dir/\u00fcber.txt": b"over"}

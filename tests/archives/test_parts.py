@@ -8,7 +8,7 @@ from tests.archives.case import ArchiveCase, contents
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import zip_bytes
-from usufruct.archives.parts import parts_of
+from usufruct.archives.split_sets import parts_of
 from usufruct.errors import ArchiveError, DamagedArchive
 
 FILES = {"a.txt": b"hello", "b.bin": bytes(range(256)) * 20}

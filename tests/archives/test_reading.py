@@ -13,9 +13,9 @@ from unittest import mock
 
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
-from usufruct.archives import zip_reader
 from usufruct.archives.opening import open_archive
-from usufruct.archives.zstd import zstd
+from usufruct.archives.streams.zstd import zstd
+from usufruct.archives.zip import reader as zip_reader
 from usufruct.errors import DamagedArchive, MachineError, Misnamed, NotAnArchive, PasswordNeeded, UnreadableArchive
 from usufruct.model.entries import EntryKind
 
@@ -85,7 +85,10 @@ class ReadingTest(ArchiveCase):
                 # A frame to be skipped may stand anywhere, at the beginning too.
                 streams = b"\x52\x2a\x4d\x18\x03\0\0\0abc" + streams + b"\x50\x2a\x4d\x18\0\0\0\0"
             for step in (1, 7, 61, 1 << 18):
-                with self.subTest(compression, step=step), mock.patch("usufruct.archives.decompress._STEP", step):
+                with (
+                    self.subTest(compression, step=step),
+                    mock.patch("usufruct.archives.streams.decompress._STEP", step),
+                ):
                     self.assertEqual(contents(self.opened(streams)), files)
 
     def test_a_zip_with_each_common_method(self) -> None:

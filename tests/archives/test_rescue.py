@@ -20,7 +20,7 @@ from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.rar import unpacking
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.rescue import directory_of
-from usufruct.archives.zip_reader import ZipArchive
+from usufruct.archives.zip.reader import ZipArchive
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import BytesSource
 

@@ -13,7 +13,7 @@ from tests.support import tar_bytes
 from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.reading import Access
-from usufruct.archives.tar_headers import members_of
+from usufruct.archives.tar.headers import members_of
 from usufruct.errors import DamagedArchive
 from usufruct.model.entries import EntryKind
 

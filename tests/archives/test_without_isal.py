@@ -6,8 +6,8 @@ import unittest
 import zlib
 from unittest import mock
 
-from usufruct.archives import decompress, zlib_engine
 from usufruct.archives.reading import BLOCK
+from usufruct.archives.streams import decompress, zlib_engine
 
 READING = "tests.archives.test_reading"
 
@@ -16,7 +16,7 @@ class WithoutTheFasterLibraryTest(unittest.TestCase):
     def test_all_reading_goes_on_with_the_standard_library(self) -> None:
         script = (
             "import sys, unittest; sys.modules['isal'] = None; "
-            f"from usufruct.archives import zlib_engine; assert zlib_engine._engine.__name__ == 'zlib'; "
+            f"from usufruct.archives.streams import zlib_engine; assert zlib_engine._engine.__name__ == 'zlib'; "
             f"unittest.main(module=None, argv=['', '{READING}'])"
         )
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)

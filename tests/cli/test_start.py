@@ -64,9 +64,9 @@ class StartTest(WorldTest):
             (("history",), 38, ""),
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
-            (("downloads",), 92, "logging"),
-            (("look", "Dawn.zip"), 122, "isal logging"),
-            (("add", "Dawn.zip"), 156, "dataclasses filelock isal logging"),
+            (("downloads",), 95, "logging"),
+            (("look", "Dawn.zip"), 124, "isal logging"),
+            (("add", "Dawn.zip"), 162, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

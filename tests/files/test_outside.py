@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from tests.support import IN_MEMORY, zip_bytes
 from usufruct.actions.gathering import gathered, is_archive
-from usufruct.archives.parts import sets_among
+from usufruct.archives.split_sets import sets_among
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files import mounts, volumes
 from usufruct.files.copying import replace_text

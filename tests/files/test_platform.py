@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from tests.planning.test_layouts import listing_of
 from tests.support import WorldTest, sample_application
 from usufruct.actions.demonstration import differences
-from usufruct.archives.library import library, library_version
+from usufruct.archives.system_library import library, library_version
 from usufruct.errors import DriveAway
 from usufruct.files import paths, platform, shells
 from usufruct.files.platform import Platform
@@ -200,9 +200,9 @@ class ArchiveLibraryTest(unittest.TestCase):
         for found, wanted in ((None, "archiveint.dll"), ("C:/tools/archive.dll", "C:/tools/archive.dll")):
             with (
                 mock.patch.dict(os.environ),
-                mock.patch("usufruct.archives.library.find_library", lambda _, found=found: found),
+                mock.patch("usufruct.archives.system_library.find_library", lambda _, found=found: found),
                 mock.patch(
-                    "usufruct.archives.library.this_platform", lambda: Platform(archive_library="archiveint.dll")
+                    "usufruct.archives.system_library.this_platform", lambda: Platform(archive_library="archiveint.dll")
                 ),
             ):
                 os.environ.pop("LIBARCHIVE", None)

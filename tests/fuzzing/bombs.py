@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from tests.archives.rar_writer import Member, RarWriter
 from tests.support import zip_bytes
-from usufruct.archives.zstd import zstd
+from usufruct.archives.streams.zstd import zstd
 
 MEGABYTE = 1 << 20
 ZEROS = bytes(MEGABYTE)

@@ -19,8 +19,8 @@ from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
 from tests.support import tar_bytes, zip_bytes
-from usufruct.archives.library import library_version
-from usufruct.archives.zstd import zstd
+from usufruct.archives.streams.zstd import zstd
+from usufruct.archives.system_library import library_version
 
 PASSWORD = "moth"
 FILES = {

@@ -24,8 +24,8 @@ from usufruct.actions.packing import Made, Packing, ToPack, pack_planned, refuse
 from usufruct.actions.request import Request, choices_from_text, choices_in_words
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import open_archive
-from usufruct.archives.packing import Member
 from usufruct.archives.reading import Access, Archive
+from usufruct.archives.writing import Member
 from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage

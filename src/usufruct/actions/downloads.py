@@ -15,8 +15,8 @@ from usufruct.actions.gathering import is_archive
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import is_arriving, refuse_arriving
-from usufruct.archives.parts import sets_among
 from usufruct.archives.reading import Access
+from usufruct.archives.split_sets import sets_among
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,

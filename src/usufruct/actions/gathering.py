@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from usufruct.archives.opening import begins_archive
-from usufruct.archives.parts import parts_of
+from usufruct.archives.split_sets import parts_of
 from usufruct.errors import ArchiveError, WrongUsage
 from usufruct.planning.names import is_archive_name
 

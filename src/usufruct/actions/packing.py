@@ -15,9 +15,9 @@ from usufruct.actions.listing import find_holding
 from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.allowance import Limits
 from usufruct.archives.opening import open_archive
-from usufruct.archives.packing import FORMATS, USUAL_EFFORT, Changed, How, Member, format_of_name, pack_members
 from usufruct.archives.passwords import Passwords
 from usufruct.archives.reading import Access
+from usufruct.archives.writing import FORMATS, USUAL_EFFORT, Changed, How, Member, format_of_name, pack_members
 from usufruct.errors import ArchiveError, DamagedArchive, MachineError, WrongUsage
 from usufruct.files.cutting import CutFile
 from usufruct.files.looking import digest_of, state_at

@@ -7,12 +7,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.cpio_headers import begins_cpio
+from usufruct.archives.cpio.headers import begins_cpio
 from usufruct.archives.dos import arc, arj, zoo
-from usufruct.archives.parts import Parts, parts_of
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
-from usufruct.archives.zstd import MARKS as ZST_MARKS
+from usufruct.archives.split_sets import Parts, parts_of
+from usufruct.archives.streams.zstd import MARKS as ZST_MARKS
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
@@ -182,15 +182,15 @@ def _open_by_content(
         if head.startswith(mark):
             return _open_compressed(path, name, whole, compression, access, allowance)
     if head.startswith(SEVEN_MARK):
-        from usufruct.archives.seven_reader import SevenArchive
+        from usufruct.archives.seven.reader import SevenArchive
 
         return SevenArchive(path, name, whole, access, allowance)
     if is_tar_block(head, name):
-        from usufruct.archives.tar_reader import TarArchive
+        from usufruct.archives.tar.reader import TarArchive
 
         return TarArchive(path, name, whole, "", access, allowance)
     if begins_cpio(head):
-        from usufruct.archives.cpio_reader import CpioArchive
+        from usufruct.archives.cpio.reader import CpioArchive
 
         return CpioArchive(path, name, whole, "", access, allowance)
     if kind := _dos_kind(head, whole):
@@ -201,7 +201,7 @@ def _open_by_content(
         return _open_rpm(path, name, whole, access, allowance)
     is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
     if not is_zip and (kind := _library_kind(head, whole)):
-        from usufruct.archives.library_reader import LibraryArchive
+        from usufruct.archives.library.reader import LibraryArchive
 
         return LibraryArchive(path, name, whole, kind, access, allowance)
     if is_zip and not is_nested and (document := packed_document(whole)):
@@ -264,7 +264,7 @@ def _library_kind(head: bytes, source: Source) -> str | None:
 def _open_compressed(
     path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
 ) -> Archive:
-    from usufruct.archives.decompress import PACKING_ERRORS, plain_stream, until_broken
+    from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream, until_broken
     from usufruct.files.sources import as_file
 
     try:
@@ -286,11 +286,11 @@ def _open_compressed(
             path=path,
         ) from error
     if is_tar_block(block, name):
-        from usufruct.archives.tar_reader import TarArchive
+        from usufruct.archives.tar.reader import TarArchive
 
         return TarArchive(path, name, source, compression, access, allowance)
     if begins_cpio(block):
-        from usufruct.archives.cpio_reader import CpioArchive
+        from usufruct.archives.cpio.reader import CpioArchive
 
         return CpioArchive(path, name, source, compression, access, allowance)
     from usufruct.archives.single_reader import SingleFile
@@ -299,7 +299,7 @@ def _open_compressed(
 
 
 def _open_zip(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
-    from usufruct.archives.zip_reader import ZipArchive
+    from usufruct.archives.zip.reader import ZipArchive
 
     if not access.rescues:
         return ZipArchive(path, name, source, access, allowance)
@@ -318,7 +318,7 @@ def _open_zip(path: str, name: str, source: Source, access: Access, allowance: A
 
 
 def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
-    from usufruct.archives.cpio_reader import RpmArchive, content_of_rpm
+    from usufruct.archives.cpio.reader import RpmArchive, content_of_rpm
 
     content = content_of_rpm(path, name, source)
     head = content.read_at(0, _HEAD)
@@ -343,7 +343,7 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
         return RarArchive(path, name, carried, access, allowance)
 
     def open_seven(carried: list[Source]) -> Archive:
-        from usufruct.archives.seven_reader import SevenArchive
+        from usufruct.archives.seven.reader import SevenArchive
 
         return SevenArchive(path, name, carried[0] if len(carried) == 1 else JoinedSource(carried), access, allowance)
 

@@ -3,10 +3,10 @@
 from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.decompress import PACKING_ERRORS, plain_stream
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
+from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind

@@ -113,9 +113,9 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
         return
     import platform
 
-    from usufruct.archives.library import library_version
     from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
-    from usufruct.archives.packing import FORMATS as WRITTEN
+    from usufruct.archives.system_library import library_version
+    from usufruct.archives.writing import FORMATS as WRITTEN
     from usufruct.cli.screen import wrapped
 
     library = library_version()

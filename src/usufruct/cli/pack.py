@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from usufruct.archives.packing import EFFORTS, FORMATS, USUAL_EFFORT
+from usufruct.archives.writing import EFFORTS, FORMATS, USUAL_EFFORT
 from usufruct.cli import words
 from usufruct.cli.screen import (
     count_words,

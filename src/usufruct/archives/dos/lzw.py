@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable, Iterator
 
 from usufruct.archives.bits import Bits, PackedFault
-from usufruct.archives.lzw import unlzw
+from usufruct.archives.streams.lzw import unlzw
 
 _MOST = 1 << 13
 _FORGET, _END = 256, 257

@@ -6,10 +6,10 @@ from typing import Protocol
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
-from usufruct.archives.library import LibraryFault, LibraryReader, library_version
 from usufruct.archives.rar import headers4, headers5, lz1, lz2, lz3, lz5
 from usufruct.archives.rar.parts import BLOCK, Forward, Member, blocks_of
 from usufruct.archives.reading import WHOLE
+from usufruct.archives.system_library import LibraryFault, LibraryReader, library_version
 from usufruct.files.sources import Source
 
 _LARGEST_BY_LIBRARY = 64 << 20

@@ -3,10 +3,10 @@
 from collections.abc import Iterator
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.cpio_headers import members_of
+from usufruct.archives.cpio.headers import members_of
 from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.reading import Access
-from usufruct.archives.tar_reader import TarArchive
+from usufruct.archives.streamed import StreamedArchive
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import PartSource, Source
 
@@ -16,7 +16,7 @@ _SUM = 100
 """Bytes that a sum takes until the archive is closed."""
 
 
-class CpioArchive(TarArchive):
+class CpioArchive(StreamedArchive):
     """A cpio, opened. See `Archive`."""
 
     def __init__(

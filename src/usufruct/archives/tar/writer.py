@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from io import RawIOBase
 from typing import IO, BinaryIO, cast
 
-from usufruct.archives.packing import How, Member, blocks_of
+from usufruct.archives.writing import How, Member, blocks_of
 from usufruct.model.entries import EntryKind
 
 _ZST_LEVELS = (1, 3, 4, 6, 8, 10, 12, 15, 17, 19)
@@ -81,7 +81,7 @@ def _packed(out: BinaryIO, archive_format: str, effort: int) -> Iterator[IO[byte
         with LZMAFile(out, "wb", preset=effort) as packed_by_lzma:
             yield cast("IO[bytes]", packed_by_lzma)
     else:
-        from usufruct.archives.zstd import zstd
+        from usufruct.archives.streams.zstd import zstd
 
         how: dict[int, int] = {
             zstd.CompressionParameter.compression_level: _ZST_LEVELS[effort],

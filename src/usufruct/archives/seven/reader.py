@@ -9,10 +9,10 @@ from collections.abc import Iterator, Sequence
 from typing import IO, Any
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.library import LibraryFault, LibraryReader
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
-from usufruct.archives.seven_headers import Entry, HeaderLocked, Headers, SevenFault, UnknownMethod, read_headers
+from usufruct.archives.seven.headers import Entry, HeaderLocked, Headers, SevenFault, UnknownMethod, read_headers
+from usufruct.archives.system_library import LibraryFault, LibraryReader
 from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
@@ -364,6 +364,6 @@ _END = object()
 
 
 def _has_library() -> bool:
-    from usufruct.archives.library import library_version
+    from usufruct.archives.system_library import library_version
 
     return library_version() is not None

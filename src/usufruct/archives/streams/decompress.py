@@ -8,10 +8,10 @@ from typing import IO, Protocol, cast
 
 from deflate import DeflateError, deflate_decompress
 
-from usufruct.archives import zlib_engine
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK
-from usufruct.archives.zstd import MARKS, zstd
+from usufruct.archives.streams import zlib_engine
+from usufruct.archives.streams.zstd import MARKS, zstd
 
 _STEP = 1 << 18
 """Packed bytes of a whole file that are read at once."""
@@ -59,11 +59,11 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_AUTO, most + _BESIDE)
             return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0")))
         case "lz":
-            from usufruct.archives.lzip import unlzip
+            from usufruct.archives.streams.lzip import unlzip
 
             return _as_stream(unlzip(file, allowance))
         case "Z":
-            from usufruct.archives.lzw import unlzw
+            from usufruct.archives.streams.lzw import unlzw
 
             return _as_stream(unlzw(file))
         case "zst":

@@ -1,20 +1,20 @@
-"""Tar archives, plain or compressed as a whole."""
+"""Archives whose entries stand one behind the other, plain or compressed as a whole: tar, cpio, rpm."""
 
 import queue
 import threading
+from abc import ABC, abstractmethod
 from array import array
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.decompress import PACKING_ERRORS, plain_stream, until_broken
 from usufruct.archives.members import Forward, Member, MemberFault
 from usufruct.archives.names import encoding_for
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
 from usufruct.archives.spool import Spool
-from usufruct.archives.tar_headers import members_of
+from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream, until_broken
 from usufruct.errors import ArchiveError, DamagedArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind, Listing
@@ -28,8 +28,8 @@ _WAITING = 300
 """Bytes that a member takes until its name is known."""
 
 
-class TarArchive:
-    """A tar file, opened, and what is built like one. See `Archive`.
+class StreamedArchive(ABC):
+    """One of them, opened. See `Archive`.
 
     A compressed one tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
     `Access` names a place for them; otherwise it is read a second time for its content.
@@ -82,8 +82,8 @@ class TarArchive:
         if self._plain:
             self._plain.close()
 
-    def unlock(self) -> None:
-        """Nothing in a tar is locked."""
+    def unlock(self) -> None:  # noqa: B027 - as it is meant
+        """Nothing in them is ever locked."""
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; in the archive's order."""
@@ -180,11 +180,13 @@ class TarArchive:
                 path=self.path,
             ) from error
 
+    @abstractmethod
     def _format_with(self, compression: str) -> str:
-        return f"tar.{compression}" if compression else "tar"
+        """What users call the format, with how it is compressed; empty where it is not."""
 
+    @abstractmethod
     def _members(self, data: Forward) -> Iterator[Member]:
-        return members_of(data, self.allowance)
+        """The members as they come, read from the plain bytes."""
 
     # --- listing -----------------------------------------------------------------------------------------
 

@@ -14,8 +14,8 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import BinaryIO, NamedTuple
 
-from usufruct.archives.packing import How, Member, blocks_of, whole_of
-from usufruct.archives.zip_locks import AesLock
+from usufruct.archives.writing import How, Member, blocks_of, whole_of
+from usufruct.archives.zip.locks import AesLock
 from usufruct.model.entries import EntryKind
 
 _SMALL = 4 << 20

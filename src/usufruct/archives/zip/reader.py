@@ -12,14 +12,14 @@ from itertools import compress, islice
 from operator import add, gt
 from typing import Any
 
-from usufruct.archives import decompress
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.rows import Rows
+from usufruct.archives.streams import decompress
+from usufruct.archives.streams.zlib_engine import crc32
 from usufruct.archives.times import of_dos, of_windows
-from usufruct.archives.zip_locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
-from usufruct.archives.zlib_engine import crc32
+from usufruct.archives.zip.locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind, Listing

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from usufruct.archives.packing import Changed, How, Member
+from usufruct.archives.writing import Changed, How, Member
 from usufruct.files.looking import state_at
 
 

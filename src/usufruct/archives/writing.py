@@ -46,12 +46,12 @@ class Format(NamedTuple):
 
 
 FORMATS = {
-    "zip": Format("zip_packing", ".zip", can_lock=True),
-    "7z": Format("seven_packing", ".7z", can_lock=True),
-    "tar": Format("tar_packing", ".tar", can_lock=False),
-    "tar.gz": Format("tar_packing", ".tar.gz", can_lock=False),
-    "tar.xz": Format("tar_packing", ".tar.xz", can_lock=False),
-    "tar.zst": Format("tar_packing", ".tar.zst", can_lock=False),
+    "zip": Format("zip.writer", ".zip", can_lock=True),
+    "7z": Format("seven.writer", ".7z", can_lock=True),
+    "tar": Format("tar.writer", ".tar", can_lock=False),
+    "tar.gz": Format("tar.writer", ".tar.gz", can_lock=False),
+    "tar.xz": Format("tar.writer", ".tar.xz", can_lock=False),
+    "tar.zst": Format("tar.writer", ".tar.zst", can_lock=False),
 }
 _ALSO = {".tgz": "tar.gz", ".txz": "tar.xz", ".tzst": "tar.zst"}
 

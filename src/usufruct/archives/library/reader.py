@@ -5,10 +5,10 @@ import zlib
 from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
+from usufruct.archives.system_library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind

@@ -1,0 +1,1 @@
+"""Cpio archives and rpm packages."""

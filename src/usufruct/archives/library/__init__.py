@@ -1,0 +1,1 @@
+"""Formats that the system's archive library reads."""

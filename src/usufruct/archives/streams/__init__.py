@@ -1,0 +1,1 @@
+"""Packed bytes into plain ones, stream by stream."""

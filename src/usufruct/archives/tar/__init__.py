@@ -1,0 +1,1 @@
+"""Tar archives, plain or packed."""

@@ -1,0 +1,17 @@
+"""Tar archives, plain or compressed as a whole."""
+
+from collections.abc import Iterator
+
+from usufruct.archives.members import Forward, Member
+from usufruct.archives.streamed import StreamedArchive
+from usufruct.archives.tar.headers import members_of
+
+
+class TarArchive(StreamedArchive):
+    """A tar, opened. See `Archive`."""
+
+    def _format_with(self, compression: str) -> str:
+        return f"tar.{compression}" if compression else "tar"
+
+    def _members(self, data: Forward) -> Iterator[Member]:
+        return members_of(data, self.allowance)
