@@ -17,43 +17,40 @@ from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
-        "look": ("usufruct.cli.look:look", "Say what archives are and where their content would go."),
-        "add": ("usufruct.cli.add:add", "Place archives."),
+        "look": ("look:look", "Say what archives are and where their content would go."),
+        "add": ("add:add", "Place archives."),
     },
     "Downloads": {
-        "downloads": ("usufruct.cli.downloads:downloads", "Show what waits in the downloads folders."),
+        "downloads": ("downloads:downloads", "Show what waits in the downloads folders."),
     },
     "What has been added": {
-        "list": ("usufruct.cli.list:list_command", "List the holdings."),
-        "show": ("usufruct.cli.show:show", "Show one holding: files, what they replaced, notes, source."),
-        "remove": ("usufruct.cli.remove:remove", "Take holdings out and give back what they replaced."),
-        "whose": ("usufruct.cli.whose:whose", "Say which holding put a file here, or how much of a folder is whose."),
-        "check": ("usufruct.cli.check:check", "Compare the disk with the ledger."),
-        "repair": ("usufruct.cli.repair:repair", "Put missing or damaged files of a holding back from its archive."),
-        "undo": ("usufruct.cli.undo:undo", "Reverse what was done last, and what was done before it."),
-        "redo": ("usufruct.cli.undo:redo", "Take the last undo back."),
-        "history": ("usufruct.cli.undo:history", "List what was done, newest first, by number."),
-        "archives": ("usufruct.cli.archives:archives", "Say where the archives of what was added are; let them go."),
-        "recover": ("usufruct.cli.recover:recover", "Reverse a change that was cut off."),
+        "list": ("list:list_command", "List the holdings."),
+        "show": ("show:show", "Show one holding: files, what they replaced, notes, source."),
+        "remove": ("remove:remove", "Take holdings out and give back what they replaced."),
+        "whose": ("whose:whose", "Say which holding put a file here, or how much of a folder is whose."),
+        "check": ("check:check", "Compare the disk with the ledger."),
+        "repair": ("repair:repair", "Put missing or damaged files of a holding back from its archive."),
+        "undo": ("undo:undo", "Reverse what was done last, and what was done before it."),
+        "redo": ("undo:redo", "Take the last undo back."),
+        "history": ("undo:history", "List what was done, newest first, by number."),
+        "archives": ("archives:archives", "Say where the archives of what was added are; let them go."),
+        "recover": ("recover:recover", "Reverse a change that was cut off."),
     },
     "To hand on": {
-        "pack": ("usufruct.cli.pack:pack", "Make an archive from files, a folder or a holding."),
-        "carry": ("usufruct.cli.carry:carry", "Take all that was added to another machine: out, in."),
+        "pack": ("pack:pack", "Make an archive from files, a folder or a holding."),
+        "carry": ("carry:carry", "Take all that was added to another machine: out, in."),
     },
     "Applications": {
-        "app": (
-            "usufruct.cli.app:app",
-            "The applications that are known: learn, list, show, try, new, edit, agree, drop.",
-        ),
+        "app": ("app:app", "The applications that are known: learn, list, show, try, new, edit, agree, drop."),
     },
     "Usufruct itself": {
-        "settings": ("usufruct.cli.settings:settings", "Show and change the settings."),
-        "desktop": ("usufruct.cli.desktop:desktop", "Tell the desktop of Usufruct, and take that back: on, off."),
+        "settings": ("settings:settings", "Show and change the settings."),
+        "desktop": ("desktop:desktop", "Tell the desktop of Usufruct, and take that back: on, off."),
     },
     "To try it and to set it up": {
-        "demo": ("usufruct.cli.demo:demo", "Run a full example on sample data, in a folder of its own."),
-        "completion": ("usufruct.cli.completion:completion", "Print what makes a shell complete Usufruct's words."),
-        "manual": ("usufruct.cli.manual:manual", "Print the manual page, or a page of the docs."),
+        "demo": ("demo:demo", "Run a full example on sample data, in a folder of its own."),
+        "completion": ("completion:completion", "Print what makes a shell complete Usufruct's words."),
+        "manual": ("manual:manual", "Print the manual page, or a page of the docs."),
     },
 }
 _COMMANDS = {name: command for section in _SECTIONS.values() for name, command in section.items()}
@@ -77,7 +74,7 @@ class _Commands(click.Group):
         if cmd_name not in _COMMANDS:
             return None
         module, _, name = _COMMANDS[cmd_name][0].partition(":")
-        command: click.Command = getattr(importlib.import_module(module), name)
+        command: click.Command = getattr(importlib.import_module(f"usufruct.cli.commands.{module}"), name)
         command.epilog = epilog_of(cmd_name)
         return command
 
@@ -268,7 +265,7 @@ def run(words: Sequence[str]) -> int:
 def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
     if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
         # The library has no class for this shell; importing ours makes it known.
-        importlib.import_module("usufruct.cli.completion")
+        importlib.import_module("usufruct.cli.commands.completion")
     try:
         result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
         return result if isinstance(result, int) else 0

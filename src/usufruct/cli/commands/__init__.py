@@ -1,0 +1,1 @@
+"""One module for each command; what they share stands above."""
