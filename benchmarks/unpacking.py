@@ -92,21 +92,21 @@ def measured(scale: float) -> list[dict[str, object]]:
         tokens = tokens_of(content, window=1 << 19)
         near = tokens_of(content, window=8000, longest=256)
         methods: list[tuple[str, bytes, Callable[[bytes, int], Iterator[bytes]]]] = [
-            ("RAR 5", packed5(_blocks(tokens)), _by(lambda: lz5.Unpacker(1 << 20))),
-            ("RAR 3", packed3(_blocks(tokens)), _by(lambda: lz3.Unpacker(size))),
-            ("RAR 2", packed2(_blocks(tokens)), _by(lz2.Unpacker)),
-            ("RAR 1.5", FirstWriter().member(near), _by(lz1.Unpacker)),
+            ("RAR 5", packed5(_blocks(tokens)), _by(lambda: lz5.Unpacker50(1 << 20))),
+            ("RAR 3", packed3(_blocks(tokens)), _by(lambda: lz3.Unpacker29(size))),
+            ("RAR 2", packed2(_blocks(tokens)), _by(lz2.Unpacker20)),
+            ("RAR 1.5", FirstWriter().member(near), _by(lz1.Unpacker15)),
             ("arj, LZH", lzh(_blocks(near), 15), lambda packed, length: unlzh([packed], length, 15)),
             ("zoo, LZW", lzw_zoo(content), lambda packed, length: unlzw_zoo([packed])),
         ]
         if kind == "text":
             # The model's writer is slow; what is learned in the first part is what the rest is told by.
             methods.append(
-                ("RAR 3, text model", text3(content[: size // 2], megabytes=24), _by(lambda: lz3.Unpacker(size)))
+                ("RAR 3, text model", text3(content[: size // 2], megabytes=24), _by(lambda: lz3.Unpacker29(size)))
             )
         if kind == "pictures":
             values = [(content[at] - content[at - 3]) & 0xFF for at in range(size // 4)]
-            methods.append(("RAR 2, sound", sound2(values, 3), _by(lz2.Unpacker)))
+            methods.append(("RAR 2, sound", sound2(values, 3), _by(lz2.Unpacker20)))
         for name, packed, unpack in methods:
             speeds = []
             for _ in range(_RUNS):

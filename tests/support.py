@@ -16,7 +16,7 @@ from pathlib import Path
 
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.demonstration import Tree, tree_of
-from usufruct.actions.removing import Removal, remove_holdings
+from usufruct.actions.removing import HoldingRemoved, remove_holdings
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import load_application
@@ -148,7 +148,7 @@ class World:
             raise AssertionError(f"{archive_name}: {added.state}: {added.error}")
         return added
 
-    def remove(self, *names: str) -> list[Removal]:
+    def remove(self, *names: str) -> list[HoldingRemoved]:
         return remove_holdings(self.surroundings, names, lambda _: None)
 
     def tree(self) -> Tree:

@@ -99,24 +99,24 @@ class MethodsTest(unittest.TestCase):
         half = len(TOKENS) // 2
         blocks = [TOKENS[:half], TOKENS[half:]]
         for name, method, packed in (
-            ("5", lz5.Unpacker(1 << 17), packed5(blocks)),
-            ("5, codes kept", lz5.Unpacker(1 << 17), packed5(blocks, keeps_codes=True)),
-            ("7", lz5.Unpacker(1 << 17, is_far=True), packed5(blocks, is_far=True)),
-            ("3", lz3.Unpacker(), packed3(blocks)),
-            ("3, no end", lz3.Unpacker(), packed3(blocks, has_end=False)),
-            ("2", lz2.Unpacker(), packed2(blocks)),
-            ("1", lz1.Unpacker(), FirstWriter().member(TOKENS)),
-            ("text", lz3.Unpacker(), text3(TEXT)),
+            ("5", lz5.Unpacker50(1 << 17), packed5(blocks)),
+            ("5, codes kept", lz5.Unpacker50(1 << 17), packed5(blocks, keeps_codes=True)),
+            ("7", lz5.Unpacker50(1 << 17, is_far=True), packed5(blocks, is_far=True)),
+            ("3", lz3.Unpacker29(), packed3(blocks)),
+            ("3, no end", lz3.Unpacker29(), packed3(blocks, has_end=False)),
+            ("2", lz2.Unpacker20(), packed2(blocks)),
+            ("1", lz1.Unpacker15(), FirstWriter().member(TOKENS)),
+            ("text", lz3.Unpacker29(), text3(TEXT)),
         ):
             with self.subTest(name):
                 self.assertEqual(unpacked(method, packed, len(TEXT)), TEXT)
 
     def test_matches_at_every_kind_of_distance(self) -> None:
         for name, most, method, pack in (
-            ("5", 300_000, lz5.Unpacker(1 << 19), lambda tokens: packed5([tokens])),
-            ("3", 300_000, lz3.Unpacker(), lambda tokens: packed3([tokens])),
-            ("2", 300_000, lz2.Unpacker(), lambda tokens: packed2([tokens])),
-            ("1", 60_000, lz1.Unpacker(), FirstWriter().member),
+            ("5", 300_000, lz5.Unpacker50(1 << 19), lambda tokens: packed5([tokens])),
+            ("3", 300_000, lz3.Unpacker29(), lambda tokens: packed3([tokens])),
+            ("2", 300_000, lz2.Unpacker20(), lambda tokens: packed2([tokens])),
+            ("1", 60_000, lz1.Unpacker15(), FirstWriter().member),
         ):
             distances = [1, 2, 255, 256, 257, 0x1FFF, 0x2000, 0x2001, 0x7FFF, 0x8000, 40_000, 0x40000, 0x40001, 290_000]
             tokens: list[Token] = [
@@ -132,8 +132,8 @@ class MethodsTest(unittest.TestCase):
     def test_recent_distances_and_the_last_match_again(self) -> None:
         content = meant(CORNERS)
         for name, method, packed in (
-            ("5", lz5.Unpacker(1 << 17), packed5([CORNERS])),
-            ("3", lz3.Unpacker(), packed3([CORNERS])),
+            ("5", lz5.Unpacker50(1 << 17), packed5([CORNERS])),
+            ("3", lz3.Unpacker29(), packed3([CORNERS])),
         ):
             with self.subTest(name):
                 self.assertEqual(unpacked(method, packed, len(content)), content)
@@ -143,7 +143,7 @@ class MethodsTest(unittest.TestCase):
         # Behind them the latest four are 5, 14, 14 and 5: what was used again is not moved, but added.
         same = [*tokens[:16], Match(14, 6), Match(14, 6), Match(14, 6), 65]
         content = meant(same)
-        self.assertEqual(unpacked(lz2.Unpacker(), packed2([tokens]), len(content)), content)
+        self.assertEqual(unpacked(lz2.Unpacker20(), packed2([tokens]), len(content)), content)
 
     def test_low_bits_of_distances_that_repeat(self) -> None:
         far = FAR[:100_000]
@@ -152,16 +152,16 @@ class MethodsTest(unittest.TestCase):
         parts = [*_symbols_of(one)[:-1]]
         again = [Raw((*parts, ("low", 16))), *(Raw(tuple(parts)) for _ in range(15)), one]
         content = meant([*far, *[one] * 18])
-        self.assertEqual(unpacked(lz3.Unpacker(), packed3([[*far, one, *again]]), len(content)), content)
+        self.assertEqual(unpacked(lz3.Unpacker29(), packed3([[*far, one, *again]]), len(content)), content)
 
     def test_a_solid_stream_goes_on_with_all_that_was_known(self) -> None:
         first, second = TOKENS[: len(TOKENS) // 2], [Match(200, 30), *b"moth", Recent(0, 12), Again()]
         one = meant(first)
         two = meant(second, one)
         for name, method, packed in (
-            ("5", lz5.Unpacker(1 << 17), [packed5([first]), packed5([second])]),
-            ("3", lz3.Unpacker(), [packed3([first]), packed3([second])]),
-            ("3, codes kept", lz3.Unpacker(), [packed3([first], keeps_codes=True), None]),
+            ("5", lz5.Unpacker50(1 << 17), [packed5([first]), packed5([second])]),
+            ("3", lz3.Unpacker29(), [packed3([first]), packed3([second])]),
+            ("3, codes kept", lz3.Unpacker29(), [packed3([first], keeps_codes=True), None]),
         ):
             with self.subTest(name):
                 self.assertEqual(unpacked(method, packed[0] or b"", len(one)), one)
@@ -171,7 +171,7 @@ class MethodsTest(unittest.TestCase):
                 else:
                     self.assertEqual(unpacked(method, packed[1], len(two)), two)
         writer = FirstWriter()
-        method = lz1.Unpacker()
+        method = lz1.Unpacker15()
         for tokens in (first, list(b"and again, ")):
             content = meant(tokens)
             self.assertEqual(unpacked(method, writer.member(tokens), len(content)), content)
@@ -180,7 +180,7 @@ class MethodsTest(unittest.TestCase):
         first, second = TOKENS[:2000], TOKENS[2000:]
         one, both = meant(first), meant([*first, *second])
         whole = packed2([first, second])
-        method = lz2.Unpacker()
+        method = lz2.Unpacker20()
         self.assertEqual(unpacked(method, whole, len(one)), one)
         # The second block's codes were read with the first file: what follows needs none.
         bits = BitWriter()
@@ -197,7 +197,7 @@ class SoundTest(unittest.TestCase):
             samples = [int(128 + 60 * ((at // channels) % 50 - 25) / 25) + chance.randint(0, 5) for at in range(4000)]
             values = _differences(samples, channels)
             with self.subTest(channels=channels):
-                self.assertEqual(unpacked(lz2.Unpacker(), sound2(values, channels), 4000), bytes(samples))
+                self.assertEqual(unpacked(lz2.Unpacker20(), sound2(values, channels), 4000), bytes(samples))
 
 
 class TextTest(unittest.TestCase):
@@ -226,7 +226,7 @@ class TextTest(unittest.TestCase):
         content = TEXT[:1000]
         packed = text3(content, megabytes=256)
         taken: list[int] = []
-        self.assertEqual(unpacked(lz3.Unpacker(len(content), taken.append), packed, len(content)), content)
+        self.assertEqual(unpacked(lz3.Unpacker29(len(content), taken.append), packed, len(content)), content)
         self.assertLess(taken[0], 6 << 20)
         noise = random.Random(9).randbytes(1500)
         for order in (2, 16, 64):
@@ -254,11 +254,11 @@ class TextTest(unittest.TestCase):
         for _ in range(35):
             content.append(content[-22])
         content += content[-1:] * 10 + b"\2 is the byte that signs begin with and matches and matches"
-        self.assertEqual(unpacked(lz3.Unpacker(), bits.bytes(), len(content)), bytes(content))
+        self.assertEqual(unpacked(lz3.Unpacker29(), bits.bytes(), len(content)), bytes(content))
 
     def test_the_next_file_of_a_solid_stream_goes_on_with_the_model(self) -> None:
         writer = TextWriter(6, 1 << 20)
-        method = lz3.Unpacker()
+        method = lz3.Unpacker29()
         writer.put(TEXT[:5000])
         writer.sign(2)
         self.assertEqual(unpacked(method, writer.block(), 5000), TEXT[:5000])
@@ -332,9 +332,9 @@ class FilterTest(unittest.TestCase):
             + filters.delta(plain[310:400], channels=3) + plain[400:]
         )  # fmt: skip
         for dictionary in (1 << 10, 1 << 17):
-            self.assertEqual(unpacked(lz5.Unpacker(dictionary), packed5([tokens]), len(content)), content)
+            self.assertEqual(unpacked(lz5.Unpacker50(dictionary), packed5([tokens]), len(content)), content)
         arm = [Change(3, 0, 64), *CODE[:64]]
-        self.assertEqual(unpacked(lz5.Unpacker(1 << 17), packed5([arm]), 64), filters.arm(CODE[:64], 0))
+        self.assertEqual(unpacked(lz5.Unpacker50(1 << 17), packed5([arm]), 64), filters.arm(CODE[:64], 0))
 
     def test_the_known_programs_of_the_third_generation(self) -> None:
         size = 240
@@ -359,7 +359,7 @@ class FilterTest(unittest.TestCase):
             once = change(plain[20 : 20 + size], 20)
             content = plain[:20] + change(once, 20) + plain[20 + size :]
             with self.subTest(name, number=number):
-                self.assertEqual(unpacked(lz3.Unpacker(), packed3([tokens]), 300), content)
+                self.assertEqual(unpacked(lz3.Unpacker29(), packed3([tokens]), 300), content)
 
     def test_a_filter_among_text(self) -> None:
         writer = TextWriter(6, 1 << 20)
@@ -368,7 +368,7 @@ class FilterTest(unittest.TestCase):
         writer.put(TEXT[:100])
         writer.sign(2)
         content = filters.delta(TEXT[:40], channels=2) + TEXT[40:100]
-        self.assertEqual(unpacked(lz3.Unpacker(), writer.block(), 100), content)
+        self.assertEqual(unpacked(lz3.Unpacker29(), writer.block(), 100), content)
 
 
 class BrokenTest(unittest.TestCase):
@@ -381,39 +381,39 @@ class BrokenTest(unittest.TestCase):
     def test_matches_that_reach_behind_the_begin_or_the_dictionary(self) -> None:
         tokens: list[Token] = [*b"abc", Match(4, 9)]
         far: list[Token] = [*FAR[:3000], Match(2500, 9)]
-        self.refused(lz5.Unpacker(1 << 17), packed5([tokens]), "behind the begin")
-        self.refused(lz5.Unpacker(1 << 11), packed5([far]), "behind the begin", 3009)
-        self.refused(lz3.Unpacker(), packed3([tokens]), "behind the begin")
-        self.refused(lz2.Unpacker(), packed2([tokens]), "behind the begin")
-        self.refused(lz1.Unpacker(), FirstWriter().member([*b"abc", Match(9, 5)]), "behind the begin")
-        self.refused(lz5.Unpacker(1 << 17), packed5([[65, Recent(0, 9)]]), "behind the begin")
-        self.refused(lz3.Unpacker(), packed3([[65, Recent(2, 9)]]), "behind the begin")
+        self.refused(lz5.Unpacker50(1 << 17), packed5([tokens]), "behind the begin")
+        self.refused(lz5.Unpacker50(1 << 11), packed5([far]), "behind the begin", 3009)
+        self.refused(lz3.Unpacker29(), packed3([tokens]), "behind the begin")
+        self.refused(lz2.Unpacker20(), packed2([tokens]), "behind the begin")
+        self.refused(lz1.Unpacker15(), FirstWriter().member([*b"abc", Match(9, 5)]), "behind the begin")
+        self.refused(lz5.Unpacker50(1 << 17), packed5([[65, Recent(0, 9)]]), "behind the begin")
+        self.refused(lz3.Unpacker29(), packed3([[65, Recent(2, 9)]]), "behind the begin")
 
     def test_tables_that_cannot_be(self) -> None:
         crowded = BitWriter()
         for _ in range(20):
             crowded.put(1, 4)
         crowded.put(0, 64)
-        self.refused(lz5.Unpacker(1 << 17), block5(crowded, brings=True, is_last=True), "more codes than")
+        self.refused(lz5.Unpacker50(1 << 17), block5(crowded, brings=True, is_last=True), "more codes than")
         first = BitWriter()
         for _ in range(16):
             first.put(0, 4)
         first.put(0x1100, 16)  # only a repeat and another have codes
         first.put(0, 64)
-        self.refused(lz5.Unpacker(1 << 17), block5(first, brings=True, is_last=True), "repeats a length")
+        self.refused(lz5.Unpacker50(1 << 17), block5(first, brings=True, is_last=True), "repeats a length")
         none = BitWriter()
         none.put(0xFFFFFF, 24)
-        self.refused(lz5.Unpacker(1 << 17), block5(none, brings=False, is_last=True), "brings no codes")
+        self.refused(lz5.Unpacker50(1 << 17), block5(none, brings=False, is_last=True), "brings no codes")
 
     def test_blocks_that_are_cut_off_or_wrong(self) -> None:
         packed = packed5([TOKENS])
-        self.refused(lz5.Unpacker(1 << 17), packed[:-9], "cut off", len(TEXT))
-        self.refused(lz5.Unpacker(1 << 17), b"", "cut off", 5)
-        self.refused(lz5.Unpacker(1 << 17), bytes((packed[0] ^ 1,)) + packed[1:], "does not match its checksum")
-        self.refused(lz3.Unpacker(), packed3([TOKENS])[:-900], "end too early", len(TEXT))
-        self.refused(lz2.Unpacker(), packed2([TOKENS])[:-900], "end too early", len(TEXT))
-        self.refused(lz1.Unpacker(), FirstWriter().member(TOKENS)[:-900], "end too early|begin", len(TEXT))
-        self.refused(lz3.Unpacker(), text3(TEXT)[:-900], "end too early|stands for nothing", len(TEXT))
+        self.refused(lz5.Unpacker50(1 << 17), packed[:-9], "cut off", len(TEXT))
+        self.refused(lz5.Unpacker50(1 << 17), b"", "cut off", 5)
+        self.refused(lz5.Unpacker50(1 << 17), bytes((packed[0] ^ 1,)) + packed[1:], "does not match its checksum")
+        self.refused(lz3.Unpacker29(), packed3([TOKENS])[:-900], "end too early", len(TEXT))
+        self.refused(lz2.Unpacker20(), packed2([TOKENS])[:-900], "end too early", len(TEXT))
+        self.refused(lz1.Unpacker15(), FirstWriter().member(TOKENS)[:-900], "end too early|begin", len(TEXT))
+        self.refused(lz3.Unpacker29(), text3(TEXT)[:-900], "end too early|stands for nothing", len(TEXT))
 
     def test_filters_that_cannot_be(self) -> None:
         for change, words in (
@@ -421,11 +421,11 @@ class BrokenTest(unittest.TestCase):
             (Change(0, 0, 5 << 20), "more than any packer"),
             (Change(1, 90, 50), "over the end"),
         ):
-            self.refused(lz5.Unpacker(1 << 17), packed5([[change, *CODE[:100]]]), words)
+            self.refused(lz5.Unpacker50(1 << 17), packed5([[change, *CODE[:100]]]), words)
         over = [Change(1, 0, 50), Change(1, 20, 60), *CODE[:100]]
-        self.refused(lz5.Unpacker(1 << 17), packed5([over]), "reaches into another")
+        self.refused(lz5.Unpacker50(1 << 17), packed5([over]), "reaches into another")
         many = [*(Change(1, 0, 8) for _ in range(9000)), *CODE[:100]]
-        self.refused(lz5.Unpacker(1 << 17), packed5([many]), "too many")
+        self.refused(lz5.Unpacker50(1 << 17), packed5([many]), "too many")
         delta = program_of(*_PROGRAMS["delta"])
         for change, words in (
             (Change(3, 0, 50, program=delta), "not given"),
@@ -435,16 +435,16 @@ class BrokenTest(unittest.TestCase):
             (Change(0, 0, 50, program=program_of(*_PROGRAMS["picture"]), registers=((0, 99),)), "width"),
         ):
             with self.subTest(words):
-                self.refused(lz3.Unpacker(), packed3([[change, *CODE[:100]]]), words)
+                self.refused(lz3.Unpacker29(), packed3([[change, *CODE[:100]]]), words)
 
     def test_more_content_than_is_stated(self) -> None:
         self.refused(
-            lz5.Unpacker(1 << 17), packed5([[*b"abc", Match(3, 4000), Match(3, 4000), *b"x" * 300]]), "more than", 3
+            lz5.Unpacker50(1 << 17), packed5([[*b"abc", Match(3, 4000), Match(3, 4000), *b"x" * 300]]), "more than", 3
         )
 
     def test_text_that_goes_on_with_no_model(self) -> None:
-        self.refused(lz3.Unpacker(), b"\x80" + bytes(20), "not begun")
-        self.refused(lz3.Unpacker(), b"\xa0" + bytes(20), "no context")
+        self.refused(lz3.Unpacker29(), b"\x80" + bytes(20), "not begun")
+        self.refused(lz3.Unpacker29(), b"\xa0" + bytes(20), "no context")
 
 
 class ArchivesTest(ArchiveCase):
@@ -559,7 +559,7 @@ class ArchivesTest(ArchiveCase):
         member = Member("a.txt", TEXT, method=3, packed=packed5([TOKENS]), power=15)
         made = RarWriter().volumes([member])[0]
         with (
-            mock.patch.object(lz5.Unpacker, "__init__", side_effect=MemoryError),
+            mock.patch.object(lz5.Unpacker50, "__init__", side_effect=MemoryError),
             self.assertRaisesRegex(UnreadableArchive, "more memory than there is .its dictionary has 4,096 MB"),
         ):
             contents(self.opened(made))

@@ -11,14 +11,14 @@ from msgspec.structs import replace
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes
 from usufruct.archives.allowance import Allowance, Limits
-from usufruct.archives.members import Forward, Member, MemberFault
+from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.tar.headers import members_of
 from usufruct.errors import DamagedArchive
 from usufruct.model.entries import EntryKind
 
 
-def members(content: bytes, block: int = 1000) -> list[Member]:
+def members(content: bytes, block: int = 1000) -> list[StreamMember]:
     """All members, read in small blocks so that every one crosses a border."""
     file = io.BytesIO(content)
     return list(members_of(Forward(lambda _: file.read(block)), Allowance(Limits(free=1 << 60), "x", "x", 0)))

@@ -1,5 +1,6 @@
 """The package: what it says of itself, and the ways of running it that cannot be."""
 
+import ast
 import subprocess
 import sys
 import tempfile
@@ -22,6 +23,16 @@ class PackageTest(unittest.TestCase):
         project = tomllib.loads((PROJECT / "pyproject.toml").read_text(encoding="utf-8"))
         self.assertIn("version", project["project"]["dynamic"])
         self.assertEqual(metadata.version("usufruct"), usufruct.__version__)
+
+    def test_no_two_classes_share_a_name(self) -> None:
+        """One word, one thing: whoever reads of a Removal must not have to ask which."""
+        places: dict[str, list[str]] = {}
+        for file in sorted((PROJECT / "src").rglob("*.py")):
+            for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+                if isinstance(node, ast.ClassDef):
+                    places.setdefault(node.name, []).append(str(file.relative_to(PROJECT)))
+        self.assertGreater(len(places), 200)
+        self.assertEqual({name: files for name, files in places.items() if len(files) > 1}, {})
 
     def test_from_within_a_zip_it_is_refused_in_words(self) -> None:
         with tempfile.TemporaryDirectory() as passing:

@@ -74,16 +74,16 @@ def _filtered5() -> bytes:
 
 
 METHODS: dict[str, tuple[Callable[[], Unpacker], Callable[[], bytes]]] = {
-    "1": (lz1.Unpacker, lambda: FirstWriter().member([t for t in _TOKENS if isinstance(t, int | Match)])),
-    "2": (lz2.Unpacker, lambda: packed2([_TOKENS, _TOKENS])),
-    "2, sound": (lz2.Unpacker, lambda: sound2([(7 * at) & 0x1F for at in range(_SIZE)], 2)),
-    "3": (lz3.Unpacker, lambda: packed3([_TOKENS, _TOKENS])),
-    "3, filters": (lz3.Unpacker, _filtered3),
-    "3, text": (lz3.Unpacker, lambda: text3(_BYTES * 2)),
-    "3, filter among text": (lz3.Unpacker, _among_text),
-    "5": (lambda: lz5.Unpacker(_DICTIONARY), lambda: packed5([_TOKENS, _TOKENS])),
-    "5, filters": (lambda: lz5.Unpacker(_DICTIONARY), _filtered5),
-    "7": (lambda: lz5.Unpacker(_DICTIONARY, is_far=True), lambda: packed5([_TOKENS], is_far=True)),
+    "1": (lz1.Unpacker15, lambda: FirstWriter().member([t for t in _TOKENS if isinstance(t, int | Match)])),
+    "2": (lz2.Unpacker20, lambda: packed2([_TOKENS, _TOKENS])),
+    "2, sound": (lz2.Unpacker20, lambda: sound2([(7 * at) & 0x1F for at in range(_SIZE)], 2)),
+    "3": (lz3.Unpacker29, lambda: packed3([_TOKENS, _TOKENS])),
+    "3, filters": (lz3.Unpacker29, _filtered3),
+    "3, text": (lz3.Unpacker29, lambda: text3(_BYTES * 2)),
+    "3, filter among text": (lz3.Unpacker29, _among_text),
+    "5": (lambda: lz5.Unpacker50(_DICTIONARY), lambda: packed5([_TOKENS, _TOKENS])),
+    "5, filters": (lambda: lz5.Unpacker50(_DICTIONARY), _filtered5),
+    "7": (lambda: lz5.Unpacker50(_DICTIONARY, is_far=True), lambda: packed5([_TOKENS], is_far=True)),
 }
 """Name → what makes its unpacker, and a sound member."""
 

@@ -45,13 +45,13 @@ class FailuresTest(WorldTest):
 
     def test_a_file_larger_than_the_volume_can_hold_is_refused_by_name(self) -> None:
         from usufruct.actions.examine import examined
-        from usufruct.files.volumes import Volume
+        from usufruct.files.volumes import FileSystem
         from usufruct.planning.spelling import NameRules
         from usufruct.survey.room import check_room
 
         path = self.world.archive("sky.zip", {"gels/moon.gel": "m" * 5000})
         with examined([path], self.world.request(), None, for_adding=False) as found:
-            small = Volume("vfat", NameRules(), 4096)
+            small = FileSystem("vfat", NameRules(), 4096)
             with self.assertRaisesRegex(MachineError, r"gels/moon\.gel has 5,000 bytes, more than one file can have"):
                 check_room(found.plan, lambda _: small, str(self.world.places.data))
 

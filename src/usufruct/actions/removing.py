@@ -24,7 +24,7 @@ from usufruct.transaction.together import Leaving, remove_together
 from usufruct.transaction.work import Edges
 
 
-class Removal(Struct, frozen=True):
+class HoldingRemoved(Struct, frozen=True):
     """What became of one holding."""
 
     holding: Holding
@@ -54,12 +54,12 @@ class Forgotten(Struct, frozen=True):
 def remove_holdings(
     surroundings: Surroundings,
     words: Sequence[str],
-    tell: Callable[[Removal], None],
+    tell: Callable[[HoldingRemoved], None],
     *,
     application: str | None = None,
     only: Sequence[str] = (),
     gives_back_changed: bool = False,
-) -> list[Removal]:
+) -> list[HoldingRemoved]:
     """Take the holdings that these words mean out, one after the other; `tell` is called as each is finished.
 
     All are looked up before anything is changed. `only` are patterns of the files that go, by entry, name or place.
@@ -78,7 +78,7 @@ def remove_holdings(
             except DriveAway as error:
                 if len(holdings) == 1:
                     raise
-                done = [Removal(holding, Removed(0, (), ()), "", away=error)]
+                done = [HoldingRemoved(holding, Removed(0, (), ()), "", away=error)]
             else:
                 done = [] if only or gives_back_changed else _remove_several(surroundings, edges, waiting)
                 done = done or [
@@ -97,16 +97,16 @@ def _remove_one(
     holding: Holding,
     part: Mapping[int, Set[str]] | None,
     gives_back_changed: bool,
-) -> Removal:
+) -> HoldingRemoved:
     saved = _save(surroundings, edges, holding, part) if gives_back_changed else ((), ())
     removed = remove_holding(edges, holding, only=part, gives_back_changed=gives_back_changed)
-    return Removal(holding, removed, _refresh(surroundings, holding) if removed.taken else "", *saved)
+    return HoldingRemoved(holding, removed, _refresh(surroundings, holding) if removed.taken else "", *saved)
 
 
-def _remove_several(surroundings: Surroundings, edges: Edges, holdings: Sequence[Holding]) -> list[Removal]:
+def _remove_several(surroundings: Surroundings, edges: Edges, holdings: Sequence[Holding]) -> list[HoldingRemoved]:
     """Remove the first of these together, as many as can go so; perhaps none."""
     removed = remove_together(edges, map(Leaving, takewhile(partial(_is_at_hand, edges), holdings)))
-    done = [Removal(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
+    done = [HoldingRemoved(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
     # The application is told once, by the last of what was its own.
     last = {one.holding.application: number for number, one in enumerate(done) if one.removed.taken}
     for number in last.values():
@@ -124,7 +124,7 @@ def _is_at_hand(edges: Edges, holding: Holding) -> bool:
 
 def would_remove(
     surroundings: Surroundings, words: Sequence[str], *, application: str | None = None, only: Sequence[str] = ()
-) -> list[Removal]:
+) -> list[HoldingRemoved]:
     """What taking them out would do; nothing is changed."""
     results = []
     with surroundings.reading() as ledger:
@@ -137,12 +137,12 @@ def would_remove(
                 continue
             if away.get(holding.number) is Presence.AWAY:
                 error = DriveAway(f"The drive that {holding.name} is on is away.", remedy="Plug it in first.")
-                results.append(Removal(holding, Removed(0, (), ()), "", away=error))
+                results.append(HoldingRemoved(holding, Removed(0, (), ()), "", away=error))
                 continue
             planned = removal_of(ledger, holding.number, only=parts.get(holding.number)) if ledger else None
             if planned:
                 rest = holding.files - planned.files - len(planned.leaves) if only else 0
-                results.append(Removal(holding, replace(planned.told(), rest=rest), ""))
+                results.append(HoldingRemoved(holding, replace(planned.told(), rest=rest), ""))
     return results
 
 

@@ -12,7 +12,7 @@ class MemberFault(Exception):
     """The headers do not hold together."""
 
 
-class Member(Struct):
+class StreamMember(Struct):
     """One member of a stream, as its headers tell it."""
 
     name: bytes

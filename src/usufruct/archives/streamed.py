@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.members import Forward, Member, MemberFault
+from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.names import encoding_for
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
@@ -185,7 +185,7 @@ class StreamedArchive(ABC):
         """What users call the format, with how it is compressed; empty where it is not."""
 
     @abstractmethod
-    def _members(self, data: Forward) -> Iterator[Member]:
+    def _members(self, data: Forward) -> Iterator[StreamMember]:
         """The members as they come, read from the plain bytes."""
 
     # --- listing -----------------------------------------------------------------------------------------
@@ -193,7 +193,7 @@ class StreamedArchive(ABC):
     def _read_listing(self) -> None:
         paths: dict[bytes, int] = {}
         allowance = self.allowance
-        waiting: list[Member] = []
+        waiting: list[StreamMember] = []
         spool = Spool(self._access.spool if self._compression in _KEPT else None)
         try:
             with self._forward(spool) as data:
@@ -220,7 +220,7 @@ class StreamedArchive(ABC):
     def _text(self, raw: bytes) -> str:
         return raw.decode("utf-8") if _is_utf8(raw) else raw.decode(self._encoding or "latin-1", "replace")
 
-    def _enter(self, member: Member, paths: dict[bytes, int]) -> None:
+    def _enter(self, member: StreamMember, paths: dict[bytes, int]) -> None:
         name = self._text(member.name)
         rows, modified = self._rows, member.modified
         row: int | None

@@ -15,7 +15,7 @@ from usufruct.files.shells import quoted
 from usufruct.model.settings import DEFAULTS, PATHS, Settings, fault_in, variable_of
 
 
-class Found(Struct, frozen=True):
+class SettingFound(Struct, frozen=True):
     """One setting as it holds now."""
 
     key: str
@@ -34,18 +34,18 @@ def load_settings(
 
 def found_settings(
     file: Path, on_fault: Callable[[BadDefinition], None], environment: Mapping[str, str] = os.environ
-) -> list[Found]:
+) -> list[SettingFound]:
     """Each setting with where its value comes from, in the order they are shown; faults as in `load_settings`."""
     written = _usable(file, on_fault)
     result = []
     for key, default in DEFAULTS.items():
         variable = variable_of(key)
         if variable in environment:
-            result.append(Found(key, parsed(key, environment[variable]), variable))
+            result.append(SettingFound(key, parsed(key, environment[variable]), variable))
         elif key in written:
-            result.append(Found(key, written[key], "file"))
+            result.append(SettingFound(key, written[key], "file"))
         else:
-            result.append(Found(key, default, "default"))
+            result.append(SettingFound(key, default, "default"))
     return result
 
 

@@ -17,7 +17,7 @@ _SMALL_FILES = frozenset({"vfat", "msdos"})
 _FAT_LARGEST = (1 << 32) - 1
 
 
-class Volume(Struct, frozen=True):
+class FileSystem(Struct, frozen=True):
     """A file system's bounds."""
 
     kind: str
@@ -27,14 +27,14 @@ class Volume(Struct, frozen=True):
     """Bytes of one file; None: no bound that matters."""
 
 
-def volume_of(path: str, platform: "Platform") -> Volume:
+def volume_of(path: str, platform: "Platform") -> FileSystem:
     """The bounds of the file system that a path is, or would be, on."""
     here = nearest(real_path(path))
     kind = _kind_of(here)
     # Linux tells of FAT how many bytes its longest name may have, not how many units.
     is_windows = platform.has_windows_names or kind in _WINDOWS_NAMES
     names = NameRules(is_windows=True) if is_windows else NameRules(longest=_longest_name(here))
-    return Volume(kind, names, _FAT_LARGEST if kind in _SMALL_FILES else None)
+    return FileSystem(kind, names, _FAT_LARGEST if kind in _SMALL_FILES else None)
 
 
 def _kind_of(path: str) -> str:

@@ -26,7 +26,7 @@ class Condition(StrEnum):
     """Another holding lies on top and answers for it."""
 
 
-class Examined(NamedTuple):
+class Compared(NamedTuple):
     """One destination of a holding, compared."""
 
     place: HeldPlace
@@ -39,7 +39,7 @@ class Examined(NamedTuple):
         return f"{self.place.path}/{self.place.name}"
 
 
-def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Examined]:
+def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Compared]:
     """Each destination of a holding with its condition.
 
     A file whose size, time and inode are as recorded is fine without being read, unless `deep`.
@@ -48,18 +48,18 @@ def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Examin
         yield _examined(place, holding, deep=deep)
 
 
-def _examined(place: HeldPlace, holding: int, *, deep: bool) -> Examined:
+def _examined(place: HeldPlace, holding: int, *, deep: bool) -> Compared:
     index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding)
-    return Examined(place, place.stack[index], _compared(place, index, deep=deep))
+    return Compared(place, place.stack[index], _compared(place, index, deep=deep))
 
 
-def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Examined]]:
+def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
     """How many files are plainly fine, by size, time and inode, and all other destinations with their conditions.
 
     What `condition_of` tells without `deep`, for holdings of which nearly all is fine: those are never made objects.
     """
     fine = 0
-    others: list[Examined] = []
+    others: list[Compared] = []
     for directory, path in directories_of_holding(ledger, holding):
         stamps, covered = stamps_of_holding(ledger, holding, directory, alone=False)
         same, changed = untouched(path, stamps)

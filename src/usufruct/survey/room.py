@@ -6,14 +6,14 @@ from collections.abc import Callable
 
 from usufruct.errors import MachineError
 from usufruct.files.paths import nearest
-from usufruct.files.volumes import Volume
+from usufruct.files.volumes import FileSystem
 from usufruct.model.plan import Plan
 
 _SPARE = 16 << 20
 """Bytes that a volume must keep free beside what is placed: the record, directories, other programs."""
 
 
-def check_room(plan: Plan, volume: Callable[[str], Volume], backups: str) -> None:
+def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
     """Raise MachineError for what would make the change fail: permission, space, files that the volume cannot hold."""
     listing = plan.layout.listing
     wanted: dict[int, int] = {}

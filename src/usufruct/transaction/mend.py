@@ -27,7 +27,7 @@ from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on
-from usufruct.survey.condition import Examined
+from usufruct.survey.condition import Compared
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.finish import carry_out, seal_intent
 from usufruct.transaction.recover import change_under_way
@@ -48,7 +48,7 @@ class Mending(Struct, frozen=True):
 
 
 def repair_holding(
-    edges: Edges, holding: Holding, broken: Sequence[tuple[Examined, int | None]], archive: Archive
+    edges: Edges, holding: Holding, broken: Sequence[tuple[Compared, int | None]], archive: Archive
 ) -> int:
     """Write the broken files of a holding anew, each given with its row in the archive; gives how many.
 

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.members import Forward, Member, MemberFault
+from usufruct.archives.members import Forward, MemberFault, StreamMember
 
 _HEX, _HEX_SUMMED, _OCTAL = b"070701", b"070702", b"070707"
 _LITTLE, _BIG = b"\xc7\x71", b"\x71\xc7"
@@ -49,13 +49,13 @@ def begins_cpio(block: bytes) -> bool:
     return stat.S_IFMT(header.mode) in kinds and 1 < header.name_size <= 4096
 
 
-def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
+def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
     """Every member, in order; its data may be taken from `data` until the next is asked for.
 
     Of a file with several names, which most writers store with the last of them only, the one with the content comes
     first. What stands between is counted against the allowance before it is passed over. Raises MemberFault.
     """
-    waiting: dict[tuple[int, int], list[Member]] = {}
+    waiting: dict[tuple[int, int], list[StreamMember]] = {}
     stored: dict[tuple[int, int], bytes] = {}
     """File of several names → the one that its content came with."""
     while True:
@@ -91,7 +91,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
         yield from others  # empty, all of them
 
 
-def _member(name: bytes, header: _Header, data: Forward) -> Member:
+def _member(name: bytes, header: _Header, data: Forward) -> StreamMember:
     kind, target, stored = "other", b"", header.size
     match stat.S_IFMT(header.mode):
         case stat.S_IFREG | 0:
@@ -106,7 +106,7 @@ def _member(name: bytes, header: _Header, data: Forward) -> Member:
                 raise MemberFault("it breaks off in the middle of a link")
     size = header.size if kind == "file" else 0
     modified = header.modified * 1_000_000_000
-    return Member(
+    return StreamMember(
         name, kind, size, modified, stat.S_IMODE(header.mode), target, data.offset, stored, checksum=header.checksum
     )
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio.headers import members_of
-from usufruct.archives.members import Forward, Member, MemberFault
+from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.streamed import StreamedArchive
 from usufruct.errors import DamagedArchive
@@ -29,7 +29,7 @@ class CpioArchive(StreamedArchive):
     def _format_with(self, compression: str) -> str:
         return f"cpio.{compression}" if compression else "cpio"
 
-    def _members(self, data: Forward) -> Iterator[Member]:
+    def _members(self, data: Forward) -> Iterator[StreamMember]:
         for member in members_of(data, self.allowance):
             yield member
             if member.checksum is not None and member.kind == "file":

@@ -12,11 +12,11 @@ from usufruct.archives.rar.parts import (
     AES_BLOCK,
     HeaderLocked,
     Lock,
-    Member,
     OldLock,
     Piece,
     Rar4Lock,
     RarFault,
+    RarMember,
     VolumeMissing,
     WrongKey,
 )
@@ -50,12 +50,12 @@ class Rar4Reader:
 
     def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
         """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
-        self.members: list[Member] = []
+        self.members: list[RarMember] = []
         self.is_solid = False
         self.hides_names = False
         self.wants_more = False
         self._password = password
-        self._open: Member | None = None
+        self._open: RarMember | None = None
         self._harms_long = True
         try:
             for number, volume in enumerate(volumes):
@@ -145,7 +145,9 @@ class Rar4Reader:
         salt = header[at : at + 8] if flags & _SALT else b""
         at += len(salt)
         name, unsaid = _name(raw, is_unicode=bool(flags & _UNICODE))
-        member = Member(name.replace("\\", "/"), unsaid, size=size, checksum=checksum, method=method, version=version)
+        member = RarMember(
+            name.replace("\\", "/"), unsaid, size=size, checksum=checksum, method=method, version=version
+        )
         member.modified = _time(dos_time, header[at:] if flags & _TIMES else b"")
         member.is_stored, member.is_solid = method == 0x30, bool(flags & _SOLID)
         member.mode = attributes if host == _UNIX else 0
@@ -168,7 +170,7 @@ class Rar4Reader:
     def _lock(self, version: int, salt: bytes) -> Lock:
         return Rar4Lock(salt, self._harms_long) if version >= _FIRST_WITH_AES else OldLock(version)
 
-    def _enter(self, member: Member, flags: int, piece: Piece) -> None:
+    def _enter(self, member: RarMember, flags: int, piece: Piece) -> None:
         whole = self._open
         if flags & _BEFORE:
             if not whole or whole.name != member.name:
@@ -267,12 +269,12 @@ def stream_head() -> bytes:
     return MARK + _block(_MAIN, 0, bytes(6))
 
 
-def quiet_start(member: Member) -> bytes:
+def quiet_start(member: RarMember) -> bytes:
     """What stands before a member's packed bytes in the stream."""
     return _QUIET * 2 if member.size > _NEEDS_QUIET else b""
 
 
-def stream_member(number: int, member: Member, packed: int) -> bytes:
+def stream_member(number: int, member: RarMember, packed: int) -> bytes:
     """The header of one compressed member called by its number; `packed` plain bytes must follow."""
     name = str(number).encode()
     fields = _FIELDS.pack(

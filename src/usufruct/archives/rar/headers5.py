@@ -11,10 +11,10 @@ from collections.abc import Iterator
 from usufruct.archives.rar.parts import (
     AES_BLOCK,
     HeaderLocked,
-    Member,
     Piece,
     Rar5Lock,
     RarFault,
+    RarMember,
     RarRefusal,
     WrongKey,
 )
@@ -74,14 +74,14 @@ class Rar5Reader:
 
     def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
         """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
-        self.members: list[Member] = []
+        self.members: list[RarMember] = []
         self.is_solid = False
         self.hides_names = False
         self.wants_more = False
         """The last volume says that another follows."""
         self._volumes = volumes
         self._password = password
-        self._open: Member | None = None
+        self._open: RarMember | None = None
         """A member that continues in the next volume."""
         try:
             for number, volume in enumerate(volumes):
@@ -185,7 +185,7 @@ class Rar5Reader:
         compression = header.vint()
         is_unix = header.vint() == 1
         name = header.take(header.vint()).decode("utf-8", "replace")
-        member = Member(name, size=size, modified=modified, checksum=checksum)
+        member = RarMember(name, size=size, modified=modified, checksum=checksum)
         member.mode = attributes if is_unix else 0
         member.version, member.is_solid = compression & 0x3F, bool(compression & 0x40)
         member.method = compression >> 7 & 7
@@ -207,7 +207,7 @@ class Rar5Reader:
         self._read_extra(_Fields(header.data[end:]), member)
         self._enter(member, flags, piece)
 
-    def _read_extra(self, extra: _Fields, member: Member) -> None:
+    def _read_extra(self, extra: _Fields, member: RarMember) -> None:
         """Read the extra records into the member."""
         while extra.left:
             size = extra.vint()
@@ -232,7 +232,7 @@ class Rar5Reader:
                 elif redirect in (4, 5):
                     member.copy_of = target
 
-    def _enter(self, member: Member, flags: int, piece: Piece) -> None:
+    def _enter(self, member: RarMember, flags: int, piece: Piece) -> None:
         whole = self._open
         if flags & _BEFORE:
             if not whole or whole.name != member.name or whole.size != member.size:
@@ -300,7 +300,7 @@ def stream_head(*, is_solid: bool) -> bytes:
     return MARK + _block(_vint(_MAIN) + _vint(0) + _vint(4 if is_solid else 0))
 
 
-def stream_member(number: int, member: Member, packed: int, dictionary: int, *, is_solid: bool) -> bytes:
+def stream_member(number: int, member: RarMember, packed: int, dictionary: int, *, is_solid: bool) -> bytes:
     """The header of one compressed member called by its number; `packed` plain bytes must follow."""
     power = (dictionary // _LEAST_DICTIONARY).bit_length() - 1
     compression = (0x40 if is_solid else 0) | member.method << 7 | power << 10

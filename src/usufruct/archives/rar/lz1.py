@@ -82,7 +82,7 @@ class _Table:
         self._starts = [(7 - count) * 32 for count in range(7)] + [0] * 249
 
 
-class Unpacker:
+class Unpacker15:
     """Unpacks the files of one stream, in order."""
 
     def __init__(self) -> None:

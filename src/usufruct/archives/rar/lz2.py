@@ -26,7 +26,7 @@ _LEAST_CODES = 5
 """Bytes behind a file's content from which on they may be codes for the next file."""
 
 
-class Unpacker:
+class Unpacker20:
     """Unpacks the files of one stream, in order."""
 
     def __init__(self) -> None:

@@ -61,7 +61,7 @@ _BEYOND = 1 << 16
 """Bytes behind a file's end that are unpacked before its end is taken as left out."""
 
 
-class Unpacker:
+class Unpacker29:
     """Unpacks the files of one stream, in order."""
 
     def __init__(self, total: int | None = None, may_take: Callable[[int], None] = lambda _: None) -> None:

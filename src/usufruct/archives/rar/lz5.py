@@ -79,7 +79,7 @@ class _Block(Bits):
         self.have += 32
 
 
-class Unpacker:
+class Unpacker50:
     """Unpacks the files of one stream, in order."""
 
     def __init__(self, dictionary: int, *, is_far: bool = False) -> None:

@@ -72,7 +72,7 @@ class Lock(Protocol):
         ...
 
 
-class Member(Struct):
+class RarMember(Struct):
     """One file, link or directory of a RAR archive."""
 
     name: str
@@ -113,7 +113,7 @@ class Member(Struct):
         return sum(piece.size for piece in self.pieces)
 
 
-def packed_source(volumes: list[Source], member: Member) -> Source:
+def packed_source(volumes: list[Source], member: RarMember) -> Source:
     """A member's packed bytes, joined over the volumes."""
     parts: list[Source] = [PartSource(volumes[piece.volume], piece.offset, piece.size) for piece in member.pieces]
     return parts[0] if len(parts) == 1 else JoinedSource(parts)
@@ -295,8 +295,8 @@ class OldLock(_Untold, Struct, frozen=True):
         word = _typed(password)
         blocks = blocks_of(source, source.size)
         if self.version < _SECOND:
-            return Forward(first_deciphered(blocks, word), source.size)
-        return Forward(SecondCipher(word).deciphered(blocks), source.size // AES_BLOCK * AES_BLOCK)
+            return Onward(first_deciphered(blocks, word), source.size)
+        return Onward(SecondCipher(word).deciphered(blocks), source.size // AES_BLOCK * AES_BLOCK)
 
 
 def _typed(password: str) -> bytes:
@@ -306,7 +306,7 @@ def _typed(password: str) -> bytes:
         return password.encode("utf-8")
 
 
-class Forward:
+class Onward:
     """Blocks that are made as they are asked for, as a source that is read forwards. See `Source`."""
 
     def __init__(self, blocks: Iterator[bytes], size: int = 0) -> None:
@@ -329,7 +329,7 @@ class Forward:
 
 
 def checked(
-    member: Member, password: str | None, blocks: Iterator[bytes], fail: Callable[[str], Exception]
+    member: RarMember, password: str | None, blocks: Iterator[bytes], fail: Callable[[str], Exception]
 ) -> Iterator[bytes]:
     """A member's content, ending well only if its size and its checksum or digest are as stated."""
     total = checksum = 0

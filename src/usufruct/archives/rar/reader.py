@@ -11,10 +11,10 @@ from usufruct.archives.rar import headers4, headers5
 from usufruct.archives.rar.parts import (
     BLOCK,
     HeaderLocked,
-    Member,
     OldLock,
     Rar5Lock,
     RarFault,
+    RarMember,
     RarRefusal,
     VolumeMissing,
     WrongKey,
@@ -51,7 +51,7 @@ class RarArchive:
         self.allowance = allowance
         self._rows = Rows(allowance)
         self.listing = self._rows.listing
-        self._members: dict[int, Member] = {}
+        self._members: dict[int, RarMember] = {}
         """Row → member."""
         try:
             self._headers = self._read_headers()
@@ -149,7 +149,7 @@ class RarArchive:
             if member.kind is EntryKind.LINK and not member.target:
                 self._read_target(row, member)
 
-    def _enter(self, member: Member, by_name: dict[str, int]) -> int | None:
+    def _enter(self, member: RarMember, by_name: dict[str, int]) -> int | None:
         if member.is_junction or member.refusal.startswith("it is a device"):
             self._rows.refuse(member.name, member.refusal or "it is a junction, which leads out of the destination")
             return None
@@ -170,7 +170,7 @@ class RarArchive:
             member.name, member.kind, size, member.modified, checksum, can_run=can_run, target=member.target
         )
 
-    def _read_target(self, row: int, member: Member) -> None:
+    def _read_target(self, row: int, member: RarMember) -> None:
         if member.size > _LONGEST_TARGET:
             raise self._damaged(f"the link {member.name} has a target of {member.size} bytes")
         target = b"".join(block for _, blocks in self.stream([row]) for block in blocks)
@@ -204,12 +204,12 @@ class RarArchive:
             else:
                 yield from self._unpacked(run, wanted)
 
-    def _runs(self) -> Iterator[list[Member]]:
+    def _runs(self) -> Iterator[list[RarMember]]:
         """Members that must be unpacked together, in order: a solid run, or one member alone.
 
         Those that are no rows, because they are unsafe or old, are among them: what follows leans on them all the same.
         """
-        run: list[Member] = []
+        run: list[RarMember] = []
         for member in self._headers.members:
             if (
                 member.kind is EntryKind.DIRECTORY
@@ -227,7 +227,7 @@ class RarArchive:
         if run:
             yield run
 
-    def _stored(self, member: Member) -> Iterator[bytes]:
+    def _stored(self, member: RarMember) -> Iterator[bytes]:
         self._refuse_unreadable(member)
         source = self._plain(member)
         try:
@@ -235,7 +235,7 @@ class RarArchive:
         except EOFError as error:
             raise self._broken(member, str(error)) from error
 
-    def _unpacked(self, members: list[Member], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+    def _unpacked(self, members: list[RarMember], wanted: set[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         last = max(number for number, member in enumerate(members) if member.row in wanted)
         members = members[: last + 1]
         for member in members:
@@ -257,7 +257,7 @@ class RarArchive:
         finally:
             run.close()
 
-    def _told(self, blocks: Iterator[bytes], member: Member) -> Iterator[bytes]:
+    def _told(self, blocks: Iterator[bytes], member: RarMember) -> Iterator[bytes]:
         """The same, faults told with the member's name."""
         self._check_pieces(member)
         try:
@@ -272,7 +272,7 @@ class RarArchive:
                 member, f"it takes more memory than there is (its dictionary has {size:,} MB)"
             ) from None
 
-    def _is_right(self, member: Member, blocks: list[bytes]) -> bool:
+    def _is_right(self, member: RarMember, blocks: list[bytes]) -> bool:
         try:
             for _ in checked(member, self._password, iter(blocks), PackedFault):
                 pass
@@ -280,7 +280,7 @@ class RarArchive:
             return False
         return True
 
-    def _plain(self, member: Member) -> Source:
+    def _plain(self, member: RarMember) -> Source:
         """A member's packed bytes, deciphered."""
         source = packed_source(self._volumes, member)
         if not member.lock:
@@ -288,7 +288,7 @@ class RarArchive:
         assert self._password is not None, "unlock gives one or raises"
         return member.lock.deciphered(source, self._password)
 
-    def _check_pieces(self, member: Member) -> None:
+    def _check_pieces(self, member: RarMember) -> None:
         """Where a volume states the checksum of its piece, name a broken one."""
         for piece in member.pieces[:-1]:
             if piece.checksum is None:
@@ -325,11 +325,11 @@ class RarArchive:
             self._password = before
         return True
 
-    def _refuse_unreadable(self, member: Member) -> None:
+    def _refuse_unreadable(self, member: RarMember) -> None:
         if member.refusal:
             raise self._unreadable(member, member.refusal)
 
-    def _unreadable(self, member: Member, why: str) -> UnreadableArchive:
+    def _unreadable(self, member: RarMember, why: str) -> UnreadableArchive:
         return UnreadableArchive(
             f"{member.name} in {self.name} cannot be read: {why}.",
             remedy="Leave it out with --skip, or unpack it with the program that made it.",
@@ -339,13 +339,13 @@ class RarArchive:
     def _damaged(self, what: str) -> DamagedArchive:
         return DamagedArchive(f"{self.name} is a RAR, but {what}.", remedy="Download it again.", path=self.path)
 
-    def _broken(self, member: Member, what: str) -> DamagedArchive:
+    def _broken(self, member: RarMember, what: str) -> DamagedArchive:
         return DamagedArchive(
             f"{member.name} in {self.name} {what}.", remedy="The archive is damaged: download it again.", path=self.path
         )
 
 
-def _cipher_of(member: Member) -> str:
+def _cipher_of(member: RarMember) -> str:
     if isinstance(member.lock, Rar5Lock):
         return "AES-256"
     return f"the cipher of RAR {member.version / 10:.1f}" if isinstance(member.lock, OldLock) else "AES-128"

@@ -7,7 +7,7 @@ from typing import Protocol
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
 from usufruct.archives.rar import headers4, headers5, lz1, lz2, lz3, lz5
-from usufruct.archives.rar.parts import BLOCK, Forward, Member, blocks_of
+from usufruct.archives.rar.parts import BLOCK, Onward, RarMember, blocks_of
 from usufruct.archives.reading import WHOLE
 from usufruct.archives.system_library import LibraryFault, LibraryReader, library_version
 from usufruct.files.sources import Source
@@ -35,7 +35,7 @@ class Run:
     """Members that must be unpacked in order. `content` is called for each in turn, and read to its end."""
 
     def __init__(
-        self, members: list[Member], plain: Callable[[Member], Source], allowance: Allowance, *, is_rar5: bool
+        self, members: list[RarMember], plain: Callable[[RarMember], Source], allowance: Allowance, *, is_rar5: bool
     ) -> None:
         """`plain` gives a member's packed bytes, deciphered."""
         self._members = members
@@ -55,7 +55,7 @@ class Run:
             self._library.close()
             self._library = None
 
-    def content(self, number: int, is_right: Callable[[Member, list[bytes]], bool]) -> Iterator[bytes]:
+    def content(self, number: int, is_right: Callable[[RarMember, list[bytes]], bool]) -> Iterator[bytes]:
         """Blocks of a member. `is_right` tells whether all of its blocks match its size and checksum.
 
         Raises PackedFault, RarRefusal for what is not known, UnsafeArchive for a dictionary that is too large.
@@ -115,13 +115,13 @@ class Run:
             # No match reaches further back than to the begin.
             size = min(max(each.dictionary for each in self._members), sum(each.size for each in self._members))
             self._allowance.dictionary(size)
-            return lz5.Unpacker(size, is_far=first.has_far_codes)
+            return lz5.Unpacker50(size, is_far=first.has_far_codes)
         if first.version >= _THIRD:
-            return lz3.Unpacker(sum(each.size for each in self._members), self._allowance.dictionary)
-        return lz2.Unpacker() if first.version >= _SECOND else lz1.Unpacker()
+            return lz3.Unpacker29(sum(each.size for each in self._members), self._allowance.dictionary)
+        return lz2.Unpacker20() if first.version >= _SECOND else lz1.Unpacker15()
 
 
-def may_use_library(members: list[Member], *, is_rar5: bool) -> bool:
+def may_use_library(members: list[RarMember], *, is_rar5: bool) -> bool:
     """Whether libarchive is there and unpacks members of this kind, as far as their headers tell."""
     if library_version() is None:
         return False
@@ -130,7 +130,7 @@ def may_use_library(members: list[Member], *, is_rar5: bool) -> bool:
     return all(member.version >= _THIRD and not member.is_solid for member in members)
 
 
-def _is_for_library(members: list[Member], plain: Callable[[Member], Source], *, is_rar5: bool) -> bool:
+def _is_for_library(members: list[RarMember], plain: Callable[[RarMember], Source], *, is_rar5: bool) -> bool:
     if not may_use_library(members, is_rar5=is_rar5):
         return False
     first, version = members[0], library_version() or ""
@@ -147,16 +147,16 @@ def _is_for_library(members: list[Member], plain: Callable[[Member], Source], *,
 class _ByLibrary:
     """The members as the library gives them, from the plain stream of one volume that we write for it."""
 
-    def __init__(self, members: list[Member], plain: Callable[[Member], Source], *, is_rar5: bool) -> None:
+    def __init__(self, members: list[RarMember], plain: Callable[[RarMember], Source], *, is_rar5: bool) -> None:
         feed = _rar5_stream(members, plain) if is_rar5 else _rar4_stream(members, plain)
-        self._reader = LibraryReader(Forward(feed), ("rar5",) if is_rar5 else ("rar",), can_seek=False)
+        self._reader = LibraryReader(Onward(feed), ("rar5",) if is_rar5 else ("rar",), can_seek=False)
         self._reader.__enter__()
         self._entries = self._reader.entries()
 
     def close(self) -> None:
         self._reader.__exit__()
 
-    def content(self, member: Member) -> Iterator[bytes]:
+    def content(self, member: RarMember) -> Iterator[bytes]:
         if next(self._entries, None) is None:
             raise LibraryFault("the library finds fewer members")
         left = member.size
@@ -166,7 +166,7 @@ class _ByLibrary:
             yield block
 
 
-def _rar4_stream(members: list[Member], plain: Callable[[Member], Source]) -> Iterator[bytes]:
+def _rar4_stream(members: list[RarMember], plain: Callable[[RarMember], Source]) -> Iterator[bytes]:
     yield headers4.stream_head()
     for number, member in enumerate(members):
         quiet = headers4.quiet_start(member)
@@ -176,7 +176,7 @@ def _rar4_stream(members: list[Member], plain: Callable[[Member], Source]) -> It
     yield headers4.stream_end()
 
 
-def _rar5_stream(members: list[Member], plain: Callable[[Member], Source]) -> Iterator[bytes]:
+def _rar5_stream(members: list[RarMember], plain: Callable[[RarMember], Source]) -> Iterator[bytes]:
     dictionary = max(member.dictionary for member in members)
     yield headers5.stream_head(is_solid=len(members) > 1)
     for number, member in enumerate(members):

@@ -36,7 +36,7 @@ class UnknownMethod(Exception):
     """The header is packed by a method that cannot be undone; the text names it."""
 
 
-class HeaderLocked(Exception):
+class DirectoryLocked(Exception):
     """The header is locked, and no password was given."""
 
 
@@ -61,7 +61,7 @@ class Coder(Struct, frozen=True):
         return 0
 
 
-class Folder(Struct):
+class CoderChain(Struct):
     """A stream of files packed together."""
 
     coders: list[Coder]
@@ -80,7 +80,7 @@ class Folder(Struct):
         return next((size for number, size in enumerate(self.sizes) if number not in bound), 0)
 
 
-class Entry(Struct):
+class PackedEntry(Struct):
     """One entry as the header tells it."""
 
     name: str
@@ -99,8 +99,8 @@ class Entry(Struct):
 class Headers(Struct):
     """What a 7z says of itself."""
 
-    folders: list[Folder] = field(default_factory=list)
-    entries: list[Entry] = field(default_factory=list)
+    folders: list[CoderChain] = field(default_factory=list)
+    entries: list[PackedEntry] = field(default_factory=list)
     hides_names: bool = False
 
 
@@ -204,7 +204,7 @@ def _decoded(source: Source, reader: _Bytes, headers: Headers, password: str | N
         if coder.method == _LOCK:
             headers.hides_names = True
             if password is None:
-                raise HeaderLocked
+                raise DirectoryLocked
             data = _deciphered(data, coder.properties, password)[: folder.sizes[number]]
         elif coder.method != _COPY:
             data = _unpacked(data, coder, folder.sizes[number], allowance)
@@ -213,7 +213,7 @@ def _decoded(source: Source, reader: _Bytes, headers: Headers, password: str | N
     return data
 
 
-def _in_order(folder: Folder) -> list[tuple[int, Coder]]:
+def _in_order(folder: CoderChain) -> list[tuple[int, Coder]]:
     """The coders from the packed bytes to the plain ones, each with its number; SevenFault for a tree of them."""
     if any(coder.inputs != 1 or coder.outputs != 1 for coder in folder.coders):
         raise UnknownMethod("methods with several streams")
@@ -295,14 +295,14 @@ def _read_streams(
     allowance: Allowance,
     sizes: list[int] | None = None,
     checksums: list[int | None] | None = None,
-) -> tuple[int, list[int], list[Folder]]:
+) -> tuple[int, list[int], list[CoderChain]]:
     """Where the packed streams begin, the size of each, and the folders.
 
     The size and checksum of each file in the folders, one after the other, go into `sizes` and `checksums`.
     """
     position = 0
     packed: list[int] = []
-    folders: list[Folder] = []
+    folders: list[CoderChain] = []
     is_listed = False
     while (kind := reader.number()) != _END:
         if kind == _PACKED:
@@ -330,7 +330,7 @@ def _read_streams(
     return position, packed, folders
 
 
-def _read_folders(reader: _Bytes, allowance: Allowance) -> list[Folder]:
+def _read_folders(reader: _Bytes, allowance: Allowance) -> list[CoderChain]:
     reader.expect(_FOLDER, "folders")
     count = reader.count()
     if reader.byte():
@@ -350,7 +350,7 @@ def _read_folders(reader: _Bytes, allowance: Allowance) -> list[Folder]:
     return folders
 
 
-def _folder(reader: _Bytes) -> Folder:
+def _folder(reader: _Bytes) -> CoderChain:
     coders = []
     count = reader.number()
     if not 1 <= count <= _MOST_CODERS:
@@ -374,11 +374,11 @@ def _folder(reader: _Bytes) -> Folder:
     if packed > 1:
         for _ in range(packed):
             reader.number()
-    return Folder(coders, binds)
+    return CoderChain(coders, binds)
 
 
 def _read_substreams(
-    reader: _Bytes, folders: list[Folder], sizes: list[int], checksums: list[int | None], allowance: Allowance
+    reader: _Bytes, folders: list[CoderChain], sizes: list[int], checksums: list[int | None], allowance: Allowance
 ) -> None:
     kind = reader.number()
     if kind == _COUNTS:
@@ -420,9 +420,9 @@ def _read_files(
 ) -> None:
     count = reader.number()
     allowance.may_enter(count)
-    entries = headers.entries = [Entry("") for _ in range(count)]
+    entries = headers.entries = [PackedEntry("") for _ in range(count)]
     empty = [False] * count
-    hollow: list[Entry] = []
+    hollow: list[PackedEntry] = []
     while (kind := reader.number()) != _END:
         part = _Bytes(reader.take(reader.number()))
         if kind == _EMPTY:
@@ -447,7 +447,7 @@ def _read_files(
     _spread(headers, empty, sizes, checksums)
 
 
-def _read_names(part: _Bytes, entries: list[Entry]) -> None:
+def _read_names(part: _Bytes, entries: list[PackedEntry]) -> None:
     if part.byte():
         raise SevenFault("its names stand elsewhere")
     data = part.data[part.at :]
@@ -459,7 +459,7 @@ def _read_names(part: _Bytes, entries: list[Entry]) -> None:
         entry.name = name
 
 
-def _values(part: _Bytes, entries: list[Entry], size: int) -> Iterator[tuple[Entry, int]]:
+def _values(part: _Bytes, entries: list[PackedEntry], size: int) -> Iterator[tuple[PackedEntry, int]]:
     """Each entry for which there is one with its number of `size` bytes."""
     defined = part.bits_or_all(len(entries))
     if part.byte():

@@ -11,7 +11,14 @@ from typing import IO, Any
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.rows import Rows
-from usufruct.archives.seven.headers import Entry, HeaderLocked, Headers, SevenFault, UnknownMethod, read_headers
+from usufruct.archives.seven.headers import (
+    DirectoryLocked,
+    Headers,
+    PackedEntry,
+    SevenFault,
+    UnknownMethod,
+    read_headers,
+)
 from usufruct.archives.system_library import LibraryFault, LibraryReader
 from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
 from usufruct.files.sources import Source, as_file
@@ -113,7 +120,7 @@ class SevenArchive:
     def _read_headers(self) -> Headers:
         try:
             return read_headers(self._source, None, self.allowance)
-        except HeaderLocked:
+        except DirectoryLocked:
             self.facts.hides_names = True
         found: dict[str, Headers] = {}
         self._password = self._access.passwords.first_fitting(
@@ -121,7 +128,7 @@ class SevenArchive:
         )
         return found[self._password]
 
-    def _enter(self, entry: Entry) -> None:
+    def _enter(self, entry: PackedEntry) -> None:
         mode = entry.attributes >> 16 if entry.attributes & _UNIX_MODES else 0
         is_directory = entry.is_directory or bool(entry.attributes & stat.FILE_ATTRIBUTE_DIRECTORY)
         leads_on = bool(entry.attributes & stat.FILE_ATTRIBUTE_REPARSE_POINT) and not mode

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.members import Forward, Member, MemberFault
+from usufruct.archives.members import Forward, MemberFault, StreamMember
 
 RECORD = 512
 _LONGEST_NAME = 1 << 16
@@ -37,7 +37,7 @@ class _Said(Struct):
     pax: dict[str, bytes] = field(default_factory=dict)
 
 
-def members_of(data: Forward, allowance: Allowance) -> Iterator[Member]:
+def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
     """Every member, in order; its data may be taken from `data` until the next is asked for.
 
     What stands between is counted against the allowance before it is read or passed over. Raises MemberFault.
@@ -143,7 +143,7 @@ def _pax(text: bytes, allowance: Allowance) -> dict[str, bytes]:
     return fields
 
 
-def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, bytes]) -> Member:
+def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, bytes]) -> StreamMember:
     name = said.name or block[:100].split(b"\0", 1)[0]
     if not said.name and block[257:262] == b"ustar" and block[257:265] != b"ustar  \0":
         prefix = block[345:500].split(b"\0", 1)[0]
@@ -166,8 +166,8 @@ def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, by
     stored = 0 if word in ("link", "directory", "other") and kind not in b"M" else size
     if word == "hard link":
         # Its content is that of the file it names. Old writers state that file's size, but store nothing.
-        return Member(name, word, 0, modified, _number(block[100:108]), target, is_text=is_text)
-    return Member(name, word, stored, modified, _number(block[100:108]), target, stored=stored, is_text=is_text)
+        return StreamMember(name, word, 0, modified, _number(block[100:108]), target, is_text=is_text)
+    return StreamMember(name, word, stored, modified, _number(block[100:108]), target, stored=stored, is_text=is_text)
 
 
 def _decimal(text: bytes) -> int:
@@ -199,7 +199,7 @@ def _pax_time(text: bytes) -> int | None:
 
 
 def _find_pieces(
-    data: Forward, block: bytes, kind: bytes, member: Member, pax: dict[str, bytes], allowance: Allowance
+    data: Forward, block: bytes, kind: bytes, member: StreamMember, pax: dict[str, bytes], allowance: Allowance
 ) -> None:
     """Where the member's data begins, and of a sparse one which pieces are stored."""
     pieces: array[int] | None = None

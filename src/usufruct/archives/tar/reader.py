@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from usufruct.archives.members import Forward, Member
+from usufruct.archives.members import Forward, StreamMember
 from usufruct.archives.streamed import StreamedArchive
 from usufruct.archives.tar.headers import members_of
 
@@ -13,5 +13,5 @@ class TarArchive(StreamedArchive):
     def _format_with(self, compression: str) -> str:
         return f"tar.{compression}" if compression else "tar"
 
-    def _members(self, data: Forward) -> Iterator[Member]:
+    def _members(self, data: Forward) -> Iterator[StreamMember]:
         return members_of(data, self.allowance)

@@ -13,7 +13,7 @@ from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
-    from usufruct.actions.removing import Forgotten, Removal
+    from usufruct.actions.removing import Forgotten, HoldingRemoved
 
 _MOST_PATHS = 8
 
@@ -78,7 +78,7 @@ def remove(
 
     watching = Watching(max(1, len(holdings)))
 
-    def tell(removal: Removal) -> None:
+    def tell(removal: HoldingRemoved) -> None:
         watching.pause()
         if not as_json:
             _tell(removal)
@@ -93,19 +93,19 @@ def remove(
     return 1 if any(map(_is_short, removals)) else 0
 
 
-def _state(removal: Removal) -> str:
+def _state(removal: HoldingRemoved) -> str:
     if removal.away:
         return "away"
     removed = removal.removed
     return "partly removed" if removed.left or removed.unbacked or removed.rest else "removed"
 
 
-def _is_short(removal: Removal) -> bool:
+def _is_short(removal: HoldingRemoved) -> bool:
     """Not all that was asked for could be taken out."""
     return bool(removal.away or removal.removed.left or removal.removed.unbacked)
 
 
-def _tell(removal: Removal, *, planned: bool = False) -> None:
+def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
     removed = removal.removed
     name = styled(printable(removal.holding.name), "title")
     if removal.away:
@@ -177,7 +177,7 @@ def _tell_paths(one: str, many: str, paths: tuple[str, ...]) -> None:
         echo(f"    … and {len(paths) - _MOST_PATHS} more")
 
 
-def _document(removal: Removal) -> dict[str, Any]:
+def _document(removal: HoldingRemoved) -> dict[str, Any]:
     removed = removal.removed
     return {
         "name": removal.holding.name,
