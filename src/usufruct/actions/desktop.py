@@ -39,7 +39,7 @@ class Told(Struct, frozen=True):
     left: tuple[str, ...] = ()
 
 
-class _Written(Struct, frozen=True):
+class _OnRecord(Struct, frozen=True):
     """What is written: files with the digest of each ("" for a link), and folders made for them, outer before inner."""
 
     files: dict[str, str]
@@ -100,7 +100,7 @@ def turn_off(surroundings: Surroundings) -> Told:
     return Told(tuple(gone), tuple(left))
 
 
-def _is_ours(path: str, record: _Written) -> bool:
+def _is_ours(path: str, record: _OnRecord) -> bool:
     digest = record.files.get(path)
     if digest is None:
         return False
@@ -109,23 +109,23 @@ def _is_ours(path: str, record: _Written) -> bool:
     return os.path.isfile(path) and not os.path.islink(path) and digest_of(path).hex() == digest
 
 
-def _make_above(path: str, record: _Written) -> None:
+def _make_above(path: str, record: _OnRecord) -> None:
     missing = [str(folder) for folder in Path(path).parents if not folder.exists()]
     Path(path).parent.mkdir(parents=True, exist_ok=True)
     record.folders.extend(reversed(missing))
 
 
-def _recorded(surroundings: Surroundings) -> _Written:
+def _recorded(surroundings: Surroundings) -> _OnRecord:
     try:
         found = json.loads((surroundings.places.data / _RECORD).read_text(encoding="utf-8"))
-        return _Written(
+        return _OnRecord(
             {str(path): str(digest) for path, digest in found["files"].items()}, [*map(str, found["folders"])]
         )
     except (OSError, ValueError, LookupError, AttributeError, TypeError):
-        return _Written({}, [])
+        return _OnRecord({}, [])
 
 
-def _write(surroundings: Surroundings, record: _Written) -> None:
+def _write(surroundings: Surroundings, record: _OnRecord) -> None:
     text = json.dumps({"files": record.files, "folders": record.folders}, indent=2) + "\n"
     replace_text(surroundings.places.data / _RECORD, text, surroundings.system())
 
