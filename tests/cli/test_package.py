@@ -34,6 +34,11 @@ class PackageTest(unittest.TestCase):
         self.assertGreater(len(places), 200)
         self.assertEqual({name: files for name, files in places.items() if len(files) > 1}, {})
 
+    @unittest.skipUnless(sys.platform == "linux", "drawn where processes may go on as two")
+    def test_the_drawings_of_the_architecture_are_what_the_code_is(self) -> None:
+        checked = subprocess.run([sys.executable, "tools/architecture.py", "--check"], cwd=PROJECT)
+        self.assertEqual(checked.returncode, 0, "`python tools/architecture.py` draws them anew")
+
     def test_from_within_a_zip_it_is_refused_in_words(self) -> None:
         with tempfile.TemporaryDirectory() as passing:
             packed = Path(passing) / "usufruct.pyz"
