@@ -98,7 +98,7 @@ def refuse_waiting(work: Work) -> None:
         )
 
 
-def carry_out(work: Work) -> None:
+def execute(work: Work) -> None:
     """Switch in what the committed intent says, and commit that it is done."""
     work.edges.checkpoint("intent")
     switch_in(work)

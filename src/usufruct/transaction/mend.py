@@ -29,7 +29,7 @@ from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.condition import Compared
 from usufruct.survey.holdings import HeldPlace
-from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
 from usufruct.transaction.take_out import destination_of, enter_removal, removal_of
@@ -63,7 +63,7 @@ def repair_holding(
             for mending, state in _staged(work, mendings, archive):
                 _renew(work, places[mending.path, mending.name], mending.layer, state)
             seal_intent(work)
-        carry_out(work)
+        execute(work)
     return len(mendings)
 
 
@@ -110,7 +110,7 @@ def lay_back(
                 set_part(edges.ledger, work.change, brought=holding.number)
             edges.backups.make_durable()
             seal_intent(work)
-        carry_out(work)
+        execute(work)
     return sum(mending.layer.state.kind is not FileKind.DIRECTORY for mending in mendings)
 
 
@@ -159,7 +159,7 @@ def put_before(
             work.totals.append((taken.number, files, size, False))
             edges.backups.make_durable()
             seal_intent(work)
-        carry_out(work)
+        execute(work)
     return files, tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
 
 

@@ -33,7 +33,7 @@ from usufruct.model.records import FileKind, FileState
 from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
-from usufruct.transaction.finish import MadeDurable, carry_out, seal_intent
+from usufruct.transaction.finish import MadeDurable, execute, seal_intent
 from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
@@ -140,7 +140,7 @@ def place_holding(
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
             work.totals.append((number, files, size, False))
             seal_intent(work, durable)
-        carry_out(work)
+        execute(work)
     kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
     return replace(placed, notes=notes, taken=out.files, kept=kept)
 

@@ -34,7 +34,7 @@ from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, Layer
 from usufruct.planning.stacks import needs_digest, out_of
 from usufruct.survey.holdings import HeldPlace, places_in, untouched
-from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Edges, Work, chain_to_make
 
@@ -234,7 +234,7 @@ def remove_holding(
             else:
                 mark_gone(edges.ledger, work.change, holding.number)
             seal_intent(work)
-        carry_out(work)
+        execute(work)
     return replace(removal.told(), rest=files - len(removal.leaves) if only is not None and stay else 0)
 
 

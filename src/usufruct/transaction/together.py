@@ -8,7 +8,7 @@ from usufruct.errors import Interrupted, UnsoundBackup, UsufructError
 from usufruct.ledger.holdings import mark_gone
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
-from usufruct.transaction.finish import carry_out, seal_intent
+from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.take_out import Removal, Removed, enter_removal, removal_of
 from usufruct.transaction.work import Edges
@@ -74,5 +74,5 @@ def _removed(edges: Edges, together: Sequence[tuple[Leaving, Removal]]) -> list[
                 mark_gone(ledger, work.change, one.holding.number)
             work.parts = [(one.holding.number, one.holding.name, one.root) for one, _ in together]
             seal_intent(work)
-        carry_out(work)
+        execute(work)
     return [removal.told() for _, removal in together]
