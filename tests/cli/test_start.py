@@ -65,8 +65,8 @@ class StartTest(WorldTest):
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
             (("downloads",), 95, "logging"),
-            (("look", "Dawn.zip"), 124, "isal logging"),
-            (("add", "Dawn.zip"), 162, "dataclasses filelock isal logging"),
+            (("look", "Dawn.zip"), 126, "isal logging"),
+            (("add", "Dawn.zip"), 164, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

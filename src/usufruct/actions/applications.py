@@ -17,7 +17,8 @@ def known_applications(surroundings: Surroundings) -> list[Application]:
 
     A definition that cannot be used is told, and stands aside.
     """
-    return load_applications(((surroundings.places.apps, False), *_shipped()), surroundings.on_fault)
+    remembered = surroundings.places.data / "definitions"
+    return load_applications(((surroundings.places.apps, False), *_shipped()), surroundings.on_fault, remembered)
 
 
 def _shipped() -> tuple[tuple[Path, bool], ...]:

@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
+from usufruct.definitions.memory import Memory
 from usufruct.errors import BadDefinition
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.planning.names import folded
@@ -24,28 +25,39 @@ _read: dict[Path, tuple[tuple[int | str, ...], Application]] = {}
 """Definitions that were read, with what their files were: who takes out a hundred holdings reads them once."""
 
 
-def load_application(file: Path, *, is_shipped: bool = False) -> Application:
+def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | None = None) -> Application:
     """The application that a definition file describes; BadDefinition names every fault's line and remedy."""
+    memory = memory or Memory()
     try:
         found = file.stat()
         stamp = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped, str(Path.home())
         known = _read.get(file)
+        form = memory.form_of(file, found)
         if known and known[0] == stamp:
             return known[1]
-        text = file.read_text(encoding="utf-8")
+        if form and _faults(form):
+            form = None  # what was in order for an earlier version; the text has the lines
+        text = "" if form else file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise BadDefinition(
             f"The definition {file} cannot be read: {_first_line(error)}.",
             remedy="Make it a readable UTF-8 text file, or remove it.",
             path=str(file),
         ) from error
-    application = parse_application(text, file, is_shipped=is_shipped)
+    if form is None:
+        form = _parsed(text, file)
+        memory.keep(file, found, form)
+    application = _application(form, is_shipped)
     _read[file] = stamp, application
     return application
 
 
 def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:
     """The same for text at hand; `file` only names it in faults."""
+    return _application(_parsed(text, file), is_shipped)
+
+
+def _parsed(text: str, file: Path) -> DefinitionForm:
     try:
         raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -63,23 +75,24 @@ def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> App
     if faults:
         said = "; ".join(f"line {_line_of(text, key, number)}: {fault}" for key, number, fault in faults)
         raise _bad(file, f"is at fault: {said}", "Correct these lines.")
-    return _application(form, is_shipped)
+    return form
 
 
 def load_applications(
-    places: tuple[tuple[Path, bool], ...], on_fault: Callable[[BadDefinition], None]
+    places: tuple[tuple[Path, bool], ...], on_fault: Callable[[BadDefinition], None], remembered: Path | None = None
 ) -> list[Application]:
     """All definitions in these directories (each with whether they are shipped), the first of a name counting.
 
-    One that cannot be used is told to `on_fault` and stands aside; a shipped one does not take its place.
+    `remembered` is the file that keeps from one command to the next what they say. A definition that cannot be used is
+    told to `on_fault` and stands aside; a shipped one does not take its place.
     """
     found: dict[str, Application] = {}
     faulty: set[str] = set()
-    for directory, is_shipped in places:
-        if directory.is_dir():
-            for file in sorted(directory.glob("*.toml")):
+    with Memory(remembered) as memory:
+        for directory, is_shipped in places:
+            for file in sorted(directory.glob("*.toml")) if directory.is_dir() else ():
                 try:
-                    application = load_application(file, is_shipped=is_shipped)
+                    application = load_application(file, is_shipped=is_shipped, memory=memory)
                 except BadDefinition as fault:
                     faulty.add(file.stem)
                     on_fault(fault)

@@ -1,0 +1,72 @@
+"""What definition files say, remembered from one command to the next: reading TOML is most of what each costs.
+
+Only what a file says is remembered; what that means (faults, paths below the user's own directories) is found anew.
+"""
+
+import os
+import time
+from pathlib import Path
+
+import msgspec
+
+from usufruct.definitions.form import DefinitionForm
+
+_TICK = 3_000_000_000
+"""Nanoseconds within which some file system gives two writings one time: what is so young is read again."""
+_Stamp = tuple[int, int, int]
+"""Time, size and number of a file."""
+
+
+class _Said(msgspec.Struct):
+    form: DefinitionForm
+    stamp: _Stamp
+
+
+class Memory:
+    """The definitions that were read, by path; for `with`, at whose end news are written."""
+
+    def __init__(self, file: Path | None = None) -> None:
+        """`file` None: nothing is kept."""
+        self._file = file
+        self._known: dict[str, _Said] = {}
+        self._used: dict[str, _Said] = {}
+
+    def __enter__(self) -> "Memory":
+        if self._file:
+            try:
+                self._known = msgspec.msgpack.decode(self._file.read_bytes(), type=dict[str, _Said])
+            except (OSError, msgspec.DecodeError):
+                self._known = {}
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Write what was used, where that is not what was known; what cannot be written is read again."""
+        if not self._file or self._used == self._known or not self._file.parent.is_dir():
+            return
+        beside = self._file.with_name(f"{self._file.name}.{os.getpid()}")
+        try:
+            beside.write_bytes(msgspec.msgpack.encode(self._used))
+            beside.replace(self._file)
+        except OSError:
+            beside.unlink(missing_ok=True)
+
+    def form_of(self, file: Path, found: os.stat_result) -> DefinitionForm | None:
+        """What a file says that is in this state; None where that is not known."""
+        kept = self._known.get(_key(file))
+        if kept is None or kept.stamp != _stamp(found):
+            return None
+        self._used[_key(file)] = kept
+        return kept.form
+
+    def keep(self, file: Path, found: os.stat_result, form: DefinitionForm) -> None:
+        """Remember what a file says, unless it is so young that it may yet be written in the same moment."""
+        if found.st_mtime_ns + _TICK < time.time_ns():
+            self._used[_key(file)] = _Said(form, _stamp(found))
+
+
+def _key(file: Path) -> str:
+    return os.fsencode(file).decode("utf-8", "backslashreplace")
+
+
+def _stamp(found: os.stat_result) -> _Stamp:
+    return found.st_mtime_ns, found.st_size, found.st_ino
