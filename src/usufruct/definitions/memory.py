@@ -17,7 +17,7 @@ _Stamp = tuple[int, int, int]
 """Time, size and number of a file."""
 
 
-class _Said(msgspec.Struct):
+class _Remembered(msgspec.Struct):
     form: DefinitionForm
     stamp: _Stamp
 
@@ -28,13 +28,13 @@ class Memory:
     def __init__(self, file: Path | None = None) -> None:
         """`file` None: nothing is kept."""
         self._file = file
-        self._known: dict[str, _Said] = {}
-        self._used: dict[str, _Said] = {}
+        self._known: dict[str, _Remembered] = {}
+        self._used: dict[str, _Remembered] = {}
 
     def __enter__(self) -> "Memory":
         if self._file:
             try:
-                self._known = msgspec.msgpack.decode(self._file.read_bytes(), type=dict[str, _Said])
+                self._known = msgspec.msgpack.decode(self._file.read_bytes(), type=dict[str, _Remembered])
             except (OSError, msgspec.DecodeError):
                 self._known = {}
         return self
@@ -61,7 +61,7 @@ class Memory:
     def keep(self, file: Path, found: os.stat_result, form: DefinitionForm) -> None:
         """Remember what a file says, unless it is so young that it may yet be written in the same moment."""
         if found.st_mtime_ns + _TICK < time.time_ns():
-            self._used[_key(file)] = _Said(form, _stamp(found))
+            self._used[_key(file)] = _Remembered(form, _stamp(found))
 
 
 def _key(file: Path) -> str:
