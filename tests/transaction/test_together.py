@@ -85,6 +85,24 @@ class TogetherTest(WorldTest):
         self.assertEqual(self.remove("b", "c"), ["b", "c"])
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
+    def test_what_fails_when_all_are_out_is_told_and_nothing_is_done_twice(self) -> None:
+        """Taken for a failure of the removal, it would have each go once more, and the history would tell of both."""
+
+        def break_off(point: str) -> None:
+            if point == "done":
+                raise OSError(5, "broken")
+
+        self.world.checkpoint = break_off
+        with self.assertRaises(MachineError) as raised:
+            remove_holdings(self.world.surroundings, ["a", "b", "c"], lambda _: None)
+        self.assertIn("was finished before", raised.exception.kept)
+        self.world.checkpoint = lambda _: None
+        self.assertEqual((self.there(), differences(self.before, self.world.tree())), ([], []))
+        steps = history(self.world.surroundings)[0]
+        self.assertEqual([len(step.changes) for step in steps], [3, 1, 1, 1])
+        undo(self.world.surroundings_with_definitions(), Access())
+        self.assertEqual(self.there(), ["a", "b", "c"])
+
     def test_the_drive_of_one_is_away_and_the_others_go(self) -> None:
         folder = self.world.folder / "with drive"
         folder.mkdir()

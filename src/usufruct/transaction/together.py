@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 
 from usufruct.errors import Interrupted, UnsoundBackup, UsufructError
-from usufruct.ledger.holdings import mark_gone
+from usufruct.ledger.holdings import is_there, mark_gone
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.transaction.finish import execute, seal_intent
@@ -39,6 +39,9 @@ def remove_together(edges: Edges, leaving: Iterable[Leaving]) -> list[Removed]:
     except Interrupted:
         raise
     except UsufructError:
+        if not is_there(edges.ledger, together[0][0].holding.number):
+            # All of them are out, and what failed came behind that.
+            raise
         # Whichever it was about is told when each goes by itself.
         return []
 
