@@ -61,6 +61,24 @@ class LedgerTest(unittest.TestCase):
                     assert ledger is not None
                     self.assertEqual(len(changes_done(ledger)), 1)
 
+    def test_the_file_shrinks_again_once_most_of_it_is_empty(self) -> None:
+        with open_ledger(self.path) as ledger:
+            change = begin_change(ledger, ChangeKind.ADD, "Barn Owl", 1)
+            with ledger.transaction():
+                directory = enter_directories(ledger, change, [("/world", 1)])
+                state = FileState(FileKind.FILE, 1, 1, 0o644, 1, b"d" * 32)
+                names = (f"{number:08} {'x' * 90}" for number in range(60_000))
+                enter_layers(ledger, change, (NewLayer(directory, name, Layer(0, None, state, "e")) for name in names))
+            self.assertFalse(ledger.is_half_empty)
+            large = self.path.stat().st_size
+            with ledger.transaction():
+                ledger.connection.execute("DELETE FROM layer")
+            self.assertTrue(ledger.is_half_empty)
+            ledger.shrink()
+            self.assertFalse(ledger.is_half_empty)
+            self.assertEqual([one.about for one in unfinished_changes(ledger)], ["Barn Owl"])
+        self.assertLess(self.path.stat().st_size, large / 10)
+
     def test_a_holding_counts_from_the_moment_its_change_is_done(self) -> None:
         with open_ledger(self.path) as ledger:
             change = begin_change(ledger, ChangeKind.ADD, "Barn Owl", 1)

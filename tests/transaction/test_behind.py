@@ -2,6 +2,7 @@
 
 import os
 import signal
+import sqlite3
 import threading
 import time
 from unittest import mock
@@ -12,6 +13,7 @@ from tests.support import WorldTest
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.removing import remove_holdings
+from usufruct.ledger import Ledger
 
 FILES = {f"gels/{number}.gel": str(number) for number in range(12)}
 
@@ -92,6 +94,21 @@ class BehindTest(WorldTest):
         finally:
             until.set()
             other.join()
+
+    def test_a_record_that_is_mostly_empty_is_written_anew_and_where_that_fails_all_goes_on(self) -> None:
+        full = sqlite3.OperationalError("database or disk is full")
+        refused = mock.patch("os.fork", side_effect=OSError(11, "Resource temporarily unavailable"), create=True)
+        for failure in (None, full):
+            with (
+                self.subTest(failure=failure),
+                refused,
+                mock.patch.object(Ledger, "is_half_empty", True),
+                mock.patch.object(Ledger, "shrink", side_effect=failure) as shrunk,
+            ):
+                self.remove()
+                self.assertTrue(shrunk.called)
+                self.as_it_was()
+            self.world.add_files("pack.zip", FILES)
 
     def test_what_a_change_left_is_gone_before_the_next_of_the_same_command_begins(self) -> None:
         """Else the room that it takes would be wanting, and what it was about would be told of another."""

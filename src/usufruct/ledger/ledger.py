@@ -13,6 +13,9 @@ from usufruct.ledger.connection import Connection
 from usufruct.ledger.entered import Entered
 from usufruct.ledger.schema import STEPS, TABLES, VERSION
 
+_MANY_PAGES = 2000
+"""Of 4096 bytes each."""
+
 
 class Ledger:
     """An open ledger. Functions of this package read and write it; `transaction` groups what they write."""
@@ -44,6 +47,19 @@ class Ledger:
             if self.connection.in_transaction:
                 self.connection.execute("ROLLBACK")
             raise
+
+    @property
+    def is_half_empty(self) -> bool:
+        """Most of the file, and so much that it counts, holds nothing any more."""
+        free, all_of_it = (
+            self.connection.execute(f"PRAGMA {name}").fetchone()[0] for name in ("freelist_count", "page_count")
+        )
+        return bool(free > _MANY_PAGES and 2 * free > all_of_it)
+
+    def shrink(self) -> None:
+        """Give the room back that the file does not need any more; it is written anew for that, or stays as it is."""
+        self.connection.execute("VACUUM")
+        self.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     @contextmanager
     def _without_waiting(self) -> Iterator[None]:

@@ -6,6 +6,7 @@ once; what takes longer is done behind the command, which is over then.
 
 import logging
 import os
+import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
@@ -35,7 +36,7 @@ def takes_long(edges: Edges) -> bool:
     """Whether what is left to remove is so much that nobody should wait for it."""
     noted = noted_backups(edges.ledger)
     size, files = 0, len(noted)
-    if files > _MANY:
+    if files > _MANY or edges.ledger.is_half_empty:
         return True
     for digest, _ in noted:
         with suppress(OSError):
@@ -107,6 +108,9 @@ def tidy(edges: Edges) -> list[str]:
             clear_unneeded(ledger, settled)
         clear_unneeded_notes(ledger, forgotten)
     edges.checkpoint("tidied")
+    if ledger.is_half_empty:
+        with faults.of(str(ledger.path)):
+            ledger.shrink()
     return faults.found
 
 
@@ -148,11 +152,11 @@ class _Faults:
         """Whatever fails inside is about this path; it is logged and remembered."""
         try:
             yield
-        except (OSError, MachineError) as error:
+        except (OSError, MachineError, sqlite3.Error) as error:
             self.add(path, error)
 
-    def add(self, path: str, error: OSError | MachineError) -> None:
+    def add(self, path: str, error: OSError | MachineError | sqlite3.Error) -> None:
         """Remember what failed at a path."""
-        said = error.message if isinstance(error, MachineError) else error.strerror or str(error)
+        said = error.message if isinstance(error, MachineError) else getattr(error, "strerror", None) or str(error)
         self.found.append(f"{path}: {said}")
         _log.warning("%s could not be tidied: %s", path, said)
