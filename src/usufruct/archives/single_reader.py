@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.rows import Rows
 from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source, as_file
@@ -16,7 +16,7 @@ _GZIP_NAME, _GZIP_EXTRA = 0x08, 0x04
 _SUFFIXES = (".gz", ".xz", ".zst", ".bz2", ".lz4", ".lzma", ".lz", ".z")
 
 
-class SingleFile:
+class SingleFile(OpenedFile):
     """A compressed file, opened. See `Archive`.
 
     The formats do not state the size before the end, so the file is read once to learn it.
@@ -27,29 +27,17 @@ class SingleFile:
     def __init__(
         self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
     ) -> None:
-        self.path, self.name = path, name
+        facts = Facts(packing=(compression,), has_checksums=compression != "Z")
+        super().__init__(path, name, source, access, allowance, facts)
         self.format = compression
-        self.facts = Facts(packing=(compression,), has_checksums=compression != "Z")
-        self.size = source.size
-        self._source = source
-        self.allowance = allowance
-        rows = Rows(allowance)
-        self.listing = rows.listing
-        try:
+        with self._closed_on_failure():
             size = 0
             for block in self._blocks():
                 allowance.read(len(block))
                 size += len(block)
             head = source.read_at(0, 4096)
             inner, modified = _gzip_header(head, access) if compression == "gz" else ("", None)
-            rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
-        except BaseException:
-            self.close()
-            raise
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
+            self._rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
 
     def unlock(self) -> None:
         """Nothing in it is locked."""

@@ -11,13 +11,13 @@ from typing import Any
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.names import encoding_for
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.rows import Rows
 from usufruct.archives.spool import Spool
 from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream, until_broken
 from usufruct.errors import ArchiveError, DamagedArchive
 from usufruct.files.sources import Source, as_file
-from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
 _FAULTS: tuple[type[Exception], ...] = (MemberFault, *PACKING_ERRORS)
@@ -28,7 +28,7 @@ _WAITING = 300
 """Bytes that a member takes until its name is known."""
 
 
-class StreamedArchive(ABC):
+class StreamedArchive(OpenedFile, ABC):
     """One of them, opened. See `Archive`.
 
     A compressed one tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
@@ -38,20 +38,14 @@ class StreamedArchive(ABC):
     def __init__(
         self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
     ) -> None:
-        self.path, self.name = path, name
-        self.format = self._format_with(compression)
-        self.facts = Facts(
+        facts = Facts(
             packing=(compression,) if compression else ("stored",),
             is_solid=bool(compression),
             has_checksums=compression not in ("", "Z"),
         )
-        self.size = source.size
-        self._source = source
-        self._access = access
+        super().__init__(path, name, source, access, allowance, facts)
+        self.format = self._format_with(compression)
         self._compression = compression
-        self.allowance = allowance
-        self._rows = Rows(allowance)
-        self.listing: Listing = self._rows.listing
         self._offsets = array("Q")
         """Row → where its data begins in the plain tar."""
         self._pieces: dict[int, array[int]] = {}
@@ -77,12 +71,12 @@ class StreamedArchive(ABC):
         return self._plain is not None
 
     def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
+        """Let go of the file, and of what was kept of it."""
+        super().close()
         if self._plain:
             self._plain.close()
 
-    def unlock(self) -> None:  # noqa: B027 - as it is meant
+    def unlock(self) -> None:
         """Nothing in them is ever locked."""
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:

@@ -12,12 +12,11 @@ from usufruct.archives.dos.lzw import unlzw_compress, unlzw_hashed, unlzw_zoo
 from usufruct.archives.dos.members import DosFault, DosMember, crc16, in_blocks
 from usufruct.archives.dos.squeeze import unsqueezed, with_runs
 from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.rows import Rows
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
-from usufruct.model.facts import Facts
 
 Unpack = Callable[[Iterable[bytes], int], Iterator[bytes]]
 """Packed blocks and the size of the content → its bytes, in parts of any size."""
@@ -57,31 +56,23 @@ _METHODS: dict[str, dict[int, tuple[str, Unpack]]] = {
 """Format → number of a method → its name for people, and what unpacks it."""
 
 
-class DosArchive:
+class DosArchive(OpenedFile):
     """An arj, zoo or arc, opened. See `Archive`."""
 
     is_divisible = True
 
     def __init__(self, path: str, name: str, source: Source, kind: str, access: Access, allowance: Allowance) -> None:
-        self.path, self.name, self.format = path, name, kind
-        self.facts = Facts()
-        self.size = source.size
-        self.allowance = allowance
-        self._source = source
-        self._rows = Rows(allowance)
-        self.listing = self._rows.listing
+        super().__init__(path, name, source, access, allowance)
+        self.format = kind
         self._members: dict[int, DosMember] = {}
         """Row → member."""
-        try:
-            self._enter(self._read_members(is_lenient=access.rescues), access)
-        except DosFault as fault:
-            source.close()
-            raise DamagedArchive(
-                f"{name} is an {kind}, but {fault}.", remedy="Download it again.", path=path
-            ) from fault
-        except BaseException:
-            source.close()
-            raise
+        with self._closed_on_failure():
+            try:
+                self._enter(self._read_members(is_lenient=access.rescues), access)
+            except DosFault as fault:
+                raise DamagedArchive(
+                    f"{name} is an {kind}, but {fault}.", remedy="Download it again.", path=path
+                ) from fault
 
     def _read_members(self, *, is_lenient: bool) -> list[DosMember]:
         read = {"arj": arj.members_of, "zoo": zoo.members_of, "arc": arc.members_of}[self.format]
@@ -114,10 +105,6 @@ class DosArchive:
         self.facts.packing = tuple(sorted(met))
         self.facts.is_slow = met > {"stored"}
         self.facts.locked_entries = sum("locked" in member.refusal for member in self._members.values())
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
 
     def unlock(self) -> None:
         """What is locked here cannot be read at all, and is told by name."""

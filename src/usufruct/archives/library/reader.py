@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.rows import Rows
 from usufruct.archives.system_library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
@@ -26,33 +26,20 @@ _WAITING = 300
 """Bytes that an entry takes until all are known."""
 
 
-class LibraryArchive:
+class LibraryArchive(OpenedFile):
     """An archive that libarchive reads, opened. See `Archive`. It is read in order, once for each purpose."""
 
     is_divisible = False
 
     def __init__(self, path: str, name: str, source: Source, kind: str, access: Access, allowance: Allowance) -> None:
-        self.path, self.name, self.format = path, name, kind
-        self.facts = Facts(has_checksums=kind in _CHECKED)
-        self.size = source.size
-        self._source = source
-        self._access = access
-        self.allowance = allowance
-        self._rows = Rows(allowance)
-        self.listing = self._rows.listing
+        super().__init__(path, name, source, access, allowance, Facts(has_checksums=kind in _CHECKED))
+        self.format = kind
         self._row_of: list[int] = []
         """Number of the entry in the stream → row; -1 for entries that are no rows."""
         self._copies: dict[int, int] = {}
         """Row of a hard link → row of the file whose content it has."""
-        try:
+        with self._closed_on_failure():
             self._read_listing()
-        except BaseException:
-            self.close()
-            raise
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
 
     def unlock(self) -> None:
         """None of these formats is locked."""

@@ -9,8 +9,8 @@ from collections.abc import Iterator, Sequence
 from typing import IO, Any
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.rows import Rows
 from usufruct.archives.seven.headers import (
     DirectoryLocked,
     Headers,
@@ -23,7 +23,6 @@ from usufruct.archives.system_library import LibraryFault, LibraryReader
 from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
-from usufruct.model.facts import Facts
 
 _METHODS = {
     b"\x00": "stored",
@@ -54,7 +53,7 @@ _LONGEST_TARGET = 4096
 _BLOCKS_AHEAD = 8
 
 
-class SevenArchive:
+class SevenArchive(OpenedFile):
     """A 7z file, opened. See `Archive`."""
 
     is_divisible = False
@@ -62,26 +61,11 @@ class SevenArchive:
     format = "7z"
 
     def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
-        self.path, self.name = path, name
-        self.facts = Facts()
-        self.size = source.size
-        self._source = source
-        self._access = access
-        self._password: str | None = None
-        self.allowance = allowance
-        self._rows = Rows(allowance)
-        self.listing = self._rows.listing
+        super().__init__(path, name, source, access, allowance)
         self._names: dict[int, str] = {}
         """Row → name as the archive has it."""
-        try:
+        with self._closed_on_failure():
             self._read_listing()
-        except BaseException:
-            self.close()
-            raise
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
 
     def unlock(self) -> None:
         """See `Archive.unlock`."""

@@ -14,16 +14,15 @@ from typing import Any
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, WHOLE, Access
-from usufruct.archives.rows import Rows
 from usufruct.archives.streams import decompress
 from usufruct.archives.streams.zlib_engine import crc32
 from usufruct.archives.times import of_dos, of_windows
 from usufruct.archives.zip.locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
-from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.facts import Facts
+from usufruct.model.entries import TOP, EntryKind
 
 _LOCAL = struct.Struct("<4s5H3L2H")
 _CENTRAL = struct.Struct("<4s4B4H3L5H2L")
@@ -70,7 +69,7 @@ _MANY = 1024
 """Files that are entered at once."""
 
 
-class ZipArchive:
+class ZipArchive(OpenedFile):
     """A zip file, opened. See `Archive`."""
 
     is_divisible = True
@@ -78,12 +77,7 @@ class ZipArchive:
     format = "zip"
 
     def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
-        self.path, self.name = path, name
-        self.facts = Facts()
-        self._source = source
-        self._access = access
-        self._password: str | None = None
-        self.size = source.size
+        super().__init__(path, name, source, access, allowance)
         self._part_starts = source.starts if isinstance(source, JoinedSource) else [0]
         self._offsets: array[int] = array("Q")
         self._packed: array[int] = array("Q")
@@ -92,25 +86,15 @@ class ZipArchive:
         self._checks = array("H")
         """Clock of each entry: what the classic cipher is checked against where a descriptor follows."""
         self._locks: dict[int, AesLock] = {}
-        self.allowance = allowance
-        self._rows = Rows(allowance)
-        self.listing: Listing = self._rows.listing
         self._times: dict[int, int | None] = {}
         self._encoding = ""
-        try:
-            self._read_directory()
-            self._refuse_overlaps()
-        except (struct.error, IndexError) as error:
-            self.close()
-            raise self._damaged("its central directory is cut off") from error
-        except BaseException:
-            self.close()
-            raise
+        with self._closed_on_failure():
+            try:
+                self._read_directory()
+                self._refuse_overlaps()
+            except (struct.error, IndexError) as error:
+                raise self._damaged("its central directory is cut off") from error
         self._tell_facts()
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._source.close()
 
     def unlock(self) -> None:
         """See `Archive.unlock`."""

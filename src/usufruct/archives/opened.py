@@ -1,0 +1,40 @@
+"""What every archive that lies in one file has in common, whatever its format."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from usufruct.archives.allowance import Allowance
+from usufruct.archives.reading import Access
+from usufruct.archives.rows import Rows
+from usufruct.files.sources import Source
+from usufruct.model.entries import Listing
+from usufruct.model.facts import Facts
+
+
+class OpenedFile:
+    """An archive in one file, opened, with no entry yet. See `Archive`."""
+
+    def __init__(
+        self, path: str, name: str, source: Source, access: Access, allowance: Allowance, facts: Facts | None = None
+    ) -> None:
+        self.path, self.name = path, name
+        self.size = source.size
+        self.facts = facts or Facts()
+        self.allowance = allowance
+        self._source, self._access = source, access
+        self._password: str | None = None
+        self._rows = Rows(allowance)
+        self.listing: Listing = self._rows.listing
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._source.close()
+
+    @contextmanager
+    def _closed_on_failure(self) -> Iterator[None]:
+        """Let go of the file if what is done inside fails: who asked for the archive never gets it."""
+        try:
+            yield
+        except BaseException:
+            self.close()
+            raise
