@@ -1,12 +1,9 @@
 """Archives whose entries stand one behind the other, plain or compressed as a whole: tar, cpio, rpm."""
 
-import queue
-import threading
 from abc import ABC, abstractmethod
 from array import array
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
-from typing import Any
+from contextlib import closing, contextmanager
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, MemberFault, StreamMember
@@ -16,6 +13,7 @@ from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.spool import Spool
 from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream, until_broken
 from usufruct.errors import ArchiveError, DamagedArchive
+from usufruct.files.ahead import ahead
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -24,6 +22,8 @@ _FAULTS: tuple[type[Exception], ...] = (MemberFault, *PACKING_ERRORS)
 _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
+_AHEAD = 4
+"""Blocks that are unpacked before they are looked at, at most."""
 _WAITING = 300
 """Bytes that a member takes until its name is known."""
 
@@ -162,7 +162,7 @@ class StreamedArchive(OpenedFile, ABC):
             with (
                 as_file(self._source, BLOCK) as file,
                 plain_stream(file, self._compression, self.allowance) as plain,
-                _ahead(until_broken(plain) if self._access.rescues else plain.read) as read,
+                _read_ahead(until_broken(plain) if self._access.rescues else plain.read) as read,
             ):
                 yield Forward(spool.through(read) if spool else read)
         except ArchiveError:
@@ -271,45 +271,7 @@ def _reading(source: Source) -> Callable[[int], bytes]:
 
 
 @contextmanager
-def _ahead(read: Callable[[int], bytes]) -> Iterator[Callable[[int], bytes]]:
-    """The same reading, a few blocks ahead in a thread of its own: unpacking lets other threads run."""
-    blocks: queue.Queue[Any] = queue.Queue(4)
-    is_over = threading.Event()
-
-    def work() -> None:
-        while not is_over.is_set():
-            item: Any
-            try:
-                item = read(BLOCK)
-            except BaseException as error:  # noqa: BLE001 - handed to the thread that reads
-                item = error
-            while not is_over.is_set():
-                try:
-                    blocks.put(item, timeout=0.1)
-                except queue.Full:
-                    continue
-                break
-            if not item or isinstance(item, BaseException):
-                return
-
-    thread = threading.Thread(target=work, name="unpack", daemon=True)
-    thread.start()
-    at_end = False
-
-    def pulled(_: int) -> bytes:
-        nonlocal at_end
-        if at_end:
-            return b""
-        item = blocks.get()
-        if isinstance(item, BaseException):
-            at_end = True
-            raise item
-        at_end = not item
-        block: bytes = item
-        return block
-
-    try:
-        yield pulled
-    finally:
-        is_over.set()
-        thread.join()
+def _read_ahead(read: Callable[[int], bytes]) -> Iterator[Callable[[int], bytes]]:
+    """The same reading, a few blocks ahead."""
+    with closing(ahead(iter(lambda: read(BLOCK), b""), _AHEAD)) as blocks:
+        yield lambda _: next(blocks, b"")

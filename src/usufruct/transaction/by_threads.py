@@ -6,9 +6,12 @@ The libraries that unpack, hash and write let other threads run meanwhile; the r
 import queue
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import closing
+from itertools import chain
 from typing import Any
 
 from usufruct.archives.reading import Archive
+from usufruct.files.ahead import ahead
 from usufruct.transaction.jobs import Jobs, Staged, portions_of, written
 
 SMALL = 256 << 10
@@ -111,45 +114,26 @@ _END = object()
 
 def read_ahead(archive: Archive, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
     """What `Archive.stream` gives, read by a thread of its own a few blocks ahead."""
-    read: queue.Queue[Any] = queue.Queue(_AHEAD)
-    is_over = threading.Event()
-
-    def work() -> None:
-        try:
-            small: list[Any] = []
-            weight = 0
-            for row, blocks in archive.stream(rows):
-                small.append(row)
-                for block in blocks:
-                    small.append(block)
-                    weight += len(block)
-                    if weight >= SMALL:
-                        _put(read, small, is_over)
-                        small, weight = [], 0
-                    if is_over.is_set():
-                        return
-                small.append(_END)
-            _put(read, small, is_over)
-            _put(read, None, is_over)
-        except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
-            _put(read, error, is_over)
-
-    thread = threading.Thread(target=work, name="unpack", daemon=True)
-    thread.start()
-    try:
-        items = _items(read)
+    with closing(ahead(_portions(archive, rows), _AHEAD)) as portions:
+        items = chain.from_iterable(portions)
         for row in items:
             yield row, _one_file(items)
-    finally:
-        is_over.set()
-        thread.join()
 
 
-def _items(read: "queue.Queue[Any]") -> Iterator[Any]:
-    while (found := read.get()) is not None:
-        if isinstance(found, BaseException):
-            raise found
-        yield from found
+def _portions(archive: Archive, rows: Sequence[int]) -> Iterator[list[Any]]:
+    """Rows, each with its blocks and `_END` behind it; many small files are handed over together."""
+    small: list[Any] = []
+    weight = 0
+    for row, blocks in archive.stream(rows):
+        small.append(row)
+        for block in blocks:
+            small.append(block)
+            weight += len(block)
+            if weight >= SMALL:
+                yield small
+                small, weight = [], 0
+        small.append(_END)
+    yield small
 
 
 def _one_file(items: Iterator[Any]) -> Iterator[bytes]:
