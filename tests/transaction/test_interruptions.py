@@ -15,7 +15,7 @@ from usufruct.errors import Interrupted, MachineError, PlanIsStale
 from usufruct.files.platform import this_platform
 from usufruct.transaction.recover import Recovered
 
-TIDYING = ("staging-dropped", "backup-dropped", "tidied")
+TIDYING = ("tidying", "staging-dropped", "backup-dropped", "tidied")
 """The points behind the commit point."""
 
 
