@@ -125,7 +125,6 @@ class Surroundings(Struct, frozen=True):
                 platform=platform,
                 now=self.now,
                 watch=self.watch,
-                tidies_last=True,
                 checkpoint=self.checkpoint or no_checkpoint,
             )
 

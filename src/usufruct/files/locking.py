@@ -51,8 +51,8 @@ def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[
             try:
                 with _no_helpers(lock, until):
                     holder.write_text(f"{printable(doing)}, process {os.getpid()}\n", encoding="utf-8")
-                    _wait_for_what_goes_on_behind(lock, tell_waiting)
                     try:
+                        _wait_for_what_goes_on_behind(lock, tell_waiting)
                         yield turn
                     finally:
                         holder.unlink(missing_ok=True)

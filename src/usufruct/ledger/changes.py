@@ -48,7 +48,8 @@ def split_change(ledger: Ledger, change: int, parts: Iterable[tuple[int, str, in
         )
         ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (cursor.lastrowid, holding))
     ledger.connection.execute(
-        "UPDATE past_layer SET change = (SELECT gone FROM holding WHERE number = holding) WHERE change = ?", (change,)
+        "UPDATE past_layer SET change = (SELECT gone FROM holding WHERE number = past_layer.holding) WHERE change = ?",
+        (change,),
     )
 
 
@@ -164,6 +165,11 @@ def forget_staging(ledger: Ledger, staging: Staging) -> None:
 def enter_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
     """Note backups that may be forgotten once nothing is under way."""
     ledger.connection.executemany("INSERT OR IGNORE INTO unneeded VALUES (?)", ((digest,) for digest in digests))
+
+
+def unneeded_backups(ledger: Ledger, most: int) -> list[bytes]:
+    """Some of the backups noted as unneeded, at most so many."""
+    return [row[0] for row in ledger.connection.execute("SELECT blake3 FROM unneeded LIMIT ?", (most,))]
 
 
 def noted_backups(ledger: Ledger) -> list[tuple[bytes, bool]]:

@@ -37,11 +37,10 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 
     """A change that is reversed if anything inside fails; inside must end with `finish`.
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
-    as it was before, and says so; if the change was done when it happened, it says that. What fails in the tidying
-    afterwards is not raised: the next command tidies again. Where the edges say so, that is left for when nothing else
-    is to be done: to the next change, or the end of all.
+    as it was before, and says so; if the change was done when it happened, it says that. What it leaves to be removed
+    is left for the next change, or for whoever made the edges to do in the end.
     """
-    if edges.tidies_last and not is_tidy(edges.ledger):
+    if not is_tidy(edges.ledger):
         tidy_if_possible(edges)
     # Nothing is on disk before the first staging directory is recorded, and that waits.
     with edges.ledger.transaction(waits=False):
@@ -49,8 +48,6 @@ def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 
     edges.backups.note_for(change)
     try:
         yield Work(edges, change, about)
-        if not edges.tidies_last:
-            tidy_if_possible(edges)
     except BaseException as error:
         if phase_of(edges.ledger, change) is Phase.DONE:
             kept = f"The {kind} of {about} was finished before; it stays."

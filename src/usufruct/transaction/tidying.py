@@ -22,6 +22,7 @@ from usufruct.ledger.changes import (
     set_settling,
     stagings_of_ended,
     unfinished_changes,
+    unneeded_backups,
     unneeded_notes,
 )
 from usufruct.survey.drives import Presence, drives_of, place_of_staging
@@ -34,11 +35,11 @@ _MANY, _LARGE = 500, 256 << 20
 
 def takes_long(edges: Edges) -> bool:
     """Whether what is left to remove is so much that nobody should wait for it."""
-    noted = noted_backups(edges.ledger)
-    size, files = 0, len(noted)
+    unneeded = unneeded_backups(edges.ledger, _MANY + 1)
+    size, files = 0, len(unneeded)
     if files > _MANY or edges.ledger.is_half_empty:
         return True
-    for digest, _ in noted:
+    for digest in unneeded:
         with suppress(OSError):
             size += edges.backups.size_of(digest)
     for staging in stagings_of_ended(edges.ledger):

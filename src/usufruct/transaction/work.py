@@ -39,8 +39,6 @@ class Edges(Struct, frozen=True, kw_only=True):
     """Nanoseconds since 1970 UTC."""
     watch: Watch = unwatched
     """Told how far a change has come, after each file."""
-    tidies_last: bool = False
-    """What a change leaves to be removed may wait until there is nothing else to do."""
     checkpoint: Callable[[str], None] = no_checkpoint
     """Called at each named point of a change; a test may end the process there."""
 
