@@ -1,8 +1,8 @@
 """How every command grows with years of use: holdings, files on record, definitions and downloads.
 
-    python -m benchmarks.years [--runs N] [--base N] [--json FILE] [--plot FILE] DIRECTORY
+    python -m benchmarks.years [--runs N] [--sizes N...] [--files N] [--json FILE] [--plot FILE] DIRECTORY
 
-Homes of four sizes are built in DIRECTORY by the program's own ways, their files really there, and left. In each the
+Homes of several sizes are built in DIRECTORY by the program's own ways, their files really there, and left. In each the
 same small work is done, which should take the same, and what looks at everything, which may take in step with it.
 Seconds are of the processor, the fewest of the runs. The exponent is the slope of a line through the logarithms; of
 what grows in step without its start. The end is 1 where something grows faster than it may.
@@ -20,7 +20,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from benchmarks.growth import exponent
-from benchmarks.measuring import PROGRAM, machine, run, table
+from benchmarks.measuring import PROGRAM, Run, machine, run, table
 from usufruct.actions.adding import add_archives
 from usufruct.actions.applications import known_applications
 from usufruct.actions.request import Request
@@ -28,9 +28,14 @@ from usufruct.actions.surroundings import Surroundings
 from usufruct.files.platform import this_platform
 from usufruct.files.state_places import StatePlaces
 
-FACTORS = (1, 2, 4, 8)
-_FILES = 60
+SIZES = (100, 200, 400, 800)
+"""Holdings of the homes."""
+FILES = 60
 """Files of a holding: half in a directory of its own, half in one that all share."""
+_SOME = 40
+"""Holdings that are removed by one command."""
+_DEFINITION_FOR, _DOWNLOAD_FOR = 25, 5
+"""Holdings for each definition, and for each archive that is kept among the downloads."""
 _STEP, _MOST_STEP = 1.1, 0.15
 """Exponents: of work in step with what there is, and of work that should not depend on it."""
 _NOISE = 0.02
@@ -61,27 +66,29 @@ def called(number: int) -> str:
     return "pack " + "".join("abcdefghij"[int(digit)] for digit in f"{number:04}")
 
 
-def packed(number: int) -> bytes:
+def packed(number: int, files: int) -> bytes:
     """The zip of one holding: a piece and gels, of seeded bytes."""
     chance, name = random.Random(number), called(number)
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(f"{name}/rig.toml", f"name = '{name}'")
-        for file in range(_FILES // 2 - 1):
+        for file in range(files // 2 - 1):
             archive.writestr(f"{name}/part {file}.svg", b"<svg>" + chance.randbytes(chance.randrange(200, 600)))
-        for file in range(_FILES // 2):
+        for file in range(files // 2):
             archive.writestr(f"gels/{name} {file}.gel", b"gel " + chance.randbytes(chance.randrange(100, 300)))
     return buffer.getvalue()
 
 
 class Home:
-    """A home after some years: `holdings` of them, a definition for every ten, a download for every two."""
+    """A home after some years: `holdings` of so many files each, definitions and downloads in step."""
 
-    def __init__(self, directory: Path, holdings: int) -> None:
-        self.directory, self.holdings = directory, holdings
+    def __init__(self, directory: Path, holdings: int, files: int) -> None:
+        self.directory, self.holdings, self.files_each = directory, holdings, files
         self.home, self.downloads = directory / "usufruct", directory / "downloads"
         self.tiny = directory / "tiny.zip"
         self.files = directory / "Lanternbox" / "Gels"
+        self.carried = directory / "carried"
+        self.some = [called(number) for number in range(_SOME)]
 
     def build(self) -> None:
         """Make it, unless an earlier run has."""
@@ -94,7 +101,7 @@ class Home:
         lanternbox.mkdir()
         folders = {"pieces": "Puppets", "mark": "rig.toml", "loose": "Gels", "suffix": "gel"}
         (apps / "lanternbox.toml").write_text(_DEFINITION.format(name="lanternbox", root=lanternbox, **folders))
-        for number in range(self.holdings // 10):
+        for number in range(self.holdings // _DEFINITION_FOR):
             root = self.directory / f"Loom{number}"
             root.mkdir()
             names = {"pieces": f"Patterns {number}", "mark": f"loom{number}.toml", "loose": "Threads"}
@@ -109,17 +116,24 @@ class Home:
         for first in range(0, self.holdings, 50):
             paths = []
             for number in range(first, min(first + 50, self.holdings)):
-                kept = self.downloads if number % 2 else self.directory
+                kept = self.directory if number % _DOWNLOAD_FOR else self.downloads
                 paths.append(kept / f"{called(number)}.zip")
-                paths[-1].write_bytes(packed(number))
+                paths[-1].write_bytes(packed(number, self.files_each))
             for added in add_archives(around, paths, request, lambda _: None):
                 if added.state != "added":
                     raise SystemExit(f"{added.examined.path}: {added.error}")
         (self.directory / "built").touch()
 
-    def seconds(self, *words: str) -> float:
-        """Processor seconds of one command."""
-        return run([PROGRAM, *words], USUFRUCT_HOME=str(self.home), PAGER="cat").processor
+    def run(self, words: Sequence[str]) -> Run:
+        """One command; words in braces stand for what this home has."""
+        filled: list[str] = []
+        for word in words:
+            filled.extend(
+                self.some
+                if word == "{some}"
+                else [word.format(tiny=self.tiny, files=self.files, downloads=self.downloads, carried=self.carried)]
+            )
+        return run([PROGRAM, *filled], USUFRUCT_HOME=str(self.home), PAGER="cat")
 
 
 SMALL = {
@@ -132,6 +146,8 @@ SMALL = {
     "undo that": ("undo",),
     "remove it again": ("remove", "tiny"),
     "history": ("history",),
+    "remove forty": ("remove", "{some}"),
+    "undo these": ("undo",),
 }
 """Work that should take the same after years, in the order in which it is done."""
 WHOLE = {
@@ -142,21 +158,24 @@ WHOLE = {
     "look at the downloads": ("look", "{downloads}"),
     "archives": ("archives",),
     "whose folder": ("whose", "{files}"),
+    "carry out": ("carry", "out", "--without-archives", "{carried}"),
 }
 """Work that looks at everything."""
 
 
-def measured(homes: Sequence[Home], runs: int) -> dict[str, dict[int, float]]:
-    """Work → number of holdings → processor seconds, the fewest of the runs, which take turns."""
+def measured(homes: Sequence[Home], runs: int) -> tuple[dict[str, dict[int, float]], dict[str, int]]:
+    """Work → number of holdings → processor seconds, the fewest of the runs in turn; peaks in bytes."""
     found: dict[str, dict[int, float]] = {name: {} for name in (*SMALL, *WHOLE)}
+    peaks: dict[str, int] = {}
     for _ in range(runs):
         for home in homes:
             (home.home / "downloads.json").unlink(missing_ok=True)
+            home.carried.unlink(missing_ok=True)
             for name, words in {**SMALL, **WHOLE}.items():
-                filled = [word.format(tiny=home.tiny, files=home.files, downloads=home.downloads) for word in words]
-                seconds = home.seconds(*filled)
-                found[name][home.holdings] = min(seconds, found[name].get(home.holdings, math.inf))
-    return found
+                done = home.run(words)
+                found[name][home.holdings] = min(done.processor, found[name].get(home.holdings, math.inf))
+                peaks[name] = max(done.peak, peaks.get(name, 0))
+    return found, peaks
 
 
 def fits(points: dict[int, float], start: float) -> float:
@@ -193,25 +212,33 @@ def main(words: Sequence[str] | None = None) -> int:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("directory", type=Path)
     parser.add_argument("--runs", type=int, default=3)
-    parser.add_argument("--base", type=int, default=100, help="holdings of the smallest home")
+    parser.add_argument("--sizes", type=int, nargs="+", default=SIZES, help="holdings of each home")
+    parser.add_argument("--files", type=int, default=FILES, help="files of each holding")
     parser.add_argument("--json", type=Path)
     parser.add_argument("--plot", type=Path, help="needs matplotlib: pip install usufruct[benchmark]")
     options = parser.parse_args(words)
-    homes = [Home(options.directory.absolute() / str(options.base * one), options.base * one) for one in FACTORS]
+    homes = [Home(options.directory.absolute() / str(one), one, options.files) for one in options.sizes]
     for home in homes:
         home.build()
         print(f"built {home.holdings} holdings", file=sys.stderr, flush=True)
-    found = measured(homes, options.runs)
+    found, peaks = measured(homes, options.runs)
     start = min(min(points.values()) for points in found.values())
     exponents = {
         name: round(exponent(points) if name in SMALL else fits(points, start), 2) for name, points in found.items()
     }
-    rows = [["work", *(f"{home.holdings:,}" for home in homes), "exponent"]]
+    rows = [["work", *(f"{home.holdings:,}" for home in homes), "exponent", "MB"]]
     for name, points in found.items():
-        rows.append([name, *(f"{seconds:.2f}" for seconds in points.values()), f"{exponents[name]:.2f}"])
+        rows.append(
+            [
+                name,
+                *(f"{seconds:.2f}" for seconds in points.values()),
+                f"{exponents[name]:.2f}",
+                f"{peaks[name] / 1e6:.0f}",
+            ]
+        )
     print(table(rows))
     if options.json:
-        document = {"machine": machine(), "exponents": exponents, "points": found}
+        document = {"machine": machine(), "exponents": exponents, "points": found, "peaks": peaks}
         options.json.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
     if options.plot:
         plot(found, options.plot)
