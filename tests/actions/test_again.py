@@ -11,6 +11,7 @@ from usufruct.actions.demonstration import differences
 from usufruct.actions.history import history
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
+from usufruct.actions.outcomes import AlreadyThere
 from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
@@ -93,7 +94,7 @@ class AgainTest(WorldTest):
             self.world.applications = applications
             self.assertEqual(self.world.add(self.season).state, "already added")
             (looked,) = look_at(self.world.surroundings, [self.season], self.world.request())
-            self.assertEqual((looked.already.name if looked.already else "", looked.obstacle), ("season", None))
+            self.assertEqual((type(looked), looked.name, looked.obstacle), (AlreadyThere, "season", None))
 
     def test_what_becomes_of_the_archive_is_done_though_it_was_added_before(self) -> None:
         self.again()
@@ -112,6 +113,11 @@ class AgainTest(WorldTest):
         (added,) = add_archives(self.world.surroundings, [self.season], request, lambda _: None)
         self.assertEqual(added.state, "refused")
         self.assertIn("a file of other", added.examined.decisions[0].question)
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
+        # The answer used to make of it an update, told as such, which forgot that it only adds.
+        answered = added.examined.request.with_answer(("--on-clash", "keep"))
+        (added,) = add_archives(self.world.surroundings, [self.season], answered, lambda _: None)
+        self.assertEqual((added.state, added.examined.extends), ("added", True))
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
 
 
@@ -154,7 +160,7 @@ class ByHandTest(WorldTest):
         (folder / "dl/Owl/link.svg").symlink_to("wing.svg")
         (added,) = add_archives(self.around, [folder], self.world.request(), lambda _: None)
         self.assertEqual((added.state, added.error), ("added", None))
-        self.assertEqual(added.examined.holding, "Owl pack")
+        self.assertEqual(added.examined.name, "Owl pack")
         placed = self.world.contents()
         self.assertEqual(placed["Puppets/Owl/wing.svg"], "wing")
         self.assertTrue((self.world.lanternbox / "Puppets/Owl/link.svg").is_symlink())

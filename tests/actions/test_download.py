@@ -237,11 +237,9 @@ class AccessTest(WorldTest):
             with self.subTest(path=path.name, choices=choices):
                 result = look_at(self.world.surroundings, [path], self.world.request(**choices))[0]
                 self.assertIsInstance(result.error, UnsafeArchive)
-                self.assertEqual(result.decisions, ())
                 self.assertEqual("--skip-unsafe" in result.error.remedy, rest)
                 self.assertLess(len(result.error.message), 300)
         rest = look_at(self.world.surroundings, [mixed], self.world.request(skip_unsafe=True))[0]
-        self.assertIsNone(rest.error)
         self.assertIn("fits none", rest.decisions[0].question)
 
     def test_a_name_longer_than_the_file_system_holds_is_shortened(self) -> None:

@@ -62,7 +62,7 @@ class TwoPacksTest(WorldTest):
                     for name in (first,) if is_asked else (first, second):
                         wanted = {f"{name}: {entry}" for entry in places_of(pack)}
                         self.assertLessEqual(wanted, set(there))
-                    self.world.remove(*(one.examined.holding for one in holdings.values() if one.placed))
+                    self.world.remove(*(one.examined.name for one in holdings.values() if one.placed))
         self.assertGreater(min(asked, both), 5)
 
 

@@ -52,6 +52,12 @@ class DesktopTest(WorldTest):
         found = json.loads(self.said("off", "--json"))
         jsonschema.validate(found, {"$ref": "#/$defs/desktop off", "$defs": SCHEMA["$defs"]})
 
+    def test_an_archive_that_a_file_manager_hands_over_is_added_or_told_how(self) -> None:
+        odd = self.world.archive("odd.zip", {"odd.zzz": "odd"})
+        self.assertIn("There is no file", self.said("add", str(odd.with_name("gone.zip")), code=5))
+        asked = self.said("add", str(odd), code=3)
+        self.assertRegex(asked, rf"answer +usufruct add {odd} --to ")
+
     def test_what_was_there_stays(self) -> None:
         other = self.entry.with_name("weftline.desktop")
         other.parent.mkdir(parents=True)

@@ -65,7 +65,7 @@ class StartTest(WorldTest):
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
             (("downloads",), 96, "logging"),
-            (("look", "Dawn.zip"), 127, "isal logging"),
+            (("look", "Dawn.zip"), 129, "isal logging"),
             (("add", "Dawn.zip"), 165, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):

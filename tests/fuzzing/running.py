@@ -74,7 +74,7 @@ def go_the_whole_way(world: World, path: Path) -> None:
     for one in (request, skipping):
         for added in add_archives(world.surroundings, [path], one, lambda _: None):
             if added.placed:
-                remove_holdings(world.surroundings, [added.examined.holding], lambda _: None)
+                remove_holdings(world.surroundings, [added.examined.name], lambda _: None)
     if found := differences(before, tree_of(apps)):
         raise Fault(f"it is not as before: {found[:3]}")
 

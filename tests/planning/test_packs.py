@@ -14,7 +14,7 @@ from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.layout import Layout
 from usufruct.planning.candidates import Candidates
-from usufruct.planning.competition import Verdict, also_for, verdict_on
+from usufruct.planning.competition import Verdict, verdict_on
 from usufruct.planning.layout import layout_of, pieces_of
 from usufruct.planning.names import tidy_name
 from usufruct.planning.tree import Tree
@@ -155,7 +155,7 @@ class PacksTest(unittest.TestCase):
                     verdict = verdict_on(layouts, pack["download"])  # noqa: B023
                     best = verdict.layout
                     goes = [(one.row, one.to) for one in best.placements] if best else []
-                    also = also_for(best, layouts) if best else ()
+                    also = verdict.also_for
                     return goes, also, verdict.decision, verdict.runners_up, verdict.standings, verdict.common
 
                 self.assertEqual(told(some), told(applications))

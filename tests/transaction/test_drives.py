@@ -15,7 +15,7 @@ from tests.transaction.kills import killed_at
 from usufruct.actions.checking import check_holdings, check_store
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
-from usufruct.actions.moving_on import say_moved
+from usufruct.actions.recovering import say_moved
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.repairing import repair
 from usufruct.actions.surroundings import Surroundings

@@ -50,7 +50,7 @@ class FailuresTest(WorldTest):
         from usufruct.survey.room import check_room
 
         path = self.world.archive("sky.zip", {"gels/moon.gel": "m" * 5000})
-        with examined([path], self.world.request(), None, for_adding=False) as found:
+        with examined(self.world.surroundings, [path], self.world.request(), None, for_adding=False) as found:
             small = FileSystem("vfat", NameRules(), 4096)
             with self.assertRaisesRegex(MachineError, r"gels/moon\.gel has 5,000 bytes, more than one file can have"):
                 check_room(found.plan, lambda _: small, str(self.world.places.data))

@@ -8,8 +8,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.actions.afterwards import Settled, settle_archive
-from usufruct.actions.examine import Examined, examined
-from usufruct.actions.looking import groups, refuse_name, refuse_ours
+from usufruct.actions.examine import examined
+from usufruct.actions.looking import groups, refuse_name
+from usufruct.actions.outcomes import AlreadyThere, Examined, Ready
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
@@ -46,7 +47,7 @@ class Added(Struct, kw_only=True):
 def _seen(found: Examined) -> str:
     """What an archive was found to be, for the log."""
     application = found.application.name if found.application else "no application"
-    return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.holding or 'nothing'}"
+    return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.name or 'nothing'}"
 
 
 def _why_it_stays(found: Examined) -> str:
@@ -102,11 +103,11 @@ def add_archives(
                 of_these = results[-number:]
                 if afterwards != KEEP and number == len(errands) and all(map(_is_in, of_these)):
                     if why := _why_it_stays(found):
-                        lets_go = f"`usufruct archives {quoted(found.holding)} --{afterwards}`"
+                        lets_go = f"`usufruct archives {quoted(found.name)} --{afterwards}`"
                         fault = f"The archive stays, for {why}; {lets_go} lets it go all the same"
                         result.settled = Settled(afterwards, fault=fault)
                     else:
-                        result.settled = settle_archive(surroundings, edges, found.holding, afterwards)
+                        result.settled = settle_archive(surroundings, edges, found.name, afterwards)
                 tell(result)
                 if isinstance(result.error, Interrupted):
                     return results
@@ -115,8 +116,7 @@ def add_archives(
 
 def _added(surroundings: Surroundings, edges: Edges, paths: Sequence[Path], request: Request) -> Added:
     """Examine and place one archive, or several as one."""
-    with examined(paths, request, edges.ledger, for_adding=True, platform=edges.platform) as found:
-        refuse_ours(surroundings, found)
+    with examined(surroundings, paths, request, edges.ledger, for_adding=True) as found:
         result = _add(edges, found)
     if isinstance(result.error, ProgramsFound) and not request.known_programs:
         # Now that they are known, the rules decide what becomes of them.
@@ -125,48 +125,45 @@ def _added(surroundings: Surroundings, edges: Edges, paths: Sequence[Path], requ
 
 
 def _add(edges: Edges, found: Examined) -> Added:
-    request = found.request
-    if found.already or (found.is_installed and found.layout and not found.layout.files and not found.error):
+    if isinstance(found, AlreadyThere):
         return Added(examined=found, state="already added")
-    if (obstacle := found.obstacle) or not found.archive or not found.plan:
-        return Added(examined=found, state="refused", error=obstacle)
+    if not isinstance(found, Ready):
+        return Added(examined=found, state="refused", error=found.obstacle)
+    request, identity_of = found.request, edges.platform.identity_of_volume
     try:
-        refuse_destination(edges.ledger, edges.platform.identity_of_volume, found.plan.snapshot.root)
+        refuse_destination(edges.ledger, identity_of, found.plan.snapshot.root)
         if found.updates:
-            refuse_away(edges.ledger, edges.platform.identity_of_volume, found.updates)
+            refuse_away(edges.ledger, identity_of, found.updates)
         check_room(found.plan, lambda path: volume_of(path, edges.platform), edges.backups.top)
     except UsufructError as error:
-        found.error = error
         return Added(examined=found, state="refused", error=error)
     try:
         placed = place_holding(
             edges,
             found.archive,
             found.plan,
-            _holding(found, request, edges.now()),
-            found.volumes,
+            _holding(found, edges.now()),
+            found.download.volumes,
             programs_allowed=request.allows_programs(found.application),
             updates=found.updates,
             claims=request.choices.claim,
         )
     except UsufructError as error:
-        found.error = error
         return Added(examined=found, state="failed", error=error)
     is_update = found.updates and not found.extends
     return Added(examined=found, state="updated" if is_update else "added", placed=placed)
 
 
-def _holding(found: Examined, request: Request, now: int) -> Holding:
-    assert found.plan
-    file_name = Path(found.path).name
+def _holding(found: Ready, now: int) -> Holding:
+    file_name, request = Path(found.path).name, found.request
     return Holding(
         number=0,
-        name=found.holding,
+        name=found.name,
         application=found.application.name if found.application else None,
         root=found.plan.snapshot.root,
         archive=found.path,
         archive_size=found.size,
-        archive_digest=found.digest,
+        archive_digest=found.download.digest,
         format=found.format,
         tidy_name=tidy_name(file_name),
         version=version_of(file_name),

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from usufruct.actions.fingerprints import is_still
 from usufruct.actions.listing import find_holdings
-from usufruct.actions.sources import is_still
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
 from usufruct.files.moving import are_one_name, place_twice

@@ -1,10 +1,12 @@
 """A download as it may be taken: opened, opened with the archives in it, or whole as the file it is."""
 
 from collections.abc import Sequence
+from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct
 
+from usufruct.actions.fingerprints import digest_of_all, volume_at
 from usufruct.actions.request import Request
 from usufruct.archives.nested import WholeFile, opened_inside, opened_together
 from usufruct.archives.opening import open_archive
@@ -12,6 +14,7 @@ from usufruct.archives.reading import Archive, digests_of
 from usufruct.archives.unpacked import UnpackedFolder
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
+from usufruct.model.holdings import Volume
 from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
 from usufruct.planning.candidates import Candidates
 from usufruct.planning.layout import layout_of, outside_layout, pieces_of
@@ -81,6 +84,16 @@ class Download:
             whole = self._whole_file() if path == self.path else WholeFile(path)
             whole.facts.what = error.what
             return whole
+
+    @cached_property
+    def volumes(self) -> tuple[Volume, ...]:
+        """The files that it consists of; each is read through."""
+        return tuple(map(volume_at, self.archive.facts.volumes))
+
+    @cached_property
+    def digest(self) -> bytes:
+        """What tells its content from that of all others."""
+        return digest_of_all(self.volumes)
 
     def close(self) -> None:
         """Let go of all that was opened."""

@@ -4,12 +4,12 @@ from collections.abc import Sequence
 from itertools import product
 from pathlib import Path
 
-from usufruct.actions.examine import Examined, examined
+from usufruct.actions.examine import examined
+from usufruct.actions.outcomes import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
-from usufruct.errors import MachineError, WrongUsage
+from usufruct.errors import WrongUsage
 from usufruct.planning.names import fault_in_name
-from usufruct.survey.own import refuse_own
 
 
 def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Request) -> list[Examined]:
@@ -18,20 +18,9 @@ def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Reque
     refuse_name(request)
     with surroundings.reading() as ledger:
         for paths, one in product(groups(archives, request), request.each()):
-            with examined(paths, one, ledger, for_adding=False, platform=surroundings.platform) as result:
-                refuse_ours(surroundings, result)
+            with examined(surroundings, paths, one, ledger, for_adding=False) as result:
                 results.append(result)
     return results
-
-
-def refuse_ours(surroundings: Surroundings, found: Examined) -> None:
-    """Let an archive that would go where our own files are be refused."""
-    if found.plan and not found.error:
-        places = surroundings.places
-        try:
-            refuse_own(found.plan, (str(places.config), str(places.data)))
-        except MachineError as error:
-            found.error = error
 
 
 def refuse_name(request: Request) -> None:

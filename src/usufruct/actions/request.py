@@ -24,7 +24,9 @@ class Request(Struct, frozen=True, kw_only=True):
     """Absolute path of a directory to place under, without an application."""
     choices: Choices = field(default_factory=Choices)
     update: str | None = None
-    """The holding that the archive takes the place of."""
+    """The holding that the archive takes the place of, or adds to."""
+    extends: bool = False
+    """`update` came from the very same archive and is added to, by its own choices and these."""
     name: str | None = None
     """What the holding is to be called."""
     takes_safe: bool = False

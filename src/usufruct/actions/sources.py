@@ -8,17 +8,16 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from usufruct.actions.download import Download
+from usufruct.actions.fingerprints import is_still
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Access, Archive
-from usufruct.archives.unpacked import digest_of_folder
 from usufruct.errors import DamagedArchive, MachineError
-from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import volumes_of
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
-from usufruct.model.holdings import Holding, Volume
+from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer
 
 Rows = dict[str, int]
@@ -58,21 +57,6 @@ def source_of(
         yield archive, {listing.path(row): row for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE}
     finally:
         download.close()
-
-
-def volume_at(path: str) -> Volume:
-    """A file of an archive, or a directory that was unpacked already, as the record tells it from others."""
-    if os.path.isdir(path):
-        size, digest = digest_of_folder(path)
-        return Volume(path=path, size=size, digest=digest)
-    return Volume(path=path, size=os.stat(path).st_size, digest=digest_of(path))
-
-
-def is_still(volume: Volume) -> bool:
-    """What lies at a volume's path is what was there; OSError where nothing can be seen."""
-    if os.path.isdir(volume.path):
-        return volume_at(volume.path) == volume
-    return os.stat(volume.path).st_size == volume.size and digest_of(volume.path) == volume.digest
 
 
 def archives_of(ledger: Ledger, holding: Holding, given: Path | None = None) -> list[Path]:

@@ -6,8 +6,8 @@ from pathlib import Path
 from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
-from usufruct.actions.examine import Examined
 from usufruct.actions.looking import look_at
+from usufruct.actions.outcomes import Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.model.applications import Application
@@ -26,7 +26,7 @@ class Tried(Struct, frozen=True):
     def near(self) -> tuple[Standing, ...]:
         """Applications that nearly won it, or that it is nearly a tie between."""
         winner = self.contest.application.name if self.contest.application else ""
-        near = tuple(one for one in self.contest.standings if one.is_near and one.application != winner)
+        near = tuple(one for one in self.contest.verdict.standings if one.is_near and one.application != winner)
         return near if winner or len(near) > 1 else ()
 
 

@@ -9,7 +9,7 @@ from usufruct.model.holdings import Holding
 
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
-    from usufruct.actions.examine import Examined
+    from usufruct.actions.outcomes import Examined
     from usufruct.actions.reading import Verified
     from usufruct.actions.showing import Shown
     from usufruct.model.layout import Decision
@@ -19,8 +19,10 @@ if TYPE_CHECKING:
 def examined_document(result: "Examined") -> dict[str, Any]:
     """One archive of `look --json`."""
     # Only here: `list` writes a document too, and starts without what reading archives needs.
+    from usufruct.actions.outcomes import AlreadyThere, Asked, Refused
     from usufruct.cli.facts import evidence_label, facts_document
 
+    decisions = result.decisions if isinstance(result, Asked) else ()
     layout, plan = result.layout, result.plan
     placements: list[dict[str, Any]] = []
     aside: list[dict[str, Any]] = []
@@ -54,16 +56,16 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         "facts": facts_document(result),
         "application": result.application.name if result.application else None,
         "evidence": evidence_label(layout.evidence) if layout and result.application else None,
-        "holding": result.holding or None,
+        "holding": result.name or None,
         "updates": result.updates.name if result.updates else None,
-        "already_added": result.already is not None,
+        "already_added": isinstance(result, AlreadyThere) and result.holding is not None,
         "placements": placements,
         "aside": aside,
         "refused": [{"entry": refusal.entry, "reason": refusal.reason} for refusal in layout.refused] if layout else [],
-        "decision": decision_document(result.decisions[0]) if result.decisions else None,
-        "further_decisions": [decision_document(decision) for decision in result.decisions[1:]],
-        "also_for": [{"application": name, "files": count} for name, count in result.also_for],
-        "runners_up": [{"application": name, "why": why} for name, why in result.runners_up],
+        "decision": decision_document(decisions[0]) if decisions else None,
+        "further_decisions": [decision_document(decision) for decision in decisions[1:]],
+        "also_for": [{"application": name, "files": count} for name, count in result.verdict.also_for],
+        "runners_up": [{"application": name, "why": why} for name, why in result.verdict.runners_up],
         "weighed": [
             {
                 "application": one.application,
@@ -71,9 +73,9 @@ def examined_document(result: "Examined") -> dict[str, Any]:
                 "files": one.files,
                 "near": one.is_near,
             }
-            for one in result.standings
+            for one in result.verdict.standings
         ],
-        "error": error_document(result.error),
+        "error": error_document(result.error if isinstance(result, Refused) else None),
     }
 
 

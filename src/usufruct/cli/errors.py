@@ -1,10 +1,15 @@
-"""How an error reaches the user: three sentences, or a JSON document."""
+"""How an error reaches the user: three sentences or a JSON document, and an exit code."""
 
+import io
+import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from usufruct.cli.screen import echo, echo_json_error, path_words, styled, wrapped
-from usufruct.errors import UsufructError
+import click
+
+from usufruct.cli.screen import echo, echo_json_error, echo_text, path_words, styled, wrapped
+from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 
 def error_document(error: UsufructError | None) -> dict[str, Any] | None:
@@ -24,3 +29,95 @@ def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) 
     lines[0] = lines[0].replace("usufruct:", styled("usufruct:", "bad"), 1)
     for line in lines:
         echo(line, err=True)
+
+
+def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
+    """Do a command's work, tell of whatever keeps it from its end, and give the exit code."""
+    try:
+        result = work()
+        return result if isinstance(result, int) else 0
+    except UsufructError as error:
+        return _told(error, error if error.__cause__ else None, as_json=as_json)
+    except click.exceptions.NoArgsIsHelpError as error:
+        echo_text(error.format_message())
+        return 0
+    except click.ClickException as error:
+        told = _with_its_place(error)
+        if as_json:
+            echo_json_error({"error": error_document(_misspelled(told))})
+        shown = io.StringIO()
+        told.show(shown)
+        for line in shown.getvalue().splitlines():
+            echo(line, err=True)
+        return error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        echo("Stopped.", err=True)
+        return 130
+    except BrokenPipeError:
+        # Whoever read our output has seen enough; the interpreter must not complain while it closes.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 0
+    except OSError as error:
+        return _told(_refused(error), error, as_json=as_json)
+    except MemoryError as error:
+        return _told(_no_memory(), error, as_json=as_json)
+    except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
+        return _told(_own_fault(error), error, as_json=as_json)
+
+
+def _with_its_place(error: click.ClickException) -> click.ClickException:
+    """What is told of an option of all commands that was written behind one: it is not unknown, only out of place."""
+    if not isinstance(error, click.NoSuchOption) or not error.ctx:
+        return error
+    name, whole = error.option_name, error.ctx.find_root().command
+    if not any(name in option.opts for option in whole.params):
+        return error
+    command = error.ctx.command_path.removeprefix("usufruct ")
+    return click.UsageError(f"{name} belongs before the command: usufruct {name} {command} …", error.ctx)
+
+
+def _misspelled(error: click.ClickException) -> WrongUsage:
+    """What is told to programs of words that do not fit the command."""
+    path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "usufruct"
+    message = error.format_message()
+    return WrongUsage(message if message.endswith(".") else f"{message}.", remedy=f"`{path} --help` shows its words.")
+
+
+_KEPT = "What was finished before it stays; a change that was under way was reversed, or is by the next command."
+
+
+def _own_fault(error: Exception) -> UsufructError:
+    """What is told of a fault of our own; the log has the rest."""
+    return UsufructError(
+        f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
+        kept=_KEPT,
+        remedy="Please report it with what stands at the end of the log.",
+    )
+
+
+def _refused(error: OSError) -> UsufructError:
+    """What is told of something that the system refused outside of a change."""
+    where = f" at {error.filename}" if error.filename else ""
+    return MachineError(
+        f"The system refused{where}: {error.strerror or error}.",
+        kept=_KEPT,
+        remedy="Check permissions, free space and whether its drive is there; then try again.",
+    )
+
+
+def _no_memory() -> UsufructError:
+    return MachineError(
+        "There is not enough memory for this.", kept=_KEPT, remedy="Close other programs, then try again."
+    )
+
+
+def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -> int:
+    """Tell of an error; where something lies behind it, that goes to the log, and it is told where that is."""
+    log = None
+    if cause is not None:
+        from usufruct.cli.log import keep_log
+
+        logger, log = keep_log()
+        logger.error("%s", error.message, exc_info=cause)
+    tell_error(error, as_json=as_json, log=log)
+    return error.exit_code

@@ -10,7 +10,7 @@ from usufruct.model.layout import Evidence
 from usufruct.planning.dangers import disguised_in, links_in, programs_in
 
 if TYPE_CHECKING:
-    from usufruct.actions.examine import Examined
+    from usufruct.actions.outcomes import Examined
 
 _INDENT = "  "
 _NAMED = 3

@@ -1,8 +1,7 @@
-"""The command line's entrance: which commands there are, and how errors reach the user."""
+"""The command line's entrance: which commands there are."""
 
 import contextlib
 import importlib
-import io
 import os
 from collections.abc import Sequence
 
@@ -10,10 +9,10 @@ import click
 from click.shell_completion import CompletionItem
 
 from usufruct import __version__
-from usufruct.cli.errors import error_document, tell_error
+from usufruct.cli.errors import exit_code_of
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, echo_json_error, echo_text, end_page, lost_output
-from usufruct.errors import MachineError, UsufructError, WrongUsage
+from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, lost_output
+from usufruct.errors import MachineError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
@@ -187,71 +186,19 @@ def _wants_plain() -> bool:
     return around.settings().output == "plain"
 
 
-def _with_its_place(error: click.ClickException) -> click.ClickException:
-    """What is told of an option of all commands that was written behind one: it is not unknown, only out of place."""
-    if not isinstance(error, click.NoSuchOption) or not error.ctx:
-        return error
-    name = error.option_name
-    if not any(name in option.opts for option in cli.params):
-        return error
-    command = error.ctx.command_path.removeprefix("usufruct ")
-    return click.UsageError(f"{name} belongs before the command: usufruct {name} {command} …", error.ctx)
-
-
-def _misspelled(error: click.ClickException) -> WrongUsage:
-    """What is told to programs of words that do not fit the command."""
-    path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "usufruct"
-    message = error.format_message()
-    return WrongUsage(message if message.endswith(".") else f"{message}.", remedy=f"`{path} --help` shows its words.")
-
-
-_KEPT = "What was finished before it stays; a change that was under way was reversed, or is by the next command."
-
-
-def _own_fault(error: Exception) -> UsufructError:
-    """What is told of a fault of our own; the log has the rest."""
-    return UsufructError(
-        f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
-        kept=_KEPT,
-        remedy="Please report it with what stands at the end of the log.",
-    )
-
-
-def _refused(error: OSError) -> UsufructError:
-    """What is told of something that the system refused outside of a change."""
-    where = f" at {error.filename}" if error.filename else ""
-    return MachineError(
-        f"The system refused{where}: {error.strerror or error}.",
-        kept=_KEPT,
-        remedy="Check permissions, free space and whether its drive is there; then try again.",
-    )
-
-
-def _no_memory() -> UsufructError:
-    return MachineError(
-        "There is not enough memory for this.", kept=_KEPT, remedy="Close other programs, then try again."
-    )
-
-
-def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -> int:
-    """Tell of an error; where something lies behind it, that goes to the log, and it is told where that is."""
-    log = None
-    if cause is not None:
-        from usufruct.cli.log import keep_log
-
-        logger, log = keep_log()
-        logger.error("%s", error.message, exc_info=cause)
-    tell_error(error, as_json=as_json, log=log)
-    return error.exit_code
-
-
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
     command = next((word for word in words if not word.startswith("-")), "")
     is_read = command in _PAGED and "--json" not in words
     if is_read:
         begin_page()
-    code = _carried_out(words, as_json="--json" in words)
+    if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
+        # The library has no class for this shell; importing ours makes it known.
+        importlib.import_module("usufruct.cli.commands.completion")
+    code = exit_code_of(
+        lambda: cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words)),
+        as_json="--json" in words,
+    )
     if is_read:
         end_page()
     if lost := lost_output():
@@ -260,39 +207,3 @@ def run(words: Sequence[str]) -> int:
             echo(f"{told}; `usufruct history` shows it.", err=True)
         return code or MachineError.exit_code
     return code
-
-
-def _carried_out(words: Sequence[str], *, as_json: bool) -> int:
-    if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
-        # The library has no class for this shell; importing ours makes it known.
-        importlib.import_module("usufruct.cli.commands.completion")
-    try:
-        result = cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words))
-        return result if isinstance(result, int) else 0
-    except UsufructError as error:
-        return _told(error, error if error.__cause__ else None, as_json=as_json)
-    except click.exceptions.NoArgsIsHelpError as error:
-        echo_text(error.format_message())
-        return 0
-    except click.ClickException as error:
-        told = _with_its_place(error)
-        if as_json:
-            echo_json_error({"error": error_document(_misspelled(told))})
-        shown = io.StringIO()
-        told.show(shown)
-        for line in shown.getvalue().splitlines():
-            echo(line, err=True)
-        return error.exit_code
-    except (click.Abort, KeyboardInterrupt):
-        echo("Stopped.", err=True)
-        return 130
-    except BrokenPipeError:
-        # Whoever read our output has seen enough; the interpreter must not complain while it closes.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        return 0
-    except OSError as error:
-        return _told(_refused(error), error, as_json=as_json)
-    except MemoryError as error:
-        return _told(_no_memory(), error, as_json=as_json)
-    except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
-        return _told(_own_fault(error), error, as_json=as_json)

@@ -19,7 +19,7 @@ from usufruct.model.applications import Programs
 from usufruct.model.choices import Choices, OnClash
 
 if TYPE_CHECKING:
-    from usufruct.actions.examine import Examined
+    from usufruct.actions.outcomes import Examined
     from usufruct.actions.request import Request
     from usufruct.actions.surroundings import Surroundings
     from usufruct.archives.reading import Access
@@ -272,9 +272,10 @@ def _in_downloads(surroundings: Surroundings, word: Path) -> Path:
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
     """Tell of a `--choose` that answered nothing, where nothing is left to ask that it could have meant."""
+    from usufruct.actions.outcomes import Asked, Refused
     from usufruct.planning.names import folded_path
 
-    if any(result.error or result.decisions or result.layout is None for result in results):
+    if any(isinstance(result, (Asked, Refused)) or result.layout is None for result in results):
         return
     used = {folded_path(word.strip("/")) for result in results if result.layout for word in result.layout.used_choices}
     for word in request.choices.choose:

@@ -8,12 +8,12 @@ from collections import Counter
 from collections.abc import Sequence, Set
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeGuard
 
 import click
 from msgspec.structs import replace
 
-from usufruct.actions.examine import Examined
+from usufruct.actions.outcomes import Asked, Examined
 from usufruct.actions.request import Request
 from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.options import RECEIVED
@@ -33,6 +33,7 @@ from usufruct.errors import UsufructError, WrongUsage
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.layout import Decision, Layout, Option
+from usufruct.model.plan import Plan
 from usufruct.planning.names import by_number
 
 if TYPE_CHECKING:
@@ -58,13 +59,13 @@ class Answers:
         self._for_all: dict[tuple[str, ...], str] = {}
         """Kind of question → name of the option that was chosen for all of it."""
 
-    def to(self, result: Examined, others: Sequence[Examined] = ()) -> Request | None:
+    def to(self, result: Asked, others: Sequence[Asked] = ()) -> Request | None:
         """The request with the person's answers to all questions of an archive; None if one is left open.
 
         `others` are archives that wait too: an answer may be given for those that ask the same.
         """
         if result.plan and result.plan.open_clashes:
-            return decided_clashes(result)
+            return _decided_clashes(result, result.plan)
         request = result.request
         for decision in result.decisions:
             if not decision.options:
@@ -165,11 +166,9 @@ def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]
     return (answer if isinstance(answer, (Option, str)) else None), False
 
 
-def decided_clashes(result: Examined) -> Request:
+def _decided_clashes(result: Asked, plan: Plan) -> Request:
     """The request with a person's word on each file in the way."""
-    plan, choices = result.plan, result.request.choices
-    assert plan, "there were clashes to ask about"
-    listing = plan.layout.listing
+    choices, listing = result.request.choices, plan.layout.listing
     decided = dict(choices.on_clash_of)
     rest: OnClash | None = None
     rows = [(words, (policy, False)) for policy, words in _CLASH_WORDS.items()]
@@ -177,7 +176,7 @@ def decided_clashes(result: Examined) -> Request:
     for row in plan.open_clashes:
         path = listing.path(row)
         if rest is None:
-            both = "\n  ".join(wrapped(result.both_words.get(row, ""), "  "))
+            both = "\n  ".join(wrapped(result.in_the_way[row], "  "))
             question = f"{path} is there already and differs. What shall become of the one there?\n  {both}"
             decided[path], is_rest = _selected(question, rows)
             rest = decided[path] if is_rest else None
@@ -194,9 +193,9 @@ _CLASH_WORDS = {
 }
 
 
-def is_answerable(result: Examined) -> bool:
+def is_answerable(result: Examined) -> TypeGuard[Asked]:
     """Whether a person could answer all questions of an archive by picking."""
-    return bool(result.decisions) and not result.error and all(decision.options for decision in result.decisions)
+    return isinstance(result, Asked) and all(decision.options for decision in result.decisions)
 
 
 def _option_words(option: Option, wide: int) -> str:
@@ -205,13 +204,11 @@ def _option_words(option: Option, wide: int) -> str:
     return f"{option.name.ljust(wide)}  {count_words(option.files, 'file')}, {size_words(option.size)}{example}"
 
 
-def picked(result: Examined) -> tuple[str, ...]:
+def picked(layout: Layout) -> tuple[str, ...]:
     """Paths of the entries that a person ticks.
 
     Pieces and directories are ticked as one, unless they are opened to choose from what is in them.
     """
-    layout = result.layout
-    assert layout
     opened: set[str] = set()
     ticked: frozenset[str] | None = None
     while True:
@@ -304,7 +301,7 @@ def _for_whom(one: Waiting) -> str:
     return f"for {one.application}" if one.application else "a question comes first"
 
 
-def answering_command(result: Examined) -> str:
+def answering_command(result: Asked) -> str:
     """The command that answers every question of an archive, with the first option of each for an example."""
     answers = [word for decision in result.decisions for word in (decision.options or (None,))[:1] if word]
     if not answers:

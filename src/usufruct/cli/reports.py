@@ -8,6 +8,7 @@ from itertools import repeat
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Ready, Refused
 from usufruct.cli.screen import (
     count_words,
     in_lines,
@@ -32,7 +33,6 @@ from usufruct.model.settings import TRASH
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
     from usufruct.actions.afterwards import Settled
-    from usufruct.actions.examine import Examined
     from usufruct.actions.reading import Verified
 
 _CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
@@ -62,27 +62,24 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
 
     yield _headline(result)
     yield from fact_lines(result)
-    layout = result.layout
-    if layout is None:
-        if result.already:
-            yield f"{_INDENT}Added already as {styled(result.already.name, 'title')}: there is nothing to do."
-        if result.error:
-            yield from _error_lines(result.error)
-        if result.decisions and result.listing and result.format != "file":
+    layout, plan = result.layout, result.plan
+    if layout:
+        yield _destination_line(result)
+    if isinstance(result, AlreadyThere):
+        plan = None  # that each file of it is there already is just being said
+        what = f"Added already as {styled(result.name, 'title')}" if result.holding else "It is installed already"
+        yield f"{_INDENT}{what}: there is nothing to do."
+    if layout:
+        if layout.files:
             yield ""
-            yield from _content_tree(result.listing, in_full=in_full)
-        yield from decision_lines(result)
-        return
-    yield _destination_line(result)
-    if result.already:
-        yield f"{_INDENT}Added already as {styled(result.already.name, 'title')}: there is nothing to do."
-    if layout.files:
+            yield from tree_lines(result, layout, plan, in_full=in_full)
+        yield from remark_lines(result, layout, in_full=in_full)
+    elif isinstance(result, Asked) and result.listing and result.format != "file":
         yield ""
-        # That each file of it is there already has just been said.
-        yield from tree_lines(result, layout, None if result.already else result.plan, in_full=in_full)
-    yield from remark_lines(result, layout, in_full=in_full)
-    if result.error:
-        yield ""
+        yield from _content_tree(result.listing, in_full=in_full)
+    if isinstance(result, Refused):
+        if layout:
+            yield ""
         yield from _error_lines(result.error)
     yield from decision_lines(result)
 
@@ -107,7 +104,7 @@ def content_report(result: Examined) -> Iterator[str]:
 
     yield _headline(result)
     yield from fact_lines(result)
-    if result.error:
+    if isinstance(result, Refused):
         yield from _error_lines(result.error)
     listing = result.listing
     for row in range(len(listing)) if listing else ():
@@ -139,7 +136,7 @@ def _headline(result: Examined) -> str:
 def _destination_line(result: Examined) -> str:
     from usufruct.planning.competition import evidence_words
 
-    holding = styled(printable(result.holding), "title")
+    holding = styled(printable(result.name), "title")
     if result.application:
         by = f", told by {evidence_words(result.layout.evidence)}" if result.layout and result.layout.files else ""
         return f"{_INDENT}for {result.application.title}, as {holding}{by}"
@@ -250,10 +247,11 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
     remarks.extend(("refused", f"{printable(refusal.entry)}: {refusal.reason}", []) for refusal in shown)
     if len(shown) < len(layout.refused):
         remarks.append(("refused", f"and {len(layout.refused) - len(shown):,} more; --full names them", []))
-    remarks.extend(("not for", f"{name}: {why}", []) for name, why in result.runners_up)
-    if result.also_for and result.application:
-        apps = " ".join(f"--app {name}" for name in (result.application.name, *(name for name, _ in result.also_for)))
-        takes = ", ".join(f"{name} takes {count_words(count, 'other file')}" for name, count in result.also_for)
+    verdict = result.verdict
+    remarks.extend(("not for", f"{name}: {why}", []) for name, why in verdict.runners_up)
+    if verdict.also_for and result.application:
+        apps = " ".join(f"--app {name}" for name in (result.application.name, *(name for name, _ in verdict.also_for)))
+        takes = ", ".join(f"{name} takes {count_words(count, 'other file')}" for name, count in verdict.also_for)
         remarks.append(("also for", f"{takes}; {apps} places all", []))
     if remarks:
         yield ""
@@ -288,6 +286,8 @@ def decision_lines(result: Examined) -> Iterator[str]:
     """Each question with its options and the words that answer it."""
     from usufruct.cli.questions import answering_command
 
+    if not isinstance(result, Asked):
+        return
     for decision in result.decisions:
         yield ""
         yield from _question_lines(decision)
@@ -323,28 +323,29 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     """The lines that say what became of an archive; with `asks` its questions follow as such."""
     from usufruct.cli.facts import rescued_words
 
-    result = added.examined
-    layout, plan, placed = result.layout, result.plan, added.placed
-    name = styled(printable(result.holding), "title")
-    if added.state == "already added":
-        if result.already:
+    result, placed = added.examined, added.placed
+    name = styled(printable(result.name), "title")
+    if isinstance(result, AlreadyThere):
+        if result.holding:
             yield f"{name} was added already from {path_words(result.path)}: nothing was changed."
         else:
             yield f"All that is in {path_words(result.path)} is installed already: nothing was changed."
         return
-    if added.error or not (layout and plan and placed):
+    if not isinstance(result, Ready) or not placed:
         yield _headline(result)
-        if layout and result.decisions:
-            yield _destination_line(result)
-            yield from tree_lines(result, layout, plan, in_full=in_full)
-        elif result.decisions and result.listing and result.format != "file":
-            yield from _content_tree(result.listing, in_full=in_full)
-        if added.error and not result.decisions:
+        if added.error and not isinstance(result, Asked):
             yield from _error_lines(added.error, "Nothing was placed: ")
-        elif not asks:
+            return
+        if result.layout:
+            yield _destination_line(result)
+            yield from tree_lines(result, result.layout, result.plan, in_full=in_full)
+        elif result.listing and result.format != "file":
+            yield from _content_tree(result.listing, in_full=in_full)
+        if not asks:
             yield f"{_INDENT}{styled('Nothing was placed yet.', 'care')}"
             yield from decision_lines(result)
         return
+    layout, plan = result.layout, result.plan
     where = result.application.title if result.application else path_words(plan.snapshot.root)
     done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
     counted = f"{count_words(placed.files, 'file')}, {size_words(placed.size)}"
@@ -371,7 +372,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
         yield f"{_INDENT}{what} its own now, and will go with it"
     if alike := len(placed.shared) - placed.claimed:
         yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
-    name = quoted(result.holding)
+    name = quoted(result.name)
     if placed.notes:
         yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {name} --notes"
     if added.after:
@@ -385,22 +386,22 @@ def short_report(added: Added) -> str:
     """What became of one of many archives, in one line."""
     result, placed = added.examined, added.placed
     name = printable(result.path.replace("\\", "/").rpartition("/")[2])
-    holding = styled(printable(result.holding), "title")
-    if placed and result.plan:
+    holding = styled(printable(result.name), "title")
+    if placed and isinstance(result, Ready):
         where = result.application.title if result.application else path_words(result.plan.snapshot.root)
         done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
         into = "in" if result.extends or added.state == "updated" else "to"
         what = f"{holding} {into} {where}: {count_words(placed.files, 'file')}"
         if placed.replaced:
             what += f"; {count_words(len(placed.replaced), 'earlier file')} backed up"
-        if result.layout and (left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE))):
+        if left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)):
             what += f"; {left:,} not taken"
         if result.facts and result.facts.lost:
             what += f"; {styled(f'{len(result.facts.lost):,} lost with the damage', 'care')}"
         return f"{styled(done, 'good')} {what}"
     if added.state == "already added":
         return f"{styled('There already', 'quiet')} {holding or name}"
-    if result.decisions and not result.error:
+    if isinstance(result, Asked):
         return f"{styled('Needs an answer', 'care')} {name}"
     return f"{styled('Not added', 'bad')} {name}"
 
@@ -412,7 +413,7 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
     """
     done = [one for one in results if one.placed]
     there = [one for one in results if one.state == "already added"]
-    asked = [one for one in results if not one.placed and one.examined.decisions and not one.examined.error]
+    asked = [one for one in results if isinstance(one.examined, Asked)]
     failed = [one for one in results if one not in done and one not in there and one not in asked]
     yield ""
     files = sum(one.placed.files for one in done if one.placed)

@@ -9,8 +9,8 @@ import click
 
 from usufruct.actions.applications import application_named, known_applications
 from usufruct.actions.downloads import folders_of
-from usufruct.actions.examine import Examined
 from usufruct.actions.gathering import gathered, is_archive
+from usufruct.actions.outcomes import Asked, Examined, Refused
 from usufruct.actions.surroundings import Surroundings
 from usufruct.actions.trying import Tried, try_definitions
 from usufruct.cli import words
@@ -93,7 +93,7 @@ def _document(result: Tried) -> dict[str, Any]:
 def _tried(result: Tried) -> tuple[str, ...]:
     """Archive, who gets it, files placed, files not taken, by what and who nearly got it."""
     contest = result.contest
-    who = contest.application.name if contest.application else "asked" if contest.decisions else "-"
+    who = contest.application.name if contest.application else "asked" if isinstance(contest, Asked) else "-"
     return (_name(contest), who, *_counts(contest), _outcome(result, ""))
 
 
@@ -123,10 +123,10 @@ def _counts(examined: Examined) -> tuple[str, str]:
 def _outcome(result: Tried, tried: str) -> str:
     """Who wins it and by what; who is nearly as good."""
     contest = result.contest
-    if contest.error:
+    if isinstance(contest, Refused):
         return contest.error.message
     if not contest.application:
-        return contest.decisions[0].question if contest.decisions else ""
+        return contest.decisions[0].question if isinstance(contest, Asked) else ""
     winner = contest.application.name
     told = evidence_words(contest.layout.evidence) if contest.layout else ""
     said = f"told by {told}" if winner == tried or not tried else f"but {winner} wins it, told by {told}"
@@ -139,13 +139,14 @@ def _outcome(result: Tried, tried: str) -> str:
 
 
 def _summary(results: Sequence[Tried]) -> str:
+    contests = [result.contest for result in results]
+    failed = sum(isinstance(contest, Refused) for contest in contests)
     won = Counter(
-        result.contest.application.name for result in results if result.contest.application and not result.contest.error
+        contest.application.name for contest in contests if contest.application and not isinstance(contest, Refused)
     )
     parts = [f"{name} {styled(str(count), 'title')}" for name, count in won.most_common()]
-    open_ones = [result for result in results if not result.contest.application and not result.contest.error]
+    open_ones = [one for one in contests if not one.application and not isinstance(one, Refused)]
     near = sum(bool(result.near) for result in results)
-    failed = sum(bool(result.contest.error) for result in results)
     if open_ones:
         parts.append(f"asked about {len(open_ones)}")
     if failed:

@@ -81,6 +81,6 @@ def _tell(around: Surroundings, path: str, *, notifies: bool) -> None:
         if notifies:
             _notify(one)
         if one.state in (NEW, NEWER) and is_asking() and confirmed("  Add it?", default=False):
-            from usufruct.cli.main import run
+            from usufruct.cli.commands.add import add_within
 
-            run(["add", path])
+            add_within([Path(path)])

@@ -101,6 +101,7 @@ def answers(context: click.Context) -> Iterable[tuple[str, str]]:
     """The alternatives in the one archive that the line names, as `--choose` takes them."""
     from usufruct.actions.applications import known_applications
     from usufruct.actions.looking import look_at
+    from usufruct.actions.outcomes import Asked
     from usufruct.actions.request import Request
     from usufruct.archives.reading import Access
 
@@ -112,6 +113,7 @@ def answers(context: click.Context) -> Iterable[tuple[str, str]]:
     return [
         (option.answer[1], f"{option.files} files")
         for found in look_at(around, [Path(named[0]).absolute()], request)
+        if isinstance(found, Asked)
         for decision in found.decisions
         for option in decision.options
         if option.answer[:1] == ("--choose",)

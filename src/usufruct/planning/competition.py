@@ -37,6 +37,12 @@ class Verdict(Struct, frozen=True, kw_only=True):
     """All applications that fitted, the strongest first: what was weighed."""
     common: tuple[Decision, ...] = ()
     """Questions that have to be answered whichever application it is for."""
+    also_for: tuple[tuple[str, int], ...] = ()
+    """Applications that take what the winner does not, each with how many files."""
+
+
+NOTHING_WEIGHED = Verdict(layout=None)
+"""No applications took part."""
 
 
 def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
@@ -64,7 +70,7 @@ def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     if doubt := _doubt(best, [layout for layout in layouts if layout is not best]):
         return Verdict(layout=None, decision=_weighed(best, others, doubt), standings=standings)
     lost = tuple((_name(layout), _loss(layout, best)) for layout in others)
-    return Verdict(layout=best, runners_up=lost, standings=standings)
+    return Verdict(layout=best, runners_up=lost, standings=standings, also_for=_also_for(best, layouts))
 
 
 def _standings(fitting: Sequence[Layout]) -> tuple[Standing, ...]:
@@ -162,13 +168,13 @@ def _lies_in(best: Layout, other: Application) -> str:
     return ""
 
 
-def also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], ...]:
+def _also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], ...]:
     """Other applications that take what the best one does not, each with how many files."""
     found = []
     for layout in others:
-        if layout is best or layout.listing is not best.listing or not layout.application or not best.application:
+        if layout is best or layout.listing is not best.listing:
             continue
-        if layout.application.yields or (layout.application.is_shipped and not best.application.is_shipped):
+        if _app(layout).is_shipped and not _app(best).is_shipped:
             continue
         more = sum(1 for row in layout.placed_rows() if best.aside_of[row] == AsideKind.NOT_TAKEN)
         if more:

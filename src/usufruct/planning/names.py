@@ -2,7 +2,8 @@
 
 import re
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import count
 
 _IGNORED = str.maketrans("", "", " -_")
 _SPACES = "\u00a0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a\u200b\u202f\u205f\u3000"
@@ -184,15 +185,21 @@ def free_name(name: str, taken: "set[str]", begun: "dict[str, int] | None" = Non
 
     `begun` remembers for each name how far the numbers are taken, where many are looked for.
     """
+    for number, candidate in numbered(name, begun.get(name, 2) if begun else 2):
+        if spelling_key(candidate) not in taken:
+            if begun is not None:
+                begun[name] = number + 1
+            return candidate
+    raise AssertionError("numbers do not end")
+
+
+def numbered(name: str, first: int = 2) -> Iterator[tuple[int, str]]:
+    """`gel (2).csv`, `gel (3).csv` and so on for `gel.csv`, each with its number."""
     stem, dot, suffix = name.rpartition(".")
     if not stem:
         stem, dot, suffix = name, "", ""
-    number = begun.get(name, 2) if begun else 2
-    while spelling_key(candidate := f"{stem} ({number}){dot}{suffix}") in taken:
-        number += 1
-    if begun is not None:
-        begun[name] = number + 1
-    return candidate
+    for number in count(first):
+        yield number, f"{stem} ({number}){dot}{suffix}"
 
 
 _LONGEST_NAME = 200

@@ -1,14 +1,121 @@
-"""Questions about a plan: what becomes of what is in the way, and of what would start by itself."""
+"""What only the user can decide: where an archive goes, what it is called, what becomes of what is in its way."""
 
-from collections.abc import Callable
-from itertools import compress
+import time
+from collections.abc import Callable, Iterator, Sequence
+from itertools import compress, islice
 
+from msgspec import Struct
+from msgspec.structs import replace
+
+from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
-from usufruct.model.layout import Decision, Option
+from usufruct.model.entries import EntryKind
+from usufruct.model.holdings import Holding
+from usufruct.model.layout import Decision, Layout, Option
 from usufruct.model.plan import Clash, Plan
+from usufruct.planning.competition import offered
+from usufruct.planning.layout import into_options, sought
+from usufruct.planning.names import compared_versions, numbered, version_of
 from usufruct.planning.self_starting import self_starting_names, starts_by_itself
 
 _IS_REPLACING = int(Clash.REPLACES).__eq__
+_MOST_SHOWN = 3
+"""Files in the way that a question shows."""
+
+
+def nothing_fits_question(applications: Sequence[Application], layouts: Sequence[Layout]) -> Decision:
+    """Where an archive goes that fits none of the applications; `layouts` are those of the user's own ones."""
+    own = [application for application in applications if not application.is_shipped]
+    looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
+    looked = (*looked, "`usufruct app learn FOLDER` makes a definition from a folder that has such content already")
+    options = [
+        replace(option, name=f"{option.name} of {layout.application.name}") if len(own) > 1 else option
+        for layout in layouts
+        if layout.application and not layout.application.is_shipped
+        for option in into_options(layout, layout.application)
+    ]
+    return Decision(
+        question="It fits none of the applications. Where shall it go?", detail=looked, options=tuple(options)
+    )
+
+
+def with_directory(decision: Decision, layouts: Sequence[Layout], outside: Layout, above: str) -> Decision:
+    """A question of which application, with those that are only offered, and the answer that it is for none.
+
+    `outside` is the layout for no application, which would go into `above`, the absolute directory of the archive.
+    """
+    last = offered(layouts)
+    if not outside.files:
+        return replace(decision, options=(*decision.options, *last), is_of_whole=True)
+    within = {outside.homes[outside.home_of[row]].path.partition("/")[0] for row in outside.placed_rows()}
+    example = f"{above}/{within.pop()}".rstrip("/") if len(within) == 1 else above
+    none = Option(
+        name="a directory of its own", answer=("--to", above), files=outside.files, size=outside.size, example=example
+    )
+    return replace(decision, options=(*decision.options, none, *last), is_of_whole=True)
+
+
+class Naming(Struct, frozen=True, kw_only=True):
+    """What a holding would be called."""
+
+    name: str
+    is_there: bool = False
+    """The holding of this name has the very same content already, though from an archive packed otherwise."""
+    question: Decision | None = None
+
+
+def naming(
+    plan: Plan, file_name: str, name: str, same: Sequence[Holding], is_taken: Callable[[str], bool], *, is_wished: bool
+) -> Naming:
+    """The name of what a plan places, from an archive of this file name: `name`, or a free one.
+
+    `is_wished`: it is what the user calls it. `is_taken` tells whether a holding has a name. `same` are holdings of the
+    same application whose archives were called alike: it is asked whether the new one takes the place of the first.
+    """
+    if same and _is_all_there(plan, same[0]):
+        return Naming(name=same[0].name, is_there=True)
+    layout = plan.layout
+    if same and not is_wished:
+        beside = _free(layout.tidy_name, is_taken)
+        return Naming(name=name, question=_update_question(layout, same[0], beside, version_of(file_name)))
+    if not is_taken(name):
+        return Naming(name=name)
+    beside = _free(name, is_taken)
+    if not is_wished:
+        return Naming(name=beside)
+    option = Option(name="beside", answer=("--as", beside), files=layout.files, size=layout.size)
+    question = f"A holding called {name} is there already. What shall this one be called?"
+    return Naming(name=name, question=Decision(question=question, options=(option,)))
+
+
+def _free(name: str, is_taken: Callable[[str], bool]) -> str:
+    return next(candidate for _, candidate in numbered(name) if not is_taken(candidate))
+
+
+def _is_all_there(plan: Plan, holding: Holding) -> bool:
+    """Whether all that would be placed is there already as the holding's, and is all that the holding has."""
+    files = 0
+    for row in plan.rows():
+        if plan.clash(row) is not Clash.SAME:
+            return False
+        if all(layer.holding != holding.number for layer in plan.snapshot.found[row].stack):
+            return False
+        files += plan.layout.listing.kinds[row] != EntryKind.DIRECTORY
+    return files == holding.files and not holding.is_partial
+
+
+def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Decision:
+    """Whether the archive of version `new` takes the place of a holding of its name, or stands beside it."""
+    order = compared_versions(new, old.version)
+    known = {1: f", and {new} is newer than {old.version}", -1: f", but {new} is older than {old.version}"}
+    return Decision(
+        question=f"{old.name} is among the holdings already, from another archive{known.get(order, '')}. "
+        "Does this one take its place?",
+        options=(
+            Option(name="update", answer=("--update", old.name), files=layout.files, size=layout.size),
+            Option(name="beside", answer=("--as", beside), files=layout.files, size=layout.size),
+        ),
+    )
 
 
 def clash_question(plan: Plan) -> Decision:
@@ -30,21 +137,35 @@ def clash_question(plan: Plan) -> Decision:
     )
 
 
+def in_the_way(plan: Plan, row: int, name_of: Callable[[int], str]) -> str:
+    """Size, time and owner of the file that is there, and size and time of the one that would come.
+
+    `name_of` gives a holding's name by its number.
+    """
+    listing, found = plan.layout.listing, plan.snapshot.found[row]
+    owner = found.stack[-1].holding if found.stack else None
+    whose = f"of {name_of(owner)}" if owner is not None else "yours"
+    modified = listing.modified(row)
+    new = f"{listing.sizes[row]:,} B{f', {_when(modified)}' if modified is not None else ''}"
+    return f"{found.name}: there {found.state.size:,} B, {_when(found.state.modified)}, {whose}; in the archive {new}"
+
+
+def _when(nanoseconds: int) -> str:
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(nanoseconds // 1_000_000_000))
+
+
 def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None = None) -> Decision | None:
     """What becomes of files that other holdings placed and this archive would replace: they are somebody's work too.
 
     `name_of` gives a holding's name by its number; `own` is the holding that the archive adds to.
     """
-    rows, holdings, found = [], [], plan.snapshot.found
-    for row in compress(range(len(plan.clash_of)), map(_IS_REPLACING, plan.clash_of)):
-        stack = found[row].stack
-        if stack and (holding := stack[-1].holding) not in (None, own):
-            rows.append(row)
-            holdings.append(holding)
-    if not rows:
+    found = plan.snapshot.found
+    owners = dict(_owners_of_replaced(plan, own))
+    if not owners:
         return None
+    rows = list(owners)
     size = sum(map(plan.layout.listing.sizes.__getitem__, rows))
-    names = list(map(name_of, dict.fromkeys(holdings)))
+    names = list(map(name_of, dict.fromkeys(owners.values())))
     first = found[rows[0]].name
     whose = f"{names[0]}{f' and {len(names) - 1} more holdings' if len(names) > 1 else ''}"
     what = f"{first}, a file of {whose}," if len(rows) == 1 else f"{len(rows)} files of {whose}, {first} for one,"
@@ -58,7 +179,17 @@ def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None =
         question=f"It would replace {what} with other content. Shall it replace them, stand beside them under free "
         "names, leave them and do without its own, or take that holding's place?",
         options=tuple(options),
+        detail=tuple(in_the_way(plan, row, name_of) for row in islice(rows, _MOST_SHOWN)),
     )
+
+
+def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]]:
+    """The rows that would replace what another holding than `own` placed, each with that holding."""
+    found = plan.snapshot.found
+    for row in compress(range(len(plan.clash_of)), map(_IS_REPLACING, plan.clash_of)):
+        stack = found[row].stack
+        if stack and (holding := stack[-1].holding) is not None and holding != own:
+            yield row, holding
 
 
 def autostart_question(plan: Plan) -> Decision | None:

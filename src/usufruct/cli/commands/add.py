@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from usufruct.cli import words
+from usufruct.cli.errors import exit_code_of
 from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, open_outside
 from usufruct.cli.surroundings import surroundings
@@ -127,6 +129,17 @@ def add(
     return ending([result.error.exit_code if result.error else 0 for result in results])
 
 
+def add_within(archives: Sequence[Path]) -> int:
+    """Add archives as a part of another command, with the options that hold without a word; gives the exit code."""
+    paths = list(map(str, archives))
+
+    def work() -> object:
+        # A context of its own: the command that would answer a question is told as words of `add`.
+        return add.invoke(add.make_context("usufruct add", ["--", *paths], obj=["add", *paths]))
+
+    return exit_code_of(work, as_json=False)
+
+
 def _is_among(path: Path, results: list[Added]) -> bool:
     return any(str(path.absolute()) == result.examined.path for result in results)
 
@@ -162,6 +175,7 @@ def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> R
     from msgspec.structs import replace
 
     from usufruct.actions.looking import look_at
+    from usufruct.actions.outcomes import Refused
     from usufruct.cli.questions import is_asking, picked
 
     if not is_asking():
@@ -169,11 +183,11 @@ def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> R
     if len(paths) > 1 and not request.together:
         raise WrongUsage("--pick is for one archive at a time.", remedy="Name one archive, or add --together.")
     (result,) = look_at(around, paths, request)
-    if result.error:
+    if isinstance(result, Refused):
         raise result.error
     if not result.layout or not result.layout.files:
         return request
-    chosen = picked(result)
+    chosen = picked(result.layout)
     if not chosen:
         raise WrongUsage("Nothing was ticked.", remedy="Space ticks what is to be placed, enter is done.")
     return replace(request, choices=replace(request.choices, picked=chosen))

@@ -54,9 +54,9 @@ def off_command(*, as_json: bool) -> int:
 @click.argument("archives", nargs=-1, type=click.Path(path_type=Path))
 def add_command(archives: tuple[Path, ...]) -> int:
     """Add archives as a file manager calls it: in a terminal of its own, which stays until it was read."""
-    from usufruct.cli.main import run
+    from usufruct.cli.commands.add import add_within
 
-    code = run(["add", *map(str, archives)])
+    code = add_within(archives)
     if sys.stdin.isatty():
         echo("")
         echo("Enter closes this window.")

@@ -24,7 +24,7 @@ from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
-    from usufruct.actions.examine import Examined
+    from usufruct.actions.outcomes import Examined
     from usufruct.actions.surroundings import Surroundings
 
 

@@ -1,15 +1,17 @@
 """`usufruct recover`."""
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.moving_on import say_moved, take_out_backups
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.recovering import put_right, say_moved, take_out_backups
+from usufruct.actions.surroundings import Surroundings, ignore_recovery
 from usufruct.cli.errors import error_document
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words
 from usufruct.cli.surroundings import tell_recovery
+from usufruct.errors import MachineError
 
 if TYPE_CHECKING:
     from usufruct.transaction.recover import Recovered
@@ -37,43 +39,31 @@ def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: boo
     Every command that writes does so first, by itself. What lies on a drive that is not there waits for it; this says
     which. If a drive or folder has another place now, --moved records that.
     """
-    found: list[Recovered] = []
-
-    def keep(recovered: "Recovered") -> None:
-        found.append(recovered)
-        if not as_json:
-            tell_recovery(recovered, waiting=True)
-
-    around = Surroundings(on_recovery=keep)
+    around = Surroundings(on_recovery=ignore_recovery if as_json else partial(tell_recovery, waiting=True))
     count = say_moved(around, *moved) if moved else 0
-    if not moved or not found:
-        with around.writing("recover"):
-            pass
-    one = found[-1] if found else None
+    found = put_right(around)
     copied = take_out_backups(around, backups) if backups else ()
     if as_json:
-        echo_json({**_document(one, count if moved else None), **({"backups": copied} if backups else {})})
+        echo_json({**_document(found, count if moved else None), **({"backups": copied} if backups else {})})
     elif backups:
         echo(
             f"{count_words(len(copied), 'backup')} copied into {path_words(str(backups))}. They stay in the store too."
         )
     elif moved:
         echo(f"{count_words(count, 'holding')} recorded as lying in {path_words(moved[1])}.")
-    elif not one or not (one.reversed or one.waiting or one.untidied):
+    elif not (found.reversed or found.waiting or found.untidied):
         echo("Nothing was cut off: there is nothing to recover.")
-    return 5 if one and one.waiting else 0
+    return MachineError.exit_code if found.waiting else 0
 
 
-def _document(recovered: "Recovered | None", moved: int | None) -> dict[str, Any]:
-    document: dict[str, Any] = {"reversed": [], "waiting": [], "untidied": []}
-    if recovered:
-        for change, strangers in recovered.reversed:
-            left = [{"path": one.path, "saved": one.saved, "lacking": one.lacking} for one in strangers]
-            document["reversed"].append({"change": str(change.kind), "about": change.about, "left": left})
-        for change, error in recovered.waiting:
-            said = {"change": str(change.kind), "about": change.about, "error": error_document(error)}
-            document["waiting"].append(said)
-        document["untidied"] = list(recovered.untidied)
+def _document(recovered: "Recovered", moved: int | None) -> dict[str, Any]:
+    document: dict[str, Any] = {"reversed": [], "waiting": [], "untidied": list(recovered.untidied)}
+    for change, strangers in recovered.reversed:
+        left = [{"path": one.path, "saved": one.saved, "lacking": one.lacking} for one in strangers]
+        document["reversed"].append({"change": str(change.kind), "about": change.about, "left": left})
+    for change, error in recovered.waiting:
+        said = {"change": str(change.kind), "about": change.about, "error": error_document(error)}
+        document["waiting"].append(said)
     if moved is not None:
         document["moved"] = moved
     return document

@@ -3,19 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
-from typing import TYPE_CHECKING
 
 import click
 
 from usufruct.cli import words
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
 from usufruct.cli.surroundings import surroundings
-from usufruct.errors import WrongUsage
-from usufruct.model.settings import meanings, variable_of
-
-if TYPE_CHECKING:
-    from usufruct.actions.surroundings import Surroundings
+from usufruct.model.settings import variable_of
 
 _STYLES = ("place", "quiet")
 
@@ -29,13 +23,13 @@ _STYLES = ("place", "quiet")
 @click.pass_context
 def settings(context: click.Context, *, as_json: bool) -> None:
     """Show each setting with its value, where that comes from and what it means."""
-    from usufruct.definitions.settings import found_settings
+    from usufruct.actions.setting import settings_that_hold
 
     if context.invoked_subcommand:
         return
     around = surroundings()
     file = around.places.settings
-    found = found_settings(file, around.on_fault)
+    found = settings_that_hold(around)
     if as_json:
         echo_json(
             {
@@ -45,19 +39,19 @@ def settings(context: click.Context, *, as_json: bool) -> None:
                         "key": one.key,
                         "value": one.value,
                         "source": one.source,
-                        "meaning": meanings()[one.key],
-                        "effective": _effective(around, one.key, one.value),
+                        "meaning": one.meaning,
+                        "effective": one.effective,
                     }
                     for one in found
                 ],
             }
         )
         return
-    rows = [(one.key, one.source, _words(_effective(around, one.key, one.value))) for one in found]
+    rows = [(one.key, one.source, _words(one.effective)) for one in found]
     lines = in_columns(rows, frozenset(), lambda column, text: styled(text, _STYLES[column]) if column < 2 else text)
     for one, line in zip(found, lines, strict=True):
         echo(line)
-        for words_line in wrapped(meanings()[one.key], "      "):
+        for words_line in wrapped(one.meaning, "      "):
             echo(f"      {styled(words_line, 'quiet')}")
     echo()
     where = f"Kept in {path_words(str(file))}; an environment variable like {variable_of('patience')} is stronger."
@@ -71,16 +65,13 @@ def settings(context: click.Context, *, as_json: bool) -> None:
 @json_option
 def set_command(key: str, value: str, *, as_json: bool) -> None:
     """Set KEY to VALUE, for all commands from now on."""
-    from usufruct.definitions.settings import parsed, write_setting
+    from usufruct.actions.setting import set_setting
 
-    around = surroundings()
-    _refuse_unknown(key)
-    parsed_value = parsed(key, value)
-    write_setting(around.places.settings, key, parsed_value, around.system())
+    now = set_setting(surroundings(), key, value)
     if as_json:
-        echo_json({"key": key, "value": parsed_value})
+        echo_json({"key": key, "value": now})
         return
-    echo(f"{key} is {_words(parsed_value)} now.")
+    echo(f"{key} is {_words(now)} now.")
 
 
 @settings.command()
@@ -88,38 +79,13 @@ def set_command(key: str, value: str, *, as_json: bool) -> None:
 @json_option
 def reset(key: str, *, as_json: bool) -> None:
     """Give KEY its default again."""
-    from usufruct.definitions.settings import write_setting
+    from usufruct.actions.setting import reset_setting
 
-    _refuse_unknown(key)
-    around = surroundings()
-    write_setting(around.places.settings, key, None, around.system())
+    reset_setting(surroundings(), key)
     if as_json:
         echo_json({"key": key, "value": None})
         return
     echo(f"{key} has its default again.")
-
-
-def _refuse_unknown(key: str) -> None:
-    from usufruct.planning.names import suggestion
-
-    if key not in meanings():
-        raise WrongUsage(
-            f"There is no setting {key}.", remedy=f"{suggestion(key, list(meanings()))} `usufruct settings` shows all."
-        )
-
-
-def _effective(around: Surroundings, key: str, value: object) -> object:
-    """What holds, also where the setting is empty."""
-    from usufruct.actions.afterwards import store_of
-    from usufruct.actions.downloads import folders_of
-
-    if value != "":
-        return value
-    if key == "store":
-        return str(store_of(around))
-    if key == "downloads":
-        return os.pathsep.join(map(str, folders_of(around)))
-    return "replace yours, ask about others" if key == "on-clash" else value
 
 
 def _words(value: object) -> str:

@@ -1,7 +1,9 @@
-"""After something was moved or lost: a drive or a folder with another place, backups without a record."""
+"""After something went wrong: a change that was cut off, a drive with another place, backups without a record."""
 
 import os
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import MachineError
@@ -12,6 +14,21 @@ from usufruct.files.trash import free_path
 from usufruct.ledger.layers import needed_backups
 from usufruct.ledger.moving import move_record
 from usufruct.survey.drives import drives_of
+from usufruct.transaction.recover import Recovered
+
+
+def put_right(surroundings: Surroundings) -> Recovered:
+    """Reverse every change that was cut off, where that can be done now; every writing command does so first."""
+    found = Recovered()
+
+    def keep(recovered: Recovered) -> None:
+        nonlocal found
+        found = recovered
+        surroundings.on_recovery(recovered)
+
+    with replace(surroundings, on_recovery=keep).writing("recover"):
+        pass
+    return found
 
 
 def take_out_backups(surroundings: Surroundings, folder: Path) -> list[str]:

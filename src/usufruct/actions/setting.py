@@ -1,0 +1,64 @@
+"""The settings: what holds and where that comes from, and changing them."""
+
+import os
+
+from msgspec import Struct
+
+from usufruct.actions.afterwards import store_of
+from usufruct.actions.downloads import folders_of
+from usufruct.actions.surroundings import Surroundings
+from usufruct.definitions.settings import found_settings, parsed, write_setting
+from usufruct.errors import WrongUsage
+from usufruct.model.settings import meanings
+from usufruct.planning.names import suggestion
+
+
+class Setting(Struct, frozen=True):
+    """One setting as it holds now."""
+
+    key: str
+    value: object
+    source: str
+    """`default`, `file` or the environment variable's name."""
+    meaning: str
+    effective: object
+    """What holds, also where the setting is empty."""
+
+
+def settings_that_hold(surroundings: Surroundings) -> list[Setting]:
+    """Every setting, in the order they are shown."""
+    return [
+        Setting(one.key, one.value, one.source, meanings()[one.key], _effective(surroundings, one.key, one.value))
+        for one in found_settings(surroundings.places.settings, surroundings.on_fault)
+    ]
+
+
+def _effective(surroundings: Surroundings, key: str, value: object) -> object:
+    if value != "":
+        return value
+    if key == "store":
+        return str(store_of(surroundings))
+    if key == "downloads":
+        return os.pathsep.join(map(str, folders_of(surroundings)))
+    return "replace yours, ask about others" if key == "on-clash" else value
+
+
+def set_setting(surroundings: Surroundings, key: str, text: str) -> object:
+    """Give a setting a value as a user types it; gives the value. Raises WrongUsage where it cannot have that."""
+    _refuse_unknown(key)
+    value: object = parsed(key, text)
+    write_setting(surroundings.places.settings, key, value, surroundings.system())
+    return value
+
+
+def reset_setting(surroundings: Surroundings, key: str) -> None:
+    """Give a setting its default again."""
+    _refuse_unknown(key)
+    write_setting(surroundings.places.settings, key, None, surroundings.system())
+
+
+def _refuse_unknown(key: str) -> None:
+    if key not in meanings():
+        raise WrongUsage(
+            f"There is no setting {key}.", remedy=f"{suggestion(key, list(meanings()))} `usufruct settings` shows all."
+        )
