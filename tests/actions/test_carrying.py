@@ -8,7 +8,8 @@ from unittest import mock
 from tests.support import World, WorldTest, zip_bytes
 from usufruct.actions.adding import add_archives
 from usufruct.actions.applications import known_applications
-from usufruct.actions.carrying import ToCarryIn, carry_in, carry_out, plan_carry_in
+from usufruct.actions.carrying_in import ToCarryIn, carry_in, plan_carry_in
+from usufruct.actions.carrying_out import carry_out
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.request import Request

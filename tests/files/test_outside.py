@@ -22,7 +22,7 @@ from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.sources import FileSource, JoinedSource, PartSource, as_file
 from usufruct.files.trash import copy_to_trash, to_trash
-from usufruct.planning.spelling import NameRules
+from usufruct.model.name_rules import NameRules
 
 
 class FolderCase(unittest.TestCase):

@@ -23,8 +23,9 @@ from usufruct.files.printable import printable
 from usufruct.ledger import open_ledger
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.choices import Choices
+from usufruct.model.name_rules import NameRules
 from usufruct.planning.layout import layout_of
-from usufruct.planning.spelling import NameRules, spell_for
+from usufruct.planning.spelling import spell_for
 
 WINDOWS = Platform(has_hard_links=False, can_sync_directories=False, has_windows_names=True)
 MACOS = Platform()

@@ -10,7 +10,8 @@ from typing import NamedTuple
 from tests.support import World
 from tests.transaction.kills import killed_at
 from usufruct.actions.adding import add_archives
-from usufruct.actions.carrying import carry_in, carry_out, plan_carry_in
+from usufruct.actions.carrying_in import carry_in, plan_carry_in
+from usufruct.actions.carrying_out import carry_out
 from usufruct.actions.defining import write_definition
 from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.repairing import repair

@@ -46,7 +46,7 @@ class FailuresTest(WorldTest):
     def test_a_file_larger_than_the_volume_can_hold_is_refused_by_name(self) -> None:
         from usufruct.actions.examine import examined
         from usufruct.files.volumes import FileSystem
-        from usufruct.planning.spelling import NameRules
+        from usufruct.model.name_rules import NameRules
         from usufruct.survey.room import check_room
 
         path = self.world.archive("sky.zip", {"gels/moon.gel": "m" * 5000})

@@ -15,9 +15,9 @@ from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Access, Archive, read_through
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.model.entries import EntryKind
+from usufruct.model.name_rules import NameRules
 from usufruct.planning.junk import HEAD, begins_program, can_run
 from usufruct.planning.names import folded_path
-from usufruct.planning.spelling import NameRules
 
 _MARKED = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _MOST_TEXT = 1 << 20

@@ -10,7 +10,7 @@ from usufruct.errors import MachineError
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
 from usufruct.files.paths import real_path
-from usufruct.files.trash import free_path
+from usufruct.files.saved import free_path
 from usufruct.ledger.layers import needed_backups
 from usufruct.ledger.moving import move_record
 from usufruct.survey.drives import drives_of

@@ -27,6 +27,14 @@ def of_dos(packed: int, *, zone_minutes: int | None = None) -> int | None:
     return seconds * 1_000_000_000
 
 
+def as_dos(modified: int) -> tuple[int, int]:
+    """Day and time of day as old systems keep them: local, in steps of two seconds, from 1980 to 2107."""
+    year, month, day, hour, minute, second = time.localtime(modified // 1_000_000_000)[:6]
+    if not 1980 <= year <= 2107:
+        return 1 << 5 | 1, 0
+    return (year - 1980) << 9 | month << 5 | day, hour << 11 | minute << 5 | second // 2
+
+
 def of_windows(ticks: int) -> int:
     """Of units of 100 ns since 1601."""
     return (ticks - _WINDOWS_EPOCH) * 100

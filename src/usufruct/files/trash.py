@@ -1,12 +1,12 @@
-"""The desktop's trash, and a place of our own where there is none."""
+"""The desktop's trash; where there is none, what would go there is kept among our own files."""
 
 import os
 from contextlib import suppress
 from pathlib import Path
 
-from usufruct.files.copying import clear_partial, copy_whole
-from usufruct.files.moving import move_whole
+from usufruct.files.copying import copy_whole
 from usufruct.files.platform import Platform
+from usufruct.files.saved import kept_aside
 
 _SAVING = ".saving-"
 
@@ -27,24 +27,6 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
     # The trash is one of the volume or one of the user's home, and does not say which it was.
     platform.settle(place for place in (above, str(Path.home())) if os.path.isdir(place))
     return ""
-
-
-def kept_aside(path: str, aside: Path, platform: Platform) -> str:
-    """Move a file into a directory of our own, under its name or a free one; gives its absolute path there."""
-    target = free_path(os.path.basename(path), aside, platform)
-    move_whole(path, target, platform)
-    return target
-
-
-def free_path(name: str, directory: Path, platform: Platform) -> str:
-    """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
-    directory.mkdir(parents=True, exist_ok=True, mode=0o700)
-    clear_partial(str(directory), platform)
-    stem, suffix = os.path.splitext(name)
-    target, number = directory / name, 2
-    while os.path.lexists(target):
-        target, number = directory / f"{stem} ({number}){suffix}", number + 1
-    return str(target)
 
 
 def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str | None = None) -> str:

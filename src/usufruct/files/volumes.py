@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from usufruct.files.mounts import mounts
 from usufruct.files.paths import nearest, real_path
-from usufruct.planning.spelling import NameRules
+from usufruct.model.name_rules import NameRules
 
 if TYPE_CHECKING:
     from usufruct.files.platform import Platform

@@ -9,8 +9,8 @@ from usufruct.files.attributes import set_mode
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import Directory, Walk
 from usufruct.files.looking import state_at, with_digest
+from usufruct.files.saved import free_path
 from usufruct.files.staging import Staging
-from usufruct.files.trash import free_path
 from usufruct.files.writing import write_link
 from usufruct.ledger.layers import (
     Difference,

@@ -7,13 +7,13 @@ cipher's own proof). Every entry is written in one go: small files with sizes in
 import os
 import stat
 import struct
-import time
 import zlib
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import BinaryIO, NamedTuple
 
+from usufruct.archives.times import as_dos
 from usufruct.archives.writing import How, Member, blocks_of, whole_of
 from usufruct.archives.zip.locks import AesLock
 from usufruct.model.entries import EntryKind
@@ -161,7 +161,7 @@ class _Writer:
         name = _name(one.member)
         extra = wide + _time_field(one.member) + _lock_field(one)
         method = _AES if one.flags & _LOCKED else one.method
-        day, clock = _dos_time(one.member.modified)
+        day, clock = as_dos(one.member.modified)
         return (
             struct.pack(
                 "<IHHHHHIIIHH", 0x04034B50, _needed(one, is_wide=bool(wide)), one.flags, method, clock, day,
@@ -177,7 +177,7 @@ class _Writer:
         extra = struct.pack(f"<HH{len(wide)}Q", 1, 8 * len(wide), *wide) if wide else b""
         extra += _time_field(one.member) + _lock_field(one)
         method = _AES if one.flags & _LOCKED else one.method
-        day, clock = _dos_time(one.member.modified)
+        day, clock = as_dos(one.member.modified)
         return (
             struct.pack(
                 "<IHHHHHHIIIHHHHHII", 0x02014B50, _UNIX | 63, _needed(one, is_wide=bool(wide)), one.flags, method,
@@ -223,11 +223,3 @@ def _time_field(member: Member) -> bytes:
 
 def _lock_field(one: _Written) -> bytes:
     return struct.pack("<HHH2sBH", 0x9901, 7, 2, b"AE", 3, one.method) if one.flags & _LOCKED else b""
-
-
-def _dos_time(modified: int) -> tuple[int, int]:
-    """Day and time of day as old systems keep them: local, in steps of two seconds, from 1980 to 2107."""
-    year, month, day, hour, minute, second = time.localtime(modified // 1_000_000_000)[:6]
-    if not 1980 <= year <= 2107:
-        return 1 << 5 | 1, 0
-    return (year - 1980) << 9 | month << 5 | day, hour << 11 | minute << 5 | second // 2

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.carrying import ELSEWHERE, PROGRAMS
+from usufruct.actions.carrying_in import ELSEWHERE, PROGRAMS
 from usufruct.cli.options import access_of, access_options, ending
 from usufruct.cli.screen import (
     confirmed,
@@ -29,7 +29,8 @@ from usufruct.model.applications import Application, Folder, Programs
 
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
-    from usufruct.actions.carrying import Bringing, CarriedOut, ToCarryIn
+    from usufruct.actions.carrying_in import Bringing, ToCarryIn
+    from usufruct.actions.carrying_out import CarriedOut
 
 _ALLOWING = {
     PROGRAMS: "It would place files that can run. Allow that?",
@@ -55,7 +56,7 @@ def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
 
     It is read back and compared before it gets its name. Ends with 1 if an archive is missing.
     """
-    from usufruct.actions.carrying import carry_out
+    from usufruct.actions.carrying_out import carry_out
     from usufruct.cli.progress import Watching
 
     with Watching() as watching:
@@ -148,7 +149,7 @@ def in_command(
     """
     from msgspec.structs import replace
 
-    from usufruct.actions.carrying import ADD, ADDED, carry_in, plan_carry_in
+    from usufruct.actions.carrying_in import ADD, ADDED, carry_in, plan_carry_in
     from usufruct.cli.progress import Watching
     from usufruct.cli.questions import is_asking
 
@@ -234,7 +235,7 @@ def _document(plan: ToCarryIn) -> dict[str, Any]:
 
 
 def _tell_plan(plan: ToCarryIn) -> None:
-    from usufruct.actions.carrying import NEW, NOT_ALLOWED
+    from usufruct.actions.carrying_in import NEW, NOT_ALLOWED
 
     made = printable(plan.document.made[:16].replace("T", " "))
     echo(f"{styled(path_words(str(plan.file)), 'title')}  carried out {made} UTC")
@@ -274,13 +275,13 @@ def _folder_words(folder: Folder) -> str:
 
 
 def _words(state: str) -> str:
-    from usufruct.actions.carrying import NEW, NOT_ALLOWED, OTHER
+    from usufruct.actions.carrying_in import NEW, NOT_ALLOWED, OTHER
 
     return {NEW: "to add", NOT_ALLOWED: NOT_ALLOWED, OTHER: "differs here, stays"}.get(state, "there already")
 
 
 def _style(column: int, text: str) -> str:
-    from usufruct.actions.carrying import ADD, ADDED
+    from usufruct.actions.carrying_in import ADD, ADDED
 
     if column == 0:
         word = text.strip()

@@ -1,0 +1,327 @@
+"""Carrying in: what another machine carried out, compared with what is here, then added in its order."""
+
+import json
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import tomlkit
+from msgspec import Struct, field
+
+from usufruct.actions.adding import Added, add_archives
+from usufruct.actions.afterwards import store_of
+from usufruct.actions.applications import known_applications
+from usufruct.actions.carry_file import (
+    OF_THIS_MACHINE,
+    Carried,
+    CarriedFile,
+    CarriedHolding,
+    CarryFile,
+    is_content_at,
+    opened_carry_file,
+)
+from usufruct.actions.defining import write_definition
+from usufruct.actions.downloads import folders_of
+from usufruct.actions.gathering import gathered
+from usufruct.actions.request import Request, choices_from_text, choices_in_words
+from usufruct.actions.surroundings import Surroundings
+from usufruct.archives.reading import Access
+from usufruct.definitions.load import parse_application
+from usufruct.definitions.settings import found_settings, write_setting
+from usufruct.errors import MachineError
+from usufruct.files.platform import Platform
+from usufruct.files.writing import write_new
+from usufruct.ledger.holdings import all_holdings, volumes_of
+from usufruct.model.applications import Application, Programs
+from usufruct.model.settings import fault_in
+from usufruct.planning.names import folded, free_name, spelling_key
+
+NEW, THERE, OTHER = "new", "there", "other here"
+ADD, ADDED, NO_ARCHIVE, NO_FOLDER, NAME_TAKEN = "to add", "added already", "no archive", "no folder", "name taken"
+NOT_ALLOWED = "not allowed"
+PROGRAMS, ELSEWHERE = "programs", "elsewhere"
+"""What a carry file may ask for that needs a yes of its own: to place files that can run, and to place files outside of
+an application's root.
+"""
+
+
+class Bringing(Struct):
+    """One holding of a carry file, and what would become of it here."""
+
+    holding: CarriedHolding
+    root: str
+    """Absolute, where it would go here."""
+    state: str
+    """`to add`, `added already`, `no archive`, `no folder`, `name taken` or `not allowed`."""
+    detail: str = ""
+    choices: tuple[str, ...] = ()
+    """What it was added with there, in words: each option with its value."""
+    asks: frozenset[str] = frozenset()
+    """What of it needs a yes of its own."""
+    found: dict[str, str] = field(default_factory=dict)
+    """Digest → path of archives that are here already."""
+
+
+class BringingDefinition(Struct):
+    """One definition of a carry file, and what would become of it here."""
+
+    name: str
+    root: str
+    """Absolute, where it is here."""
+    state: str
+    """`new`, `there`, `other here` or `not allowed`."""
+    text: str = ""
+    """What would be written."""
+    application: Application | None = None
+    """What it says; None where it is left as it is here."""
+    asks: frozenset[str] = frozenset()
+    """What of it needs a yes of its own."""
+
+
+class ToCarryIn(Struct):
+    """What carrying in would do: nothing is changed yet."""
+
+    file: Path
+    document: Carried
+    definitions: list[BringingDefinition] = field(default_factory=list)
+    settings: list[tuple[str, object, str]] = field(default_factory=list)
+    """Key, value, and `new`, `there` or `other here`."""
+    holdings: list[Bringing] = field(default_factory=list)
+
+    @property
+    def asks(self) -> frozenset[str]:
+        """What needs a yes of its own: PROGRAMS, ELSEWHERE, both or neither."""
+        return frozenset().union(
+            *(one.asks for one in self.definitions if one.state == NEW),
+            *(one.asks for one in self.holdings if one.state == ADD),
+        )
+
+    def without(self, refused: frozenset[str]) -> None:
+        """Take out of what would be done all that asks for something of this."""
+        out = {one.name for one in self.definitions if one.state == NEW and one.asks & refused}
+        for definition in self.definitions:
+            if definition.name in out:
+                definition.state = NOT_ALLOWED
+        for holding in self.holdings:
+            if holding.state == ADD and (holding.asks & refused or holding.holding.application in out):
+                holding.state = NOT_ALLOWED
+
+
+def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[str, str]]) -> ToCarryIn:
+    """Compare a carry file with what is here. `maps` are paths there with the paths that take their place here.
+
+    Raises what opening archives raises; DamagedArchive for a file whose document cannot be used.
+    """
+    file = file.expanduser().absolute()
+    with opened_carry_file(file) as carried:
+        document = carried.document()
+        plan = ToCarryIn(file, document)
+        applications = _compare_definitions(surroundings, carried, plan, maps)
+        _compare_settings(surroundings, carried, plan)
+    here = _Here(surroundings, applications)
+    plan.holdings.extend(_bringing(holding, maps, here) for holding in document.holdings)
+    return plan
+
+
+def _compare_definitions(
+    surroundings: Surroundings, carried: CarryFile, plan: ToCarryIn, maps: Sequence[tuple[str, str]]
+) -> dict[str, Application]:
+    """Enter into the plan what becomes of each definition; gives the applications that are known then, by name."""
+    known = known_applications(surroundings)
+    applications = {one.name: one for one in known if not one.is_shipped}
+    shipped = {one.name: one for one in known if one.is_shipped}
+    for name in plan.document.applications:
+        if name in shipped and name not in applications:
+            # What ships is known by everybody: nothing that is carried takes its place.
+            plan.definitions.append(BringingDefinition(name, shipped[name].root, OTHER))
+            continue
+        text = _mapped_definition(carried.definition(name), maps)
+        application = parse_application(text, Path(f"{name}.toml"))
+        if application.name != name:
+            raise carried.unusable(f"its definition {name} calls itself {application.name}")
+        here = applications.get(name)
+        state = NEW if here is None else THERE if here == application else OTHER
+        root = applications.setdefault(name, application).root
+        plan.definitions.append(BringingDefinition(name, root, state, text, application, _asks_of(application)))
+    return shipped | applications
+
+
+def _compare_settings(surroundings: Surroundings, carried: CarryFile, plan: ToCarryIn) -> None:
+    """Enter into the plan what becomes of each setting."""
+    held = {one.key: one for one in found_settings(surroundings.places.settings, surroundings.on_fault)}
+    for key, value in plan.document.settings.items():
+        if key in held and key not in OF_THIS_MACHINE:
+            if fault := fault_in(key, value):
+                raise carried.unusable(f"its setting {key} cannot be {value!r}: {fault}")
+            here = held[key]
+            state = THERE if here.value == value else NEW if here.source == "default" else OTHER
+            plan.settings.append((key, value, state))
+
+
+def _asks_of(application: Application) -> frozenset[str]:
+    asks = {ELSEWHERE} if any(folder.is_elsewhere for folder in application.folders) else set()
+    return frozenset(asks | ({PROGRAMS} if application.programs is Programs.ALLOW else set()))
+
+
+class _Here:
+    """What is here already: applications, holdings, and the places where archives may lie."""
+
+    def __init__(self, surroundings: Surroundings, applications: dict[str, Application]) -> None:
+        self.applications = applications
+        with surroundings.reading() as ledger:
+            holdings = all_holdings(ledger) if ledger else []
+            self.archives = {
+                (one.application, volume.digest.hex())
+                for one in holdings
+                if ledger
+                for volume in volumes_of(ledger, one.number)
+            }
+        self.names = {folded(one.name) for one in holdings}
+        self._folders = [*folders_of(surroundings), store_of(surroundings)]
+
+    def find(self, file: CarriedFile, path: str) -> str:
+        """The path of a file with this content: the one given, or in the downloads folders or the store; or empty."""
+        paths = [path, *(str(folder / os.path.basename(file.name)) for folder in self._folders)]
+        digest = bytes.fromhex(file.blake3)
+        return next((one for one in paths if is_content_at(one, file.bytes, digest)), "")
+
+
+def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _Here) -> Bringing:
+    """What would become of a holding."""
+    application = here.applications.get(holding.application) if holding.application else None
+    root = application.root if application else _mapped(os.path.expanduser(holding.root), maps)
+    bringing = Bringing(holding, root, ADD)
+    choices, names_encoding = choices_from_text(json.dumps(holding.choices))
+    bringing.choices = choices_in_words(choices, names_encoding)
+    if choices.programs is Programs.ALLOW or choices.autostart:
+        bringing.asks = frozenset({PROGRAMS})
+    if all((holding.application, file.blake3) in here.archives for file in holding.archives):
+        bringing.state = ADDED
+    elif folded(holding.name) in here.names:
+        bringing.state, bringing.detail = NAME_TAKEN, f"another holding is called {holding.name} here"
+    elif holding.application and not application:
+        bringing.state, bringing.detail = NO_FOLDER, f"{holding.application} is not defined here"
+    elif not os.path.isdir(root) and not (application and application.is_shipped):
+        bringing.state, bringing.detail = NO_FOLDER, f"there is no folder {root}"
+    else:
+        for file in holding.archives:
+            if not file.inside and (found := here.find(file, _mapped(os.path.expanduser(file.path), maps))):
+                bringing.found[file.blake3] = found
+        if missing := [one.name for one in holding.archives if not one.inside and one.blake3 not in bringing.found]:
+            bringing.state, bringing.detail = NO_ARCHIVE, f"{', '.join(missing)} is neither in the file nor here"
+    return bringing
+
+
+def carry_in(
+    surroundings: Surroundings, plan: ToCarryIn, access: Access, tell: Callable[[Bringing, Added], None]
+) -> list[Added]:
+    """Do what the plan says: definitions and settings that are new, archives into the store, holdings added in order.
+
+    What is here already stays as it is. `tell` hears of each holding as it is added or refused.
+    """
+    for definition in plan.definitions:
+        if definition.state == NEW:
+            write_definition(surroundings, definition.text, Path("definition.toml"))
+    for key, value, state in plan.settings:
+        if state == NEW:
+            write_setting(surroundings.places.settings, key, value, surroundings.system())
+    results = []
+    with opened_carry_file(plan.file) as carried:
+        for bringing in plan.holdings:
+            if bringing.state == ADD:
+                added = _add(surroundings, bringing, access, carried)
+                tell(bringing, added)
+                results.append(added)
+    return results
+
+
+def _add(surroundings: Surroundings, bringing: Bringing, access: Access, carried: CarryFile) -> Added:
+    holding = bringing.holding
+    paths = _stored(surroundings, holding, bringing.found, carried)
+    choices, names = choices_from_text(json.dumps(holding.choices))
+    applications = [one for one in known_applications(surroundings) if one.name == holding.application]
+    archives = gathered(paths)
+    request = Request(
+        applications=tuple(applications),
+        is_named=bool(applications),
+        to=None if holding.application else bringing.root,
+        choices=choices,
+        name=holding.name,
+        together=len(archives) > 1,
+        access=Access(passwords=access.passwords, names=names, limits=access.limits),
+        origin=holding.origin,
+    )
+    return add_archives(surroundings, archives, request, lambda _: None)[0]
+
+
+def _stored(
+    surroundings: Surroundings,
+    holding: CarriedHolding,
+    found: dict[str, str],
+    carried: CarryFile,
+) -> list[Path]:
+    """The holding's archives, those in the carry file written into the store; a file that is there already serves."""
+    directory = store = store_of(surroundings)
+    store.mkdir(parents=True, exist_ok=True)
+    if sum(bool(one.inside) for one in holding.archives) > 1:
+        # The parts of a set are found by their names, which must not meet those of others.
+        taken = {spelling_key(name) for name in os.listdir(store)}
+        directory = (
+            store / free_name(holding.name, taken) if spelling_key(holding.name) in taken else store / holding.name
+        )
+        directory.mkdir(exist_ok=True)
+    paths = []
+    for file in holding.archives:
+        digest = bytes.fromhex(file.blake3)
+        if file.blake3 in found:
+            paths.append(Path(found[file.blake3]))
+            continue
+        name = os.path.basename(carried.name_in(file.inside))
+        taken = {spelling_key(other) for other in os.listdir(directory)}
+        target = directory / name
+        if not (target.is_file() and is_content_at(str(target), file.bytes, digest)):
+            if spelling_key(name) in taken:
+                target = directory / free_name(name, taken)
+            _write(carried, file, target, surroundings.system())
+        paths.append(target)
+    return paths
+
+
+def _write(carried: CarryFile, file: CarriedFile, target: Path, platform: Platform) -> None:
+    partial = target.with_name(f".usufruct-{os.urandom(6).hex()}.partial")
+    try:
+        state = write_new(str(partial), carried.blocks(file), carried.modified(file), 0o644)
+        if state.digest.hex() != file.blake3:
+            raise carried.another(file)
+        # The record will say that it is there, and the carry file may be gone tomorrow.
+        platform.sync_file(str(partial))
+        platform.rename_new(str(partial), str(target))
+        platform.sync_names([str(target.parent)])
+    except OSError as error:
+        raise MachineError(
+            f"{target} cannot be written: {error.strerror}.", remedy="Is there enough room?", path=str(target)
+        ) from error
+    finally:
+        partial.unlink(missing_ok=True)
+
+
+def _mapped(path: str, maps: Sequence[tuple[str, str]]) -> str:
+    """The path here of a path there: the longest mapped beginning is replaced."""
+    for there, here in sorted(maps, key=lambda one: -len(one[0])):
+        if path == there or path.startswith(there.rstrip("/\\") + "/"):
+            return here.rstrip("/") + path[len(there.rstrip("/\\")) :]
+    return path
+
+
+def _mapped_definition(text: str, maps: Sequence[tuple[str, str]]) -> str:
+    """A definition with its folders where they are here; comments and order stay."""
+    if not maps:
+        return text
+    document = tomlkit.parse(text)
+    tables = [(document.get("application", {}), "root"), *((folder, "path") for folder in document.get("folder", []))]
+    for table, key in tables:
+        if isinstance(table.get(key), str):
+            path = os.path.expanduser(table[key])
+            if (here := _mapped(path, maps)) != path:
+                table[key] = here
+    return tomlkit.dumps(document)
