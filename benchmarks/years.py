@@ -23,8 +23,8 @@ from benchmarks.growth import exponent
 from benchmarks.measuring import PROGRAM, Run, machine, run, table
 from usufruct.actions.adding import add_archives
 from usufruct.actions.applications import known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.files.platform import this_platform
 from usufruct.files.state_places import StatePlaces
 
@@ -111,15 +111,15 @@ class Home:
             archive.writestr("gels/tiny.gel", "tiny")
             archive.writestr("gels/small.gel", "small")
         (self.home / "settings.toml").write_text(f'downloads = "{self.downloads}"\n')
-        around = Surroundings(places=StatePlaces(self.home, self.home), platform=this_platform())
-        request = Request(applications=tuple(one for one in known_applications(around) if one.name == "lanternbox"))
+        context = Context(places=StatePlaces(self.home, self.home), platform=this_platform())
+        request = Request(applications=tuple(one for one in known_applications(context) if one.name == "lanternbox"))
         for first in range(0, self.holdings, 50):
             paths = []
             for number in range(first, min(first + 50, self.holdings)):
                 kept = self.directory if number % _DOWNLOAD_FOR else self.downloads
                 paths.append(kept / f"{called(number)}.zip")
                 paths[-1].write_bytes(packed(number, self.files_each))
-            for added in add_archives(around, paths, request, lambda _: None):
+            for added in add_archives(context, paths, request, lambda _: None):
                 if added.state != "added":
                     raise SystemExit(f"{added.examined.path}: {added.error}")
         (self.directory / "built").touch()

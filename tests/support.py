@@ -15,10 +15,10 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from usufruct.actions.adding import Added, add_archives
+from usufruct.actions.context import Context
 from usufruct.actions.demonstration import Tree, tree_of
 from usufruct.actions.removing import HoldingRemoved, remove_holdings
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.load import load_application
 from usufruct.files.locking import only_writer
 from usufruct.files.platform import Platform, this_platform
@@ -100,10 +100,10 @@ class World:
         (folder / "downloads").mkdir(exist_ok=True)
 
     @property
-    def surroundings(self) -> Surroundings:
-        return Surroundings(places=self.places, platform=self.platform, checkpoint=self.checkpoint)
+    def context(self) -> Context:
+        return Context(places=self.places, platform=self.platform, checkpoint=self.checkpoint)
 
-    def surroundings_with_definitions(self) -> Surroundings:
+    def context_with_definitions(self) -> Context:
         """The same, with the sample definitions written where commands look for them."""
         apps = self.places.apps
         if not apps.is_dir():
@@ -111,7 +111,7 @@ class World:
             for file in (SAMPLES / "apps").iterdir():
                 text = file.read_text(encoding="utf-8").replace("~/", f"{self.folder.as_posix()}/apps/")
                 (apps / file.name).write_text(text, encoding="utf-8")
-        return self.surroundings
+        return self.context
 
     def write(self, files: Files, below: Path | None = None) -> None:
         """Files of the user's, below Lanternbox's folder unless said otherwise, with a time long ago."""
@@ -139,7 +139,7 @@ class World:
 
     def add(self, archive: Path, **options: object) -> Added:
         request = self.request(**options)  # type: ignore[arg-type]
-        return add_archives(self.surroundings, [archive], request, lambda _: None)[0]
+        return add_archives(self.context, [archive], request, lambda _: None)[0]
 
     def add_files(self, archive_name: str, files: Files, **options: object) -> Added:
         """Pack, add, and insist that it worked."""
@@ -149,7 +149,7 @@ class World:
         return added
 
     def remove(self, *names: str) -> list[HoldingRemoved]:
-        return remove_holdings(self.surroundings, names, lambda _: None)
+        return remove_holdings(self.context, names, lambda _: None)
 
     def tree(self) -> Tree:
         """All applications' folders: every path with content, mode and time."""

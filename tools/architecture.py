@@ -74,7 +74,7 @@ def way() -> Iterator[str]:
         archive = world.archive("pack.zip", {"wrapper/gels/moon.gel": "theirs", "wrapper/readme.txt": "read me"})
         sys.setprofile(follow)
         try:
-            add_archives(world.surroundings, [archive], world.request(), lambda _: None)
+            add_archives(world.context, [archive], world.request(), lambda _: None)
         finally:
             sys.setprofile(None)
     for (module, name), function in met.items():

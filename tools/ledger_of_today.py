@@ -18,7 +18,7 @@ def main() -> None:
     """Make the world, let it be recorded, and keep the record as text."""
     with tempfile.TemporaryDirectory() as folder:
         world = World(Path(folder).resolve())
-        world.surroundings_with_definitions()
+        world.context_with_definitions()
         world.write(MINE)
         for name, files in ARCHIVES.items():
             world.add_files(name, files)

@@ -33,7 +33,7 @@ class AgainTest(WorldTest):
         self.season = self.world.archive("season.zip", SEASON)
 
     def holdings(self) -> list[tuple[str, int]]:
-        return [(one.name, one.files) for one in list_holdings(self.world.surroundings)]
+        return [(one.name, one.files) for one in list_holdings(self.world.context)]
 
     def again(self, **choices: object) -> Added:
         added = self.world.add(self.season, **choices)
@@ -52,12 +52,12 @@ class AgainTest(WorldTest):
         self.again(every_format=True)
         self.assertEqual(self.holdings(), [("season", 5)])
         self.assertEqual(self.world.add(self.season, only=("Fox",)).state, "already added")
-        self.assertEqual(len(history(self.world.surroundings)[0]), 4)
-        around = self.world.surroundings_with_definitions()
-        undo(around, Access())
-        undo(around, Access())
+        self.assertEqual(len(history(self.world.context)[0]), 4)
+        context = self.world.context_with_definitions()
+        undo(context, Access())
+        undo(context, Access())
         self.assertEqual(self.world.contents(), both)
-        undo(around, Access())
+        undo(context, Access())
         self.assertEqual(self.world.contents(), first)
         self.world.remove("season")
         self.assertEqual(differences(self.before, self.world.tree()), [])
@@ -93,30 +93,30 @@ class AgainTest(WorldTest):
         for applications in ((twin, lanternbox, *others), (twin,)):
             self.world.applications = applications
             self.assertEqual(self.world.add(self.season).state, "already added")
-            (looked,) = look_at(self.world.surroundings, [self.season], self.world.request())
+            (looked,) = look_at(self.world.context, [self.season], self.world.request())
             self.assertEqual((type(looked), looked.name, looked.obstacle), (AlreadyThere, "season", None))
 
     def test_what_becomes_of_the_archive_is_done_though_it_was_added_before(self) -> None:
         self.again()
         (added,) = add_archives(
-            self.world.surroundings, [self.season], self.world.request(), lambda _: None, afterwards=STORE
+            self.world.context, [self.season], self.world.request(), lambda _: None, afterwards=STORE
         )
         self.assertEqual(added.state, "already added")
         self.assertFalse(self.season.exists())
-        assert added.settled
-        self.assertTrue(Path(added.settled.paths[0]).exists())
+        assert added.put_away
+        self.assertTrue(Path(added.put_away.paths[0]).exists())
 
     def test_the_rest_asks_before_it_replaces_what_another_holding_placed(self) -> None:
         self.again(only=("Owl",))
         self.world.add_files("other.zip", {"gels/moon.gel": "other"})
-        request = replace(self.world.request(), clash_is_said=False)
-        (added,) = add_archives(self.world.surroundings, [self.season], request, lambda _: None)
+        request = replace(self.world.request(), conflict_is_said=False)
+        (added,) = add_archives(self.world.context, [self.season], request, lambda _: None)
         self.assertEqual(added.state, "refused")
         self.assertIn("a file of other", added.examined.decisions[0].question)
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
         # The answer used to make of it an update, told as such, which forgot that it only adds.
         answered = added.examined.request.with_answer(("--on-clash", "keep"))
-        (added,) = add_archives(self.world.surroundings, [self.season], answered, lambda _: None)
+        (added,) = add_archives(self.world.context, [self.season], answered, lambda _: None)
         self.assertEqual((added.state, added.examined.extends), ("added", True))
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
 
@@ -126,7 +126,7 @@ class ByHandTest(WorldTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.around = self.world.surroundings_with_definitions()
+        self.context = self.world.context_with_definitions()
         self.world.write({"Gels/moon.gel": "moon", "Gels/sun.gel": "my own sun"})
         self.before = self.world.tree()
         self.sky = self.world.archive("sky.zip", {"gels/moon.gel": "moon", "gels/sun.gel": "sun", "gels/star.gel": "*"})
@@ -138,14 +138,14 @@ class ByHandTest(WorldTest):
         self.assertEqual(self.world.contents()["Gels/sun.gel"], "my own sun")
         self.world.remove("sky")
         self.assertEqual(self.world.contents(), {"Gels/sun.gel": "my own sun"})
-        undo(self.around, Access())
+        undo(self.context, Access())
         self.assertEqual(set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel", "Gels/star.gel"})
 
     def test_undoing_a_claim_leaves_the_users_files_as_they_were(self) -> None:
         self.world.add(self.sky, claim=True, on_clash="keep")
-        undo(self.around, Access())
+        undo(self.context, Access())
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        self.assertEqual(list_holdings(self.around), [])
+        self.assertEqual(list_holdings(self.context), [])
 
     def test_without_a_claim_the_users_file_stays_and_a_claim_afterwards_says_how(self) -> None:
         self.world.add(self.sky, on_clash="keep")
@@ -158,7 +158,7 @@ class ByHandTest(WorldTest):
         folder = self.world.folder / "downloads/Owl pack v1.2"
         self.world.write({"dl/Owl/rig.toml": "rig", "dl/Owl/wing.svg": "wing", "readme.txt": "read me"}, folder)
         (folder / "dl/Owl/link.svg").symlink_to("wing.svg")
-        (added,) = add_archives(self.around, [folder], self.world.request(), lambda _: None)
+        (added,) = add_archives(self.context, [folder], self.world.request(), lambda _: None)
         self.assertEqual((added.state, added.error), ("added", None))
         self.assertEqual(added.examined.name, "Owl pack")
         placed = self.world.contents()
@@ -168,12 +168,12 @@ class ByHandTest(WorldTest):
         self.assertEqual(self.world.add(folder).state, "already added")
         self.world.remove("Owl pack")
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        undo(self.around, Access())
+        undo(self.context, Access())
         self.assertEqual(self.world.contents(), placed)
         self.world.remove("Owl pack")
         (folder / "dl/Owl/wing.svg").write_text("another wing")
         with self.assertRaisesRegex(MachineError, "is not the archive any more"):
-            undo(self.around, Access())
+            undo(self.context, Access())
 
 
 if __name__ == "__main__":

@@ -20,7 +20,7 @@ from usufruct.errors import DamagedArchive, MachineError, UsufructError, WrongUs
 class CarryingTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.world.add_files("first gels v1.zip", {"gels/moon.gel": "1", "gels/first.gel": "1"})
         self.world.add_files("moons.zip", {"moon.gel": "over it"})
         # The update keeps its place beneath, though it is the newest.
@@ -35,13 +35,13 @@ class CarryingTest(WorldTest):
         (there / "shelf").mkdir()
 
     def planned(self) -> ToCarryIn:
-        return plan_carry_in(self.there.surroundings, self.file, [(str(self.world.folder), str(self.there.folder))])
+        return plan_carry_in(self.there.context, self.file, [(str(self.world.folder), str(self.there.folder))])
 
     def carried(self) -> dict[str, str]:
         results: dict[str, str] = {}
         plan = self.planned()
         carry_in(
-            self.there.surroundings,
+            self.there.context,
             plan,
             Access(),
             lambda one, added: results.update({one.holding.name: added.error.message if added.error else added.state}),
@@ -52,7 +52,7 @@ class CarryingTest(WorldTest):
         return {one.holding.name: one.state for one in self.planned().holdings}
 
     def test_the_other_machine_has_the_same_and_can_take_it_out(self) -> None:
-        carry_out(self.world.surroundings, self.file, with_archives=True)
+        carry_out(self.world.context, self.file, with_archives=True)
         before = self.there.tree()
         self.assertEqual(self.carried(), {"first gels": "added", "moons": "added", "loose": "added"})
         self.assertEqual(self.there.contents(), self.world.contents())
@@ -69,14 +69,14 @@ class CarryingTest(WorldTest):
         self.assertEqual(list((self.there.places.data / "archives").glob(".*")), [])
 
     def test_a_second_time_finds_everything_there(self) -> None:
-        carry_out(self.world.surroundings, self.file, with_archives=True)
+        carry_out(self.world.context, self.file, with_archives=True)
         self.carried()
         self.assertEqual(set(self.states().values()), {"added already"})
         self.assertEqual({one.state for one in self.planned().definitions}, {"there"})
         self.assertEqual(self.carried(), {})
 
     def test_without_archives_those_that_are_there_are_found(self) -> None:
-        carry_out(self.world.surroundings, self.file, with_archives=False)
+        carry_out(self.world.context, self.file, with_archives=False)
         self.assertEqual(set(self.states().values()), {"no archive"})
         source = self.world.folder / "downloads/moons.zip"
         (self.there.folder / "downloads/moons.zip").write_bytes(source.read_bytes())
@@ -87,12 +87,12 @@ class CarryingTest(WorldTest):
     def test_what_is_missing_or_edited_is_told(self) -> None:
         (self.world.folder / "downloads/moons.zip").unlink()
         (self.world.lanternbox / "Gels/first.gel").write_text("mine now")
-        done = carry_out(self.world.surroundings, self.file, with_archives=True)
+        done = carry_out(self.world.context, self.file, with_archives=True)
         self.assertEqual((done.without, done.edited), (("moons",), {"first gels": 1}))
         self.assertEqual(self.states()["moons"], "no archive")
 
     def test_what_is_there_stays(self) -> None:
-        carry_out(self.world.surroundings, self.file, with_archives=True)
+        carry_out(self.world.context, self.file, with_archives=True)
         definition = self.there.places.apps / "lanternbox.toml"
         definition.parent.mkdir(parents=True)
         own = (self.world.places.apps / "lanternbox.toml").read_text().replace("Lanternbox shadow theatre", "Mine")
@@ -107,13 +107,13 @@ class CarryingTest(WorldTest):
         self.assertEqual(self.there.places.settings.read_text(), 'afterwards = "store"\n')
 
     def test_the_order_is_that_of_the_layers(self) -> None:
-        done = carry_out(self.world.surroundings, self.file, with_archives=True)
+        done = carry_out(self.world.context, self.file, with_archives=True)
         names = [one.name for one in done.document.holdings]
         self.assertLess(names.index("first gels"), names.index("moons"))
-        self.assertEqual({one.name for one in list_holdings(self.world.surroundings)}, set(names))
+        self.assertEqual({one.name for one in list_holdings(self.world.context)}, set(names))
 
     def test_files_that_cannot_be_carried_in(self) -> None:
-        carry_out(self.world.surroundings, self.file, with_archives=True)
+        carry_out(self.world.context, self.file, with_archives=True)
         with zipfile.ZipFile(self.file) as archive:
             content = {name: archive.read(name) for name in archive.namelist()}
         document = json.loads(content["all/carry.json"])
@@ -141,11 +141,11 @@ class CarryingTest(WorldTest):
                 self.carried()
         self.assertEqual(list((self.there.places.data / "archives").glob("*moons*")), [])
         with self.assertRaises(MachineError):
-            carry_out(self.world.surroundings, self.file, with_archives=False)
+            carry_out(self.world.context, self.file, with_archives=False)
 
     def test_what_a_carry_file_says_is_checked_as_what_a_user_types(self) -> None:
         """A holding's name was a path to write to, a setting any value, a definition one of ours."""
-        carry_out(self.world.surroundings, self.file, with_archives=True)
+        carry_out(self.world.context, self.file, with_archives=True)
         with zipfile.ZipFile(self.file) as source:
             entries = {name: source.read(name) for name in source.namelist()}
         (document,) = (name for name in entries if name.endswith("carry.json"))
@@ -179,11 +179,11 @@ class CarryingTest(WorldTest):
             home.mkdir()
             with mock.patch.dict(os.environ, {"HOME": str(home), "XDG_DATA_HOME": str(home / "data")}):
                 if world is self.world:
-                    fonts = [one for one in known_applications(world.surroundings) if one.name == "fonts"]
+                    fonts = [one for one in known_applications(world.context) if one.name == "fonts"]
                     request = Request(applications=tuple(fonts))
-                    (added,) = add_archives(world.surroundings, [archive], request, lambda _: None)
+                    (added,) = add_archives(world.context, [archive], request, lambda _: None)
                     self.assertEqual((added.state, added.error), ("added", None))
-                    carry_out(world.surroundings, self.file, with_archives=True)
+                    carry_out(world.context, self.file, with_archives=True)
                 else:
                     self.assertEqual(self.carried()["type"], "added")
                 self.assertTrue((home / "data/fonts/Sky.otf").exists())
@@ -193,4 +193,4 @@ class CarryingTest(WorldTest):
 
     def test_nothing_to_carry(self) -> None:
         with self.assertRaisesRegex(WrongUsage, "nothing to carry"):
-            carry_out(self.there.surroundings, self.file, with_archives=True)
+            carry_out(self.there.context, self.file, with_archives=True)

@@ -19,7 +19,7 @@ from usufruct.archives.reading import Access
 from usufruct.errors import PasswordNeeded, StillArriving, UnsafeArchive, WrongPassword
 from usufruct.files.platform import Platform
 from usufruct.model.choices import Choices
-from usufruct.model.layout import AsideKind
+from usufruct.model.layout import SkippedKind
 
 OWL = zip_bytes({"rig.toml": "joints = 3", "parts/head.svg": "head"})
 GELS = zip_bytes({"moon.gel": "moon", "sun.gel": "sun"})
@@ -64,7 +64,7 @@ class NestedTest(WorldTest):
             self.world.archive("disk 2.zip", {"Owl/wing.svg": "w", "Owl/index.json": "one and two"}),
         ]
         request = replace(self.world.request(), together=True)
-        added = add_archives(self.world.surroundings, parts, request, lambda _: None)
+        added = add_archives(self.world.context, parts, request, lambda _: None)
         self.assertEqual([one.state for one in added], ["added"])
         self.assertEqual(
             self.world.contents(),
@@ -72,7 +72,7 @@ class NestedTest(WorldTest):
         )
         layout = added[0].examined.layout
         assert layout
-        self.assertIn("what comes later lies over", " ".join(aside.reason for aside in layout.asides))
+        self.assertIn("what comes later lies over", " ".join(aside.reason for aside in layout.skipped))
 
     def test_two_archives_inside_that_clash_are_alternatives_by_their_names(self) -> None:
         other = zip_bytes({"moon.gel": "another moon", "sun.gel": "another sun"})
@@ -99,14 +99,14 @@ class NestedTest(WorldTest):
     def test_what_is_called_an_archive_but_is_none_stays_a_file(self) -> None:
         added = self.world.add(self.world.archive("odd.zip", {"a.zip": "no archive", "b.zip": GELS}))
         self.assertEqual(added.state, "added")
-        kinds = {aside.kind for aside in added.examined.layout.asides}
-        self.assertEqual(kinds, {AsideKind.ARCHIVE})
+        kinds = {aside.kind for aside in added.examined.layout.skipped}
+        self.assertEqual(kinds, {SkippedKind.ARCHIVE})
 
     def test_a_bomb_of_archives_in_archives_stops(self) -> None:
         bomb = zip_bytes({f"{n}.zip": zip_bytes({"x.gel": bytes(3_000_000)}) for n in range(9)})
         path = self.world.archive("bomb.zip", {"in.zip": bomb})
         request = replace(self.world.request(nested=True), access=Access(limits=Limits(free=1 << 20, ratio=200)))
-        result = look_at(self.world.surroundings, [path], request)[0]
+        result = look_at(self.world.context, [path], request)[0]
         self.assertIsInstance(result.error, UnsafeArchive)
         self.assertEqual(self.world.contents(), {})
 
@@ -184,20 +184,20 @@ class AccessTest(WorldTest):
         for known, error in (((), None), (("wasp",), WrongPassword)):
             access = Access(passwords=Passwords(known, given=bool(known)))
             added = add_archives(
-                self.world.surroundings, [path], replace(self.world.request(), access=access), lambda _: None
+                self.world.context, [path], replace(self.world.request(), access=access), lambda _: None
             )[0]
             self.assertEqual(added.state, "refused")
             if error:
                 self.assertIsInstance(added.error, error)
             self.assertEqual(self.world.contents(), {})
         access = Access(passwords=Passwords(("moth",), given=True))
-        add_archives(self.world.surroundings, [path], replace(self.world.request(), access=access), lambda _: None)
+        add_archives(self.world.context, [path], replace(self.world.request(), access=access), lambda _: None)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
 
     def test_look_shows_a_locked_archive_and_asks_nobody(self) -> None:
         asked = []
         access = Access(passwords=Passwords((), lambda name, attempt: asked.append(name)))
-        result = look_at(self.world.surroundings, [self.locked()], replace(self.world.request(), access=access))[0]
+        result = look_at(self.world.context, [self.locked()], replace(self.world.request(), access=access))[0]
         self.assertEqual([placement.to for placement in result.layout.placements], ["Gels/moon.gel"])
         self.assertEqual(result.obstacle.exit_code, PasswordNeeded.exit_code)
         self.assertEqual(asked, [])
@@ -208,11 +208,11 @@ class AccessTest(WorldTest):
         for name in (f"{path}.part", path):
             if name is path:  # the name that a browser reserves for the finished file
                 path.write_bytes(b"")
-            result = look_at(self.world.surroundings, [type(path)(name)], self.world.request())[0]
+            result = look_at(self.world.context, [type(path)(name)], self.world.request())[0]
             self.assertIsInstance(result.error, StillArriving)
 
     def test_names_that_the_destination_cannot_spell_get_another(self) -> None:
-        windows = replace(self.world.surroundings, platform=Platform(has_windows_names=True))
+        windows = replace(self.world.context, platform=Platform(has_windows_names=True))
         files = {"Gels/what?.gel": "a", "Gels/what_.gel": "b", "Gels/dots..gel": "c", "Gels/aux.gel": "d"}
         path = self.world.archive("odd.zip", files)
         refused = look_at(windows, [path], self.world.request())[0]
@@ -235,11 +235,11 @@ class AccessTest(WorldTest):
             (split, {}, True),
         ):
             with self.subTest(path=path.name, choices=choices):
-                result = look_at(self.world.surroundings, [path], self.world.request(**choices))[0]
+                result = look_at(self.world.context, [path], self.world.request(**choices))[0]
                 self.assertIsInstance(result.error, UnsafeArchive)
                 self.assertEqual("--skip-unsafe" in result.error.remedy, rest)
                 self.assertLess(len(result.error.message), 300)
-        rest = look_at(self.world.surroundings, [mixed], self.world.request(skip_unsafe=True))[0]
+        rest = look_at(self.world.context, [mixed], self.world.request(skip_unsafe=True))[0]
         self.assertIn("fits none", rest.decisions[0].question)
 
     def test_a_name_longer_than_the_file_system_holds_is_shortened(self) -> None:
@@ -266,7 +266,7 @@ class VariantsTest(WorldTest):
         paths += sorted(
             one for one in DOWNLOADS.iterdir() if one.suffix in (".zip", ".gz", ".xz") and "half" not in one.name
         )
-        applications = tuple(known_applications(self.world.surroundings_with_definitions()))
+        applications = tuple(known_applications(self.world.context_with_definitions()))
         counts = []
         for path in paths:
             for nested in (False, True):

@@ -31,7 +31,7 @@ class OwnStateTest(WorldTest):
         for archive in (crafted, flat, upper, staging):
             for to in (self.world.folder, self.world.folder / "link"):
                 request = self.world.request(to=str(to))
-                (looked,) = look_at(self.world.surroundings, [archive], request)
+                (looked,) = look_at(self.world.context, [archive], request)
                 added = self.world.add(archive, to=str(to))
                 with self.subTest(archive=archive.name, to=to):
                     self.assertIsInstance(looked.obstacle, MachineError)

@@ -46,7 +46,7 @@ class PackingTest(WorldTest):
 
     def pack(self, *sources: Path | str, out: str, **options: Any) -> Made:
         packing = Packing(sources=tuple(map(str, sources)), out=self.world.folder / out, **options)
-        return pack_planned(self.world.surroundings, plan_packing(self.world.surroundings, packing), packing)
+        return pack_planned(self.world.context, plan_packing(self.world.context, packing), packing)
 
     def left(self) -> list[str]:
         return sorted(path.name for path in self.world.folder.iterdir() if path.is_file() or "pack" in path.name)
@@ -140,7 +140,7 @@ class PackingTest(WorldTest):
     def test_wrappers_junk_and_what_leads_out(self) -> None:
         (self.top / "Thumbs.db").write_text("junk")
         (self.top / "away.gel").symlink_to("/etc/hostname")
-        plan = plan_packing(self.world.surroundings, Packing(sources=(str(self.top),), out=Path("x.zip")))
+        plan = plan_packing(self.world.context, Packing(sources=(str(self.top),), out=Path("x.zip")))
         self.assertEqual(
             {Path(one.path).name: one.reason.split(" ")[0] for one in plan.left_out},
             {"Thumbs.db": "Thumbs.db", "away.gel": "the"},
@@ -148,7 +148,7 @@ class PackingTest(WorldTest):
 
         def tops(*sources: str, **options: Any) -> set[str]:
             packing = Packing(sources=tuple(f"{self.top}/{one}" for one in sources), out=Path("pack.zip"), **options)
-            plan = plan_packing(self.world.surroundings, packing)
+            plan = plan_packing(self.world.context, packing)
             return {"/".join(member.entry.split("/")[:2]) for member in plan.members}
 
         self.assertEqual(tops("moon.gel"), {"pack/moon.gel"})
@@ -210,7 +210,7 @@ class PackingTest(WorldTest):
             path = self.top / "moon.gel"
             path.write_bytes(self.content["moon.gel"])
             packing = Packing(sources=(str(self.top),), out=self.world.folder / out)
-            plan = plan_packing(self.world.surroundings, packing)
+            plan = plan_packing(self.world.context, packing)
 
             changed: list[Progress] = []
 
@@ -222,14 +222,14 @@ class PackingTest(WorldTest):
                     changed.append(progress)
                     path.write_text(change)
 
-            around = replace(self.world.surroundings, watch=watch)
+            context = replace(self.world.context, watch=watch)
             with (
                 self.subTest(out),
                 mock.patch("os.cpu_count", lambda: 1),
                 mock.patch("usufruct.archives.zip.writer._SMALL", 0),
                 self.assertRaisesRegex(MachineError, "changed while"),
             ):
-                pack_planned(around, plan, packing)
+                pack_planned(context, plan, packing)
             self.assertEqual([name for name in self.left() if "pack" in name or name == out], [])
 
     def test_an_archive_that_reads_back_otherwise_is_taken_away(self) -> None:

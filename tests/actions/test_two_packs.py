@@ -44,12 +44,12 @@ class TwoPacksTest(WorldTest):
             for first, second in (names, names[::-1]):
                 with self.subTest(pack["story"], first=first):
                     application = self.installed(pack, 2 * number + names.index(first))
-                    request = Request(applications=(application,), clash_is_said=False)
+                    request = Request(applications=(application,), conflict_is_said=False)
                     holdings = {}
                     for name in (first, second):
                         files = {entry: f"{name}: {entry}" for entry in places_of(pack)}
                         archive = self.world.archive(f"{Path(name).stem}.zip", files)
-                        (added,) = add_archives(self.world.surroundings, [archive], request, lambda _: None)
+                        (added,) = add_archives(self.world.context, [archive], request, lambda _: None)
                         holdings[name] = added
                     self.assertEqual(holdings[first].state, "added", holdings[first].error)
                     is_asked = holdings[second].state == "refused"

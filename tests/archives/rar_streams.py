@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from Cryptodome.Cipher import AES
 
 from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered
-from usufruct.archives.rar.parts import Rar4Lock
+from usufruct.archives.rar.common import Rar4Cipher
 from usufruct.archives.rar.text import TextModel
 
 
@@ -897,7 +897,7 @@ def _locked4(member: Packed, password: str) -> bytes:
     if member.version < 29:
         cipher = SecondCipher(password.encode())
         return b"".join(cipher._turn(data[at : at + 16], is_locking=True) for at in range(0, len(data), 16))
-    key, start = Rar4Lock(SALT).cipher(password)
+    key, start = Rar4Cipher(SALT).cipher(password)
     return AES.new(key, AES.MODE_CBC, start).encrypt(data)
 
 

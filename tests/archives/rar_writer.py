@@ -71,8 +71,8 @@ class RarWriter:
         self._out.seek(0, 2)
         self._start = self._out.tell()
         if self._hides:
-            lock = vint(0) + vint(1) + bytes([_LG]) + self._salt + self._check()
-            self._block(_LOCK, 0, lock, in_clear=True)
+            cipher = vint(0) + vint(1) + bytes([_LG]) + self._salt + self._check()
+            self._block(_LOCK, 0, cipher, in_clear=True)
         number = len(self._done)
         flags = (1 | (2 if number else 0) if self._room else 0) | (4 if self._is_solid else 0)
         self._block(_MAIN, 0, vint(flags) + (vint(number) if number and self._room else b""))

@@ -98,8 +98,8 @@ def _seven(time: int | None = None, size: int | None = None) -> bytes:
     offset, length = struct.unpack_from("<QQ", whole, 12)
     head = whole[32 + offset : 32 + offset + length]
     if time is not None:
-        stamp = head.index(b"\x14\x0a\x01\x00") + 4
-        head = head[:stamp] + struct.pack("<Q", time) + head[stamp + 8 :]
+        fingerprint = head.index(b"\x14\x0a\x01\x00") + 4
+        head = head[:fingerprint] + struct.pack("<Q", time) + head[fingerprint + 8 :]
     if size is not None:
         place = head.index(b"\x0c\x0b") + 1
         head = head[:place] + seven_number(size) + head[place + 1 :]

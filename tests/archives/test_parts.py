@@ -8,7 +8,7 @@ from tests.archives.case import ArchiveCase, contents
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import zip_bytes
-from usufruct.archives.split_sets import parts_of
+from usufruct.archives.split_sets import split_set_of
 from usufruct.errors import ArchiveError, DamagedArchive
 
 FILES = {"a.txt": b"hello", "b.bin": bytes(range(256)) * 20}
@@ -58,12 +58,12 @@ class PartsTest(ArchiveCase):
     def test_a_missing_part_is_named(self) -> None:
         first = self.write({f"moon.part{n:02}.rar": b"x" for n in range(1, 81) if n not in (37, 40)})
         with self.assertRaisesRegex(DamagedArchive, "part 37, 40 of 80 are missing"):
-            parts_of(first)
+            split_set_of(first)
         numbered = self.write(
             {name: data for name, data in cut(bytes(5000), 1000, "m.zip").items() if "002" not in name}
         )
         with self.assertRaisesRegex(DamagedArchive, r"part 2 of 5 .m\.zip\.002. is missing"):
-            parts_of(numbered)
+            split_set_of(numbered)
 
     def test_a_missing_first_or_last_part_is_told(self) -> None:
         files = self.split_zip()

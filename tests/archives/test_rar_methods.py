@@ -35,7 +35,7 @@ from tests.archives.rar_streams import (
 from tests.archives.rar_writer import Member, RarWriter
 from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.rar import filters, lz1, lz2, lz3, lz5, unpacking
-from usufruct.archives.rar.parts import Blake2sp
+from usufruct.archives.rar.common import Blake2sp
 from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive, WrongPassword

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from Cryptodome.Cipher import AES
 from Cryptodome.Util import Counter
 
-from usufruct.archives.zip.locks import ClassicCipher
+from usufruct.archives.zip.ciphers import ClassicCipher
 
 STORED, DEFLATE, AES_METHOD = 0, 8, 99
 

@@ -10,7 +10,7 @@ from usufruct.model.applications import Programs
 class CarryTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.world.add_files("moons.zip", {"gels/moon.gel": "1"})
         self.file = str(self.world.folder / "all.zip")
         (self.world.folder / "there").mkdir()

@@ -33,8 +33,8 @@ class DesktopTest(WorldTest):
         self.link = self.service.parent / "default.target.wants" / self.service.name
 
     def said(self, *words: str, code: int = 0) -> str:
-        around = {"HOME": str(self.home), "XDG_DATA_HOME": "", "XDG_CONFIG_HOME": ""}
-        with mock.patch.dict(os.environ, around):
+        context = {"HOME": str(self.home), "XDG_DATA_HOME": "", "XDG_CONFIG_HOME": ""}
+        with mock.patch.dict(os.environ, context):
             done = run_program("desktop", *words, home=self.world.folder / "state")
         self.assertEqual(done.returncode, code, done.stdout + done.stderr)
         return done.stdout + done.stderr
@@ -123,7 +123,7 @@ class DesktopTest(WorldTest):
 
 class OtherSystemsTest(WorldTest):
     def test_they_are_told_in_words_and_nothing_is_written(self) -> None:
-        other = replace(self.world.surroundings, platform=Platform(has_open_desktop=False))
+        other = replace(self.world.context, platform=Platform(has_open_desktop=False))
         with self.assertRaisesRegex(MachineError, "no open standard"):
             desktop.turn_on(other)
-        self.assertFalse(Path(self.world.surroundings.places.data / "desktop.json").exists())
+        self.assertFalse(Path(self.world.context.places.data / "desktop.json").exists())

@@ -48,8 +48,8 @@ class JsonTest(AddCase):
             },
         )
         looked = self.document("look", "pack.zip", "--skip", "day*")["archives"][0]
-        clashes = {one["to"]: one["clash"] for one in looked["placements"]}
-        self.assertEqual(clashes, {"Gels/moon.gel": "replaces", "Gels/sun.gel": "same"})
+        conflicts = {one["to"]: one["clash"] for one in looked["placements"]}
+        self.assertEqual(conflicts, {"Gels/moon.gel": "replaces", "Gels/sun.gel": "same"})
         kinds = {one["entry"]: one["kind"] for one in looked["aside"]}
         self.assertEqual(
             kinds,

@@ -18,7 +18,7 @@ SHOWN = r"na\udcffme v1"
 class NamesThatAreNoTextTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.downloads = self.world.folder / "downloads"
         self.archive = self.downloads / f"{ODD}.zip"
         self.archive.write_bytes(zip_bytes({"gels/moon.gel": "1", "gels/sun.gel": "2"}))
@@ -63,7 +63,7 @@ class NamesThatAreNoTextTest(WorldTest):
 class OutputTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
 
     def test_no_name_steers_the_terminal(self) -> None:
         name = "we\x1b[31mird\u202e\n\u2028.zip"
@@ -116,7 +116,7 @@ class OutputTest(WorldTest):
         request = self.world.request()
         fails = mock.patch("usufruct.actions.examine.Download", side_effect=[MemoryError(), RuntimeError("x"), None])
         with fails:
-            looked = look_at(self.world.surroundings, [archives[0]] * 2, request)
+            looked = look_at(self.world.context, [archives[0]] * 2, request)
         self.assertIn("not enough memory to read moon.zip", str(looked[0].error))
         self.assertIn("moon.zip made Usufruct fail (RuntimeError)", str(looked[1].error))
 

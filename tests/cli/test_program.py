@@ -48,9 +48,9 @@ class ProgramTest(WorldTest):
         (archive,) = self.document("look", "Downloads/forest-backdrops.zip")["archives"]
         self.assertEqual((archive["format"], archive["application"]), ("zip", "lanternbox"))
         self.assertEqual(archive["holding"], "forest-backdrops")
-        clashes = {placement["to"]: placement["clash"] for placement in archive["placements"]}
-        self.assertEqual(clashes["Backdrops/Forest/path.png"], "replaces")
-        self.assertIsNone(clashes["Backdrops/Forest/edge.png"])
+        conflicts = {placement["to"]: placement["clash"] for placement in archive["placements"]}
+        self.assertEqual(conflicts["Backdrops/Forest/path.png"], "replaces")
+        self.assertIsNone(conflicts["Backdrops/Forest/edge.png"])
         self.assertEqual({"entry", "to", "folder", "why", "clash"}, set(archive["placements"][0]))
         self.assertEqual({aside["kind"] for aside in archive["aside"]}, {"junk", "notes"})
         self.assertIsNone(archive["decision"])

@@ -18,15 +18,15 @@ from usufruct.model.progress import Progress
 class ProgressTest(WorldTest):
     def test_every_file_is_counted_to_the_end(self) -> None:
         told: list[Progress] = []
-        around = replace(self.world.surroundings, watch=told.append)
+        context = replace(self.world.context, watch=told.append)
         self.world.write({"Gels/a.gel": "mine"})
         path = self.world.archive("gels.zip", {f"gels/{name}.gel": name * 9 for name in "abc"})
-        add_archives(around, [path], self.world.request(), lambda _: None)
+        add_archives(context, [path], self.world.request(), lambda _: None)
         self.assertEqual([one.files for one in told], [1, 2, 3])
         self.assertEqual((told[-1].size, told[-1].of_size, told[-1].of_files), (27, 27, 3))
         self.assertEqual({(one.about, one.phase) for one in told}, {("gels", "unpacking")})
         told.clear()
-        remove_holdings(around, ["gels"], lambda _: None)
+        remove_holdings(context, ["gels"], lambda _: None)
         self.assertEqual([(one.phase, one.files, one.of_files) for one in told], [("giving back", 1, 1)])
 
     def test_without_a_terminal_a_line_is_printed_now_and_then(self) -> None:

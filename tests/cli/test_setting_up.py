@@ -15,7 +15,7 @@ PROJECT = Path(__file__).parents[2]
 class SettingUpTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.world.add_files("moons.zip", {"gels/moon.gel": "1"})
         self.world.add_files("sky v1.zip", {"gels/sky.gel": "1"})
         self.downloads = self.world.folder / "downloads"

@@ -19,7 +19,7 @@ class ShellsTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
         self.home = self.world.places.data
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.work = self.world.folder / "work"
         self.work.mkdir()
         (self.work / EVIL).write_bytes(zip_bytes({"gels/moon.gel": "m"}))

@@ -25,7 +25,7 @@ HEAVY = frozenset(
 class StartTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.world.add_files("Dusk.zip", {"gels/moon.gel": "m"})
         (self.world.folder / "downloads" / "Dawn.zip").write_bytes(zip_bytes({"gels/sun.gel": "s"}))
 

@@ -13,7 +13,7 @@ MOODS = {f"{mood}/gels/{{}}.gel": mood for mood in ("bright", "dim")}
 class Sunday(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.downloads = self.world.folder / "downloads"
         for name in ("a", "b"):
             self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name})

@@ -20,7 +20,7 @@ from usufruct.files.copying import replace_text
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
-from usufruct.files.sources import FileSource, JoinedSource, PartSource, as_file
+from usufruct.files.sources import FileSource, JoinedSource, SliceSource, as_file
 from usufruct.files.trash import copy_to_trash, to_trash
 from usufruct.model.name_rules import NameRules
 
@@ -221,7 +221,7 @@ class SourcesTest(FolderCase):
         for start in range(9):
             for count in range(9):
                 self.assertEqual(whole.read_at(start, count), b"abcdefgh"[start : start + count])
-        part = PartSource(whole, 2, 4)
+        part = SliceSource(whole, 2, 4)
         self.assertEqual((part.read_at(0, 99), part.read_at(3, 5), part.read_at(9, 1)), (b"cdef", b"f", b""))
         with as_file(part) as file:
             self.assertEqual((file.read(2), file.seek(-1, os.SEEK_END), file.read()), (b"cd", 3, b"f"))

@@ -26,7 +26,7 @@ from tests.archives.rar_streams import (
 from tests.fuzzing.mutants import by_bytes
 from usufruct.archives.bits import PackedFault
 from usufruct.archives.rar import lz1, lz2, lz3, lz5
-from usufruct.archives.rar.parts import RarRefusal
+from usufruct.archives.rar.common import RarRefusal
 from usufruct.archives.rar.unpacking import Unpacker
 from usufruct.files.sources import BytesSource
 

@@ -72,9 +72,9 @@ def go_the_whole_way(world: World, path: Path) -> None:
     request = Request(applications=world.applications, access=access(), takes_safe=True)
     skipping = replace(request, to=str(apps), applications=(), choices=Choices(skip_unsafe=True))
     for one in (request, skipping):
-        for added in add_archives(world.surroundings, [path], one, lambda _: None):
+        for added in add_archives(world.context, [path], one, lambda _: None):
             if added.placed:
-                remove_holdings(world.surroundings, [added.examined.name], lambda _: None)
+                remove_holdings(world.context, [added.examined.name], lambda _: None)
     if found := differences(before, tree_of(apps)):
         raise Fault(f"it is not as before: {found[:3]}")
 

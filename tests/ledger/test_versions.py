@@ -32,7 +32,7 @@ PLACED = {"Gels/moon.gel": "of two", "Gels/a.gel": "a of one", "Puppets/Owl/rig.
 class VersionsTest(WorldTest):
     def restored(self, file: Path) -> None:
         """The ledger of an earlier version, with the files and backups that it speaks of."""
-        around = self.world.surroundings_with_definitions()
+        context = self.world.context_with_definitions()
         for name, files in ARCHIVES.items():
             self.world.archive(name, files)
         for path, content in PLACED.items():
@@ -42,8 +42,8 @@ class VersionsTest(WorldTest):
             kept = self.world.places.backups / digest[:2] / digest
             kept.parent.mkdir(parents=True, exist_ok=True)
             kept.write_bytes(content)
-        around.places.ledger.unlink(missing_ok=True)
-        ledger = sqlite3.connect(around.places.ledger)
+        context.places.ledger.unlink(missing_ok=True)
+        ledger = sqlite3.connect(context.places.ledger)
         ledger.executescript(file.read_text(encoding="utf-8").replace("@ROOT@", str(self.world.folder)))
         ledger.close()
 
@@ -69,13 +69,13 @@ class VersionsTest(WorldTest):
         for file in files:
             with self.subTest(file.name):
                 self.restored(file)
-                around = self.world.surroundings
-                self.assertEqual(sorted(one.name for one in list_holdings(around)), ["one", "two"])
+                context = self.world.context
+                self.assertEqual(sorted(one.name for one in list_holdings(context)), ["one", "two"])
                 self.assertEqual(self.tables(), wanted)
-                self.assertEqual(len(history(around)[0]), 4)
-                self.assertTrue(all(one.is_fine for one in check_holdings(around, (), deep=True)))
+                self.assertEqual(len(history(context)[0]), 4)
+                self.assertTrue(all(one.is_fine for one in check_holdings(context, (), deep=True)))
                 if file.stem != "2":  # what a removal took was only kept from the next version on
-                    undo(around, Access(), None)
+                    undo(context, Access(), None)
                     self.assertEqual(self.world.contents(), {**PLACED, "Gels/gone.gel": "gone"})
                     self.world.remove("three")
                 self.world.remove("one", "two")

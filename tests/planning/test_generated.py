@@ -72,7 +72,7 @@ def layout(paths: Sequence[str], app: str | None, wanted: Choices) -> Layout:
 def outcome(found: Layout) -> dict[str, str]:
     """Entry → where it goes or why not."""
     result = {found.listing.path(one.row): one.to for one in found.placements}
-    result |= {found.listing.path(one.row): f"- {one.kind.label}" for one in found.asides}
+    result |= {found.listing.path(one.row): f"- {one.kind.label}" for one in found.skipped}
     return result | {one.entry: "- refused" for one in found.refused}
 
 
@@ -84,7 +84,7 @@ class GeneratedTest(unittest.TestCase):
     ) -> None:
         for app in (*APPS, None):
             found = layout(paths, app, wanted if app == "lanternbox" or not wanted.into else Choices())
-            accounted = [one.row for one in found.placements] + [one.row for one in found.asides]
+            accounted = [one.row for one in found.placements] + [one.row for one in found.skipped]
             self.assertEqual(len(accounted) + len(found.refused), len(paths))
             self.assertEqual(len(set(accounted)), len(accounted))
             if not found.decisions:

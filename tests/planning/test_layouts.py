@@ -55,10 +55,10 @@ def layout_of_case(case: dict, entries: list[str]) -> Layout:
     return layout_of(listing, application, tidy_name(case["archive"]), choices, digests)
 
 
-def asides_of(layout: Layout) -> dict[str, list[str]]:
+def skipped_of(layout: Layout) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
-    for aside in layout.asides:
-        found.setdefault(aside.kind.label, []).append(layout.listing.path(aside.row))
+    for one in layout.skipped:
+        found.setdefault(one.kind.label, []).append(layout.listing.path(one.row))
     return {kind: sorted(paths) for kind, paths in found.items()}
 
 
@@ -72,7 +72,7 @@ class CatalogueTest(unittest.TestCase):
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, case.get("goes", {}))
                 expected = {kind: sorted(paths) for kind, paths in case.get("aside", {}).items()}
-                self.assertEqual(asides_of(layout), expected)
+                self.assertEqual(skipped_of(layout), expected)
                 self.assertEqual([refusal.entry for refusal in layout.refused], case.get("refused", []))
                 questions = [decision.question for decision in layout.decisions]
                 self.assertEqual(bool(questions), "question" in case, questions)
@@ -85,8 +85,8 @@ class CatalogueTest(unittest.TestCase):
             layout = layout_of_case(case, case["entries"])
             for placement in layout.placements:
                 self.assertGreater(len(placement.why), 5, case["story"])
-            for aside in layout.asides:
-                self.assertGreater(len(aside.reason), 5, case["story"])
+            for one in layout.skipped:
+                self.assertGreater(len(one.reason), 5, case["story"])
 
     def test_the_order_of_entries_changes_nothing(self) -> None:
         for number, case in enumerate(CASES):
@@ -98,7 +98,7 @@ class CatalogueTest(unittest.TestCase):
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, case.get("goes", {}))
                 expected = {kind: sorted(paths) for kind, paths in case.get("aside", {}).items()}
-                self.assertEqual(asides_of(layout), expected)
+                self.assertEqual(skipped_of(layout), expected)
 
     def test_one_more_meaningless_wrapper_changes_nothing_but_entry_paths(self) -> None:
         for case in CASES:

@@ -8,7 +8,7 @@ from itertools import product
 from pathlib import Path
 
 import usufruct.definitions
-from tests.planning.test_layouts import asides_of, listing_of
+from tests.planning.test_layouts import listing_of, skipped_of
 from usufruct.definitions.load import load_application
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
@@ -56,7 +56,7 @@ def places_of(pack: dict) -> dict[str, str]:
     return found
 
 
-def asides_in(pack: dict) -> dict[str, list[str]]:
+def skipped_in(pack: dict) -> dict[str, list[str]]:
     """Kind → the entries that go aside for it."""
     return {
         kind: sorted(path for text in texts for path in spread(text)) for kind, texts in pack.get("aside", {}).items()
@@ -66,7 +66,7 @@ def asides_in(pack: dict) -> dict[str, list[str]]:
 def entries_of(pack: dict) -> list[str]:
     """All entries; a pack that does not list them is made of those that it says the fate of."""
     if "entries" not in pack:
-        return [*places_of(pack), *(path for paths in asides_in(pack).values() for path in paths)]
+        return [*places_of(pack), *(path for paths in skipped_in(pack).values() for path in paths)]
     entries = [entry for text in pack["entries"] for entry in spread(text)]
     for sign, words in pack.get("expand", {}).items():
         formats = dict(word.split("=") for word in words.split())
@@ -111,13 +111,13 @@ class PacksTest(unittest.TestCase):
                 self.assertEqual(len(layout.decisions), int("inside" in pack), questions)
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, places_of(pack))
-                self.assertEqual(asides_of(layout), asides_in(pack))
+                self.assertEqual(skipped_of(layout), skipped_in(pack))
 
     def test_no_entry_is_lost_without_a_word(self) -> None:
         for pack in PACKS:
             entries = entries_of(pack)
             for layout in judged(pack, entries)[1]:
-                told = {one.row for one in layout.placements} | {one.row for one in layout.asides}
+                told = {one.row for one in layout.placements} | {one.row for one in layout.skipped}
                 self.assertEqual(len(told) + len(layout.refused), len(entries), pack["story"])
 
     def test_the_order_of_entries_changes_nothing(self) -> None:

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from tests.planning.test_clashes import MINE, NOW, at, gel, plan
+from tests.planning.test_conflicts import MINE, NOW, at, gel, plan
 from tests.support import sample_application
 from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import Listing
@@ -18,7 +18,7 @@ from usufruct.planning.names import folded
 from usufruct.planning.questions import (
     Naming,
     autostart_question,
-    clash_question,
+    conflict_question,
     in_the_way,
     naming,
     nothing_fits_question,
@@ -116,9 +116,9 @@ class InTheWayTest(unittest.TestCase):
 
     def test_clashes_are_asked_about_as_one(self) -> None:
         there = {"moon.gel": at(THEIRS), "sun.gel": at(THEIRS, name="sun.gel")}
-        one = clash_question(plan(gel(), there=there, on_clash=OnClash.ASK))
+        one = conflict_question(plan(gel(), there=there, on_clash=OnClash.ASK))
         self.assertIn("Where gels/moon.gel is to go, a file is there already", one.question)
-        two = clash_question(plan(gel(), gel("sun.gel"), there=there, on_clash=OnClash.ASK))
+        two = conflict_question(plan(gel(), gel("sun.gel"), there=there, on_clash=OnClash.ASK))
         self.assertIn("2 files are there already and differ", two.question)
         self.assertEqual([option.files for option in two.options], [2] * 4)
 

@@ -3,7 +3,7 @@
 import itertools
 import unittest
 
-from usufruct.model.plan import Leave, TakeOut
+from usufruct.model.plan import Detach, Leave
 from usufruct.model.records import ABSENT, FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on, out_of, renewal
 
@@ -56,24 +56,24 @@ class TakingOutTest(unittest.TestCase):
     def test_the_top_gives_back_what_is_beneath(self) -> None:
         stack = lay(lay((), file("mine"), 1, "a"), file("a"), 2, "b")
         step = out_of(stack, 2, 5, "x", file("b"))
-        assert isinstance(step, TakeOut) and step.gives_back
+        assert isinstance(step, Detach) and step.gives_back
         self.assertEqual((step.gives_back.holding, step.changes_disk), (1, True))
 
     def test_from_the_middle_nothing_changes_on_disk(self) -> None:
         stack = lay(lay((), file("mine"), 1, "a"), file("a"), 2, "b")
         step = out_of(stack, 1, 5, "x", file("b"))
-        assert isinstance(step, TakeOut)
+        assert isinstance(step, Detach)
         self.assertFalse(step.changes_disk)
 
     def test_a_changed_file_is_left(self) -> None:
         self.assertIsInstance(out_of(lay((), ABSENT, 1, "a"), 1, 5, "x", file("edited")), Leave)
 
     def test_a_touched_file_of_the_same_content_is_not_changed(self) -> None:
-        self.assertIsInstance(out_of(lay((), ABSENT, 1, "a"), 1, 5, "x", file("a", inode=99)), TakeOut)
+        self.assertIsInstance(out_of(lay((), ABSENT, 1, "a"), 1, 5, "x", file("a", inode=99)), Detach)
 
     def test_a_deleted_file_counts_as_placed_and_gives_back_what_was_beneath(self) -> None:
         step = out_of(lay((), file("mine"), 1, "a"), 1, 5, "x", ABSENT)
-        assert isinstance(step, TakeOut) and step.gives_back
+        assert isinstance(step, Detach) and step.gives_back
         self.assertEqual(step.gives_back.state.digest, b"mine")
 
     def test_a_file_edited_and_then_replaced_holds_its_holding_in_the_list(self) -> None:
@@ -88,7 +88,7 @@ class TakingOutTest(unittest.TestCase):
                     stack, disk = lay(stack, disk, holding, content), file(content)
                 for holding in order:
                     step = out_of(stack, holding, 5, "x", disk)
-                    assert isinstance(step, TakeOut)
+                    assert isinstance(step, Detach)
                     stack = tuple(layer for layer in stack if layer.level not in step.levels)
                     if step.changes_disk:
                         disk = step.gives_back.state if step.gives_back else ABSENT

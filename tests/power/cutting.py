@@ -57,7 +57,7 @@ class Cutter:
         subprocess.run(words, check=True, env={**os.environ, **self._environment()}, capture_output=True)
 
     def _found(self) -> tuple[Tree, list[Any]]:
-        found = ((one.name, one.files, one.size, one.is_partial) for one in list_holdings(self.world.surroundings))
+        found = ((one.name, one.files, one.size, one.is_partial) for one in list_holdings(self.world.context))
         return tree_of(Path(self.folder, "apps")), sorted(found)
 
     def _texts(self) -> list[tuple[str, str]]:
@@ -97,7 +97,7 @@ class Cutter:
     def _judge(self, numbers: dict[tuple[int, int], int], *, is_told: bool) -> None:
         with _with_numbers(numbers):
             for _ in range(2):
-                with self.world.surroundings.writing("recover"):
+                with self.world.context.writing("recover"):
                     pass
             self._compare(is_told=is_told)
 
@@ -112,7 +112,7 @@ class Cutter:
             raise Wrong(f"it was told to be done, and is not: {from_after} {found}")
         if not is_before and not is_after:
             raise Wrong(f"neither before ({from_before}) nor after ({from_after}): {found}")
-        store = check_store(self.world.surroundings)
+        store = check_store(self.world.context)
         if store.missing or store.damaged:
             raise Wrong(f"backups missing {store.missing} or damaged {store.damaged}")
         # A copy that was not finished is cleared away by the next one.

@@ -101,17 +101,17 @@ def _killed_twice(world: World) -> None:
 
 
 def _recover(world: World) -> None:
-    with world.surroundings.writing("recover"):
+    with world.context.writing("recover"):
         pass
 
 
 def _undo(world: World) -> None:
-    undo(world.surroundings_with_definitions(), Access())
+    undo(world.context_with_definitions(), Access())
 
 
 def _afterwards(world: World, how: str) -> None:
     archive = world.folder / "downloads" / "pack.zip"
-    add_archives(world.surroundings, [archive], world.request(), lambda _: None, how)
+    add_archives(world.context, [archive], world.request(), lambda _: None, how)
 
 
 def _with_archive(world: World) -> None:
@@ -120,28 +120,28 @@ def _with_archive(world: World) -> None:
 
 
 def _carried(world: World) -> None:
-    world.surroundings_with_definitions()
+    world.context_with_definitions()
     _packed(world)
-    carry_out(world.surroundings, world.folder / "downloads" / "carried.zip", with_archives=True)
+    carry_out(world.context, world.folder / "downloads" / "carried.zip", with_archives=True)
     world.remove("pack")
     (world.folder / "downloads" / "pack.zip").unlink()
 
 
 def _carry_in(world: World) -> None:
-    around = world.surroundings_with_definitions()
-    plan = plan_carry_in(around, world.folder / "downloads" / "carried.zip", [])
-    carry_in(around, plan, Access(), lambda *_: None)
+    context = world.context_with_definitions()
+    plan = plan_carry_in(context, world.folder / "downloads" / "carried.zip", [])
+    carry_in(context, plan, Access(), lambda *_: None)
 
 
 def _defined(world: World) -> None:
     _mine(world)
-    world.surroundings_with_definitions()
+    world.context_with_definitions()
     write_setting(world.places.settings, "patience", 7, world.platform)
 
 
 def _define(world: World) -> None:
     file = world.places.apps / "lanternbox.toml"
-    write_definition(world.surroundings, file.read_text() + "\n# changed\n", file, replaces="lanternbox")
+    write_definition(world.context, file.read_text() + "\n# changed\n", file, replaces="lanternbox")
     write_setting(world.places.settings, "patience", 9, world.platform)
 
 
@@ -163,17 +163,17 @@ STORIES: dict[str, PowerStory] = {
     "removing from beneath": PowerStory(_covered, lambda w: w.remove("pack")),
     "giving back what was edited": PowerStory(
         _edited,
-        lambda w: remove_holdings(w.surroundings, ["pack"], lambda _: None, gives_back_changed=True),
+        lambda w: remove_holdings(w.context, ["pack"], lambda _: None, gives_back_changed=True),
         ("mine", "edited by the user"),
     ),
     "removing beside an edited file": PowerStory(_edited, lambda w: w.remove("pack"), ("mine", "edited by the user")),
-    "forgetting": PowerStory(_packed, lambda w: forget_holdings(w.surroundings, ["pack"])),
+    "forgetting": PowerStory(_packed, lambda w: forget_holdings(w.context, ["pack"])),
     "updating": PowerStory(_packed, lambda w: _add(w, "pack v2.zip", NEWER, update="pack")),
     "undoing an addition": PowerStory(_packed, _undo),
     "undoing a removal": PowerStory(_removed, _undo),
     "undoing an update": PowerStory(_updated, _undo),
     "repairing": PowerStory(
-        _broken, lambda w: repair(w.surroundings_with_definitions(), "pack", Access(), None, gives_back_changed=False)
+        _broken, lambda w: repair(w.context_with_definitions(), "pack", Access(), None, gives_back_changed=False)
     ),
     "recovering": PowerStory(_killed, _recover),
     "recovering two files of one content": PowerStory(_killed_twice, _recover),

@@ -172,7 +172,7 @@ class Between:
     def command(self) -> tuple[str, Callable[[], object]]:
         """Something that a user may type, and what it is called."""
         world = self.world
-        names = [one.name for one in list_holdings(world.surroundings)]
+        names = [one.name for one in list_holdings(world.context)]
         kinds = ["add"] * 3 + ["remove", "remove all", "give back", "forget", "undo", "repair", "update"] * bool(names)
         kind = self.chance.choice(kinds)
         if kind in ("add", "update"):
@@ -181,7 +181,7 @@ class Between:
             update = self.chance.choice(names) if kind == "update" else None
             return f"{kind} {archive.name} {files} {update}", lambda: self._add(archive, update)
         name = self.chance.choice(names) if names else ""
-        here = world.surroundings_with_definitions()
+        here = world.context_with_definitions()
         doings: dict[str, Callable[[], object]] = {
             "remove": lambda: world.remove(name),
             "remove all": lambda: world.remove(*names),
@@ -214,7 +214,7 @@ class Between:
             before.append(f"  killed at {point}" if point else "  came to its end")
 
     def recover(self) -> None:
-        with self.world.surroundings.writing("recover"):
+        with self.world.context.writing("recover"):
             pass
 
     # --- what happens between -----------------------------------------------------------------------------
@@ -383,7 +383,7 @@ class Between:
         self.judge()
 
     def _do(self, *, is_killed: bool = False) -> None:
-        if self.unplugged and (self.chance.random() < 0.5 or not list_holdings(self.world.surroundings)):
+        if self.unplugged and (self.chance.random() < 0.5 or not list_holdings(self.world.context)):
             # Without a holding there nobody can know that the folder is a drive's.
             self.plug_in()
         words, doing = self.command()
@@ -413,7 +413,7 @@ class Between:
         with read_ledger(self.world.places.ledger) as ledger:
             if ledger and not is_tidy(ledger):
                 raise Lost("something is still to be recovered or tidied")
-        for name in sorted(one.name for one in list_holdings(self.world.surroundings)):
+        for name in sorted(one.name for one in list_holdings(self.world.context)):
             self.tale.append(f"at the end, remove {name}")
             self.run(lambda name=name: self.world.remove(name))  # type: ignore[misc]
 

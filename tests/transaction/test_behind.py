@@ -38,8 +38,8 @@ class BehindTest(WorldTest):
         return [name for name in os.listdir(self.world.lanternbox.parent) if name.startswith(".usufruct-")]
 
     def remove(self) -> None:
-        remove_holdings(self.world.surroundings, ["pack"], lambda _: None)
-        self.assertEqual(list(list_holdings(self.world.surroundings)), [])
+        remove_holdings(self.world.context, ["pack"], lambda _: None)
+        self.assertEqual(list(list_holdings(self.world.context)), [])
         self.assertEqual(self.world.contents(), {"Gels/1.gel": "mine"})
 
     def as_it_was(self) -> None:
@@ -59,8 +59,8 @@ class BehindTest(WorldTest):
         self.remove()
         self.assertEqual(len(self.left()), 1)
         told: list[str] = []
-        around = replace(self.world.surroundings, on_waiting=lambda: told.append("waiting") or go_on.touch())
-        with around.writing("look after it"):
+        context = replace(self.world.context, on_waiting=lambda: told.append("waiting") or go_on.touch())
+        with context.writing("look after it"):
             self.as_it_was()
         self.assertEqual(told, ["waiting"])
 
@@ -75,7 +75,7 @@ class BehindTest(WorldTest):
 
                 self.world.checkpoint = die
                 self.remove()
-                with self.world.surroundings.writing("look after it"):
+                with self.world.context.writing("look after it"):
                     self.as_it_was()
                 self.world.add_files("pack.zip", FILES)
 
@@ -120,7 +120,7 @@ class BehindTest(WorldTest):
 
         self.world.add_files("over.zip", FILES | {"gels/13.gel": "13"})
         self.world.checkpoint = look
-        remove_holdings(self.world.surroundings, ["over", "pack"], lambda _: None)
+        remove_holdings(self.world.context, ["over", "pack"], lambda _: None)
         self.assertEqual(begun, [0, 0])
-        with self.world.surroundings.writing("look after it"):
+        with self.world.context.writing("look after it"):
             self.as_it_was()

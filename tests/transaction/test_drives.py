@@ -13,12 +13,12 @@ from tests.support import World, WorldTest, run_program
 from tests.transaction.drive import Drive, drives, with_drive
 from tests.transaction.kills import killed_at
 from usufruct.actions.checking import check_holdings, check_store
+from usufruct.actions.context import Context
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.recovering import say_moved
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.repairing import repair
-from usufruct.actions.surroundings import Surroundings
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import DriveAway, LeadsElsewhere, MachineError
@@ -43,8 +43,8 @@ class DrivesTest(WorldTest):
 
     def recovered(self, world: World) -> Recovered:
         told: list[Recovered] = []
-        around = Surroundings(places=world.places, platform=world.platform, on_recovery=told.append)
-        with around.writing("recover"):
+        context = Context(places=world.places, platform=world.platform, on_recovery=told.append)
+        with context.writing("recover"):
             pass
         return told[0] if told else Recovered()
 
@@ -54,15 +54,15 @@ class DrivesTest(WorldTest):
             pack = world.archive("pack.zip", PACK)
             world.add(pack)
             newer = world.archive("pack v2.zip", {"gels/moon.gel": "newer"})
-            around = world.surroundings_with_definitions()
+            context = world.context_with_definitions()
             placed = world.tree()
             drive.pull_out()
             empty = world.tree()
             doings: tuple[Callable[[], object], ...] = (
                 lambda: world.remove("pack"),
-                lambda: remove_holdings(around, ["pack"], lambda _: None, gives_back_changed=True),
-                lambda: repair(around, "pack", Access(), None, gives_back_changed=False),
-                lambda: undo(around, Access()),
+                lambda: remove_holdings(context, ["pack"], lambda _: None, gives_back_changed=True),
+                lambda: repair(context, "pack", Access(), None, gives_back_changed=False),
+                lambda: undo(context, Access()),
                 lambda: self.raised(world, newer, update="pack"),
                 lambda: self.raised(world, newer, name="another"),
             )
@@ -71,10 +71,10 @@ class DrivesTest(WorldTest):
                     doing()
                 self.assertIn("left as they are", caught.exception.kept)
                 self.assertEqual(differences(empty, world.tree()), [])
-            self.assertEqual([one.is_away for one in list_holdings(around)], [True])
-            (checked,) = check_holdings(around, (), deep=False)
+            self.assertEqual([one.is_away for one in list_holdings(context)], [True])
+            (checked,) = check_holdings(context, (), deep=False)
             self.assertTrue(checked.away and checked.is_fine)
-            self.assertEqual(check_store(around).kept, 1)
+            self.assertEqual(check_store(context).kept, 1)
             drive.plug_in()
             self.assertEqual(differences(placed, world.tree()), [])
             world.remove("pack")
@@ -92,17 +92,17 @@ class DrivesTest(WorldTest):
 
         def story(world: World, drive: Drive) -> None:
             world.add(world.archive("pack.zip", PACK))
-            around = world.surroundings_with_definitions()
+            context = world.context_with_definitions()
             placed = world.contents()
-            for goes, comes in ((lambda: world.remove("pack"), undo), (lambda: undo(around, Access()), redo)):
+            for goes, comes in ((lambda: world.remove("pack"), undo), (lambda: undo(context, Access()), redo)):
                 goes()
                 drive.pull_out()
                 empty = world.tree()
                 with self.assertRaises(DriveAway):
-                    comes(around, Access())
+                    comes(context, Access())
                 self.assertEqual(differences(empty, world.tree()), [])
                 drive.plug_in()
-                comes(around, Access())
+                comes(context, Access())
                 self.assertEqual(world.contents(), placed)
 
         self.each(story)
@@ -116,7 +116,7 @@ class DrivesTest(WorldTest):
             self.assertTrue(first.away)
             self.assertEqual((second.away, second.removed.taken), (None, 1))
             drive.plug_in()
-            self.assertEqual([one.name for one in list_holdings(world.surroundings)], ["pack"])
+            self.assertEqual([one.name for one in list_holdings(world.context)], ["pack"])
 
         self.each(story)
 
@@ -139,7 +139,7 @@ class DrivesTest(WorldTest):
                 drive.plug_in()
                 recovered = self.recovered(world)
                 self.assertFalse(recovered.waiting)
-                if list_holdings(world.surroundings):
+                if list_holdings(world.context):
                     world.remove("pack")
                 self.assertEqual(differences(before, world.tree()), [], number)
                 self.assertEqual(world.strays(), [])
@@ -175,7 +175,7 @@ class DrivesTest(WorldTest):
             self.assertIn("usufruct recover --moved", caught.exception.remedy)
             if "Mounted" in type(drive).__name__:
                 self.assertIn(f"The drive is at {elsewhere}.", caught.exception.remedy)
-            self.assertEqual(say_moved(world.surroundings, str(world.lanternbox), str(elsewhere)), 1)
+            self.assertEqual(say_moved(world.context, str(world.lanternbox), str(elsewhere)), 1)
             world.remove("pack")
             self.assertEqual((elsewhere / "Gels" / "moon.gel").read_text(), "mine")
             self.assertEqual([one.name for one in world.lanternbox.iterdir()], [])
@@ -184,7 +184,7 @@ class DrivesTest(WorldTest):
 
     def test_nothing_is_known_of_a_place_that_nothing_was_placed_in(self) -> None:
         with self.assertRaisesRegex(MachineError, "Nothing on record lies in"):
-            say_moved(self.world.surroundings, str(self.world.folder / "x"), str(self.world.lanternbox))
+            say_moved(self.world.context, str(self.world.folder / "x"), str(self.world.lanternbox))
 
     def test_two_folders_with_holdings_do_not_become_one(self) -> None:
         shelf = self.world.folder / "shelf"
@@ -193,14 +193,14 @@ class DrivesTest(WorldTest):
             self.world.add_files(f"{to.name}.zip", {"a.txt": "a", "b.txt": "b"}, to=str(to))
         self.world.add_files("same.zip", {"a.txt": "a", "b.txt": "b"}, to=str(shelf / "Lanternbox"))
         with self.assertRaisesRegex(MachineError, "cannot become one"):
-            say_moved(self.world.surroundings, str(self.world.lanternbox), str(shelf))
+            say_moved(self.world.context, str(self.world.lanternbox), str(shelf))
         self.assertEqual(len(self.world.remove("Lanternbox", "shelf", "same")), 3)
 
     def test_a_folder_that_was_deleted_on_its_own_volume_is_no_drive(self) -> None:
         self.world.write({"Gels/moon.gel": "mine"})
         self.world.add_files("pack.zip", PACK)
         shutil.rmtree(self.world.lanternbox)
-        self.assertEqual([one.is_away for one in list_holdings(self.world.surroundings)], [False])
+        self.assertEqual([one.is_away for one in list_holdings(self.world.context)], [False])
         self.world.remove("pack")
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
 
@@ -223,14 +223,14 @@ class DrivesTest(WorldTest):
                 (self.world.lanternbox / "Gels").rename(elsewhere)
                 (self.world.lanternbox / "Gels").symlink_to(elsewhere)
                 (elsewhere / "new.gel").unlink()
-                around = self.world.surroundings_with_definitions()
+                context = self.world.context_with_definitions()
                 with self.assertRaisesRegex(LeadsElsewhere, "is a link now"):
                     self.world.remove("pack")
                 with self.assertRaisesRegex(LeadsElsewhere, "is a link now"):
-                    repair(around, "pack", Access(), None, gives_back_changed=False)
+                    repair(context, "pack", Access(), None, gives_back_changed=False)
                 self.assertEqual((elsewhere / "moon.gel").read_text(), "theirs")
                 self.assertEqual(self.world.strays(), [])
-                say_moved(around, str(self.world.lanternbox / "Gels"), str(elsewhere))
+                say_moved(context, str(self.world.lanternbox / "Gels"), str(elsewhere))
                 self.world.remove("pack")
                 self.assertEqual((elsewhere / "moon.gel").read_text(), "mine")
                 (self.world.lanternbox / "Gels").unlink()
@@ -281,7 +281,7 @@ class AwayProgramTest(WorldTest):
 
     def test_list_check_and_remove_tell_in_plain_words(self) -> None:
         world, home = self.world, self.world.places.data
-        world.surroundings_with_definitions()
+        world.context_with_definitions()
         run_program("add", str(world.archive("pack.zip", PACK)), home=home)
         with open_ledger(world.places.ledger) as ledger:
             ledger.connection.execute("UPDATE place SET volume = 'ext4:another', is_beside = 0")

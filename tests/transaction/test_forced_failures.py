@@ -50,7 +50,7 @@ class FailuresTest(WorldTest):
         from usufruct.survey.room import check_room
 
         path = self.world.archive("sky.zip", {"gels/moon.gel": "m" * 5000})
-        with examined(self.world.surroundings, [path], self.world.request(), None, for_adding=False) as found:
+        with examined(self.world.context, [path], self.world.request(), None, for_adding=False) as found:
             small = FileSystem("vfat", NameRules(), 4096)
             with self.assertRaisesRegex(MachineError, r"gels/moon\.gel has 5,000 bytes, more than one file can have"):
                 check_room(found.plan, lambda _: small, str(self.world.places.data))
@@ -129,7 +129,7 @@ class TwoAtOnceTest(WorldTest):
     where = None
 
     def test_the_second_waits_says_for_whom_and_ends_with_6(self) -> None:
-        with self.world.surroundings.writing("add a large pack"):
+        with self.world.context.writing("add a large pack"):
             done = run_program("remove", "x", home=self.world.places.data, cwd=self.world.folder, USUFRUCT_PATIENCE="0")
         self.assertEqual(done.returncode, Busy.exit_code)
         self.assertIn("add a large pack", done.stderr)

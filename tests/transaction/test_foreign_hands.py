@@ -15,10 +15,10 @@ from tests.transaction.kills import killed_at
 from usufruct.actions import downloads
 from usufruct.actions.adding import add_archives
 from usufruct.actions.checking import check_holdings, check_store
+from usufruct.actions.context import Context
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.removing import forget_holdings, remove_holdings
-from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.settings import write_setting
 from usufruct.errors import Interrupted, MachineError, PlanIsStale, StoreError
 from usufruct.files.directories import Directory
@@ -41,7 +41,7 @@ class ForeignHandsTest(WorldTest):
 
     def recovered(self) -> Recovered:
         told: list[Recovered] = []
-        with Surroundings(places=self.world.places, platform=self.world.platform, on_recovery=told.append).writing(
+        with Context(places=self.world.places, platform=self.world.platform, on_recovery=told.append).writing(
             "recover"
         ):
             pass
@@ -68,7 +68,7 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(removal.removed.unbacked, (str(self.gel()),))
         self.assertEqual((removal.removed.left, self.world.contents()), ((), {"Gels/moon.gel": "theirs"}))
         self.assertEqual(kept.read_text(), "rotten")
-        (holding,) = list_holdings(self.world.surroundings)
+        (holding,) = list_holdings(self.world.context)
         self.assertTrue(holding.is_partial)
         # Put back from somebody's own backup, it is given; and without it the record can be dropped.
         kept.write_text("mine")
@@ -77,8 +77,8 @@ class ForeignHandsTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         self.kept()[0].write_text("rotten")
         with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
-            (forgotten,) = forget_holdings(self.world.surroundings, ["pack"])
-        self.assertEqual((list_holdings(self.world.surroundings), len(forgotten.kept)), ([], 1))
+            (forgotten,) = forget_holdings(self.world.context, ["pack"])
+        self.assertEqual((list_holdings(self.world.context), len(forgotten.kept)), ([], 1))
 
     def test_what_lies_in_the_store_unknown_to_the_record_is_kept_and_told(self) -> None:
         """An older record beside newer backups must not cost anybody the newer ones."""
@@ -90,7 +90,7 @@ class ForeignHandsTest(WorldTest):
         self.world.checkpoint = self.raising_at("switched", OSError(5, "broken"))
         self.assertEqual(self.world.add(failing).state, "failed")
         self.assertEqual(kept.read_text(), "mine")
-        self.assertEqual(check_store(self.world.surroundings).unneeded, (kept.name,))
+        self.assertEqual(check_store(self.world.context).unneeded, (kept.name,))
 
     def raising_at(self, point: str, error: BaseException) -> Callable[[str], None]:
         def checkpoint(name: str) -> None:
@@ -105,11 +105,11 @@ class ForeignHandsTest(WorldTest):
     def test_forgetting_that_was_cut_off_and_an_edit_meanwhile(self) -> None:
         self.world.add_files("pack.zip", PACK)
         for number in range(20):
-            name = killed_at(self.world, lambda: forget_holdings(self.world.surroundings, ["pack"]), number)
+            name = killed_at(self.world, lambda: forget_holdings(self.world.context, ["pack"]), number)
             self.gel().write_text(f"edited {number}")
             self.assertEqual(self.recovered().waiting, (), name)
             self.assertEqual(self.gel().read_text(), f"edited {number}")
-            if not list_holdings(self.world.surroundings):
+            if not list_holdings(self.world.context):
                 break
         self.assertIn(name, ("done", "tidied", None))
 
@@ -143,7 +143,7 @@ class ForeignHandsTest(WorldTest):
                     raise self.world.add(archive).error
                 self.assertIn("was finished before", caught.exception.kept)
                 self.world.checkpoint = lambda _: None
-                self.assertEqual([one.name for one in list_holdings(self.world.surroundings)], ["pack"])
+                self.assertEqual([one.name for one in list_holdings(self.world.context)], ["pack"])
                 self.assertEqual(self.gel().read_text(), "theirs")
                 self.world.remove("pack")
         self.assertEqual(differences(self.before, self.world.tree()), [])
@@ -160,7 +160,7 @@ class ForeignHandsTest(WorldTest):
         told: list[str] = []
         self.world.checkpoint = self.raising_at("staging-dropped", KeyboardInterrupt())
         with self.assertRaisesRegex(Interrupted, "the next command removes the rest") as caught:
-            remove_holdings(self.world.surroundings, ["pack"], lambda one: told.append(one.holding.name))
+            remove_holdings(self.world.context, ["pack"], lambda one: told.append(one.holding.name))
         self.assertEqual((told, caught.exception.kept), (["pack"], "All that was told as done is done, and stays."))
         self.world.checkpoint = lambda _: None
         self.recovered()
@@ -259,7 +259,7 @@ class ForeignHandsTest(WorldTest):
             sync_file_system=None,
             sync_descriptor=lambda descriptor: synced.append(os.readlink(f"/proc/self/fd/{descriptor}")),
         )
-        with self.world.surroundings.writing("recover"):
+        with self.world.context.writing("recover"):
             pass
         self.assertEqual(growing, [[]])
         self.assertTrue(any(path.endswith(".growing") for path in synced), synced)
@@ -273,8 +273,8 @@ class ForeignHandsTest(WorldTest):
         (self.world.folder / "by another path").symlink_to(self.world.folder / "downloads")
         store = str(self.world.folder / "by another path")
         write_setting(self.world.places.settings, "store", store, self.world.platform)
-        (added,) = add_archives(self.world.surroundings, [archive], self.world.request(), lambda _: None, "store")
-        self.assertEqual(added.settled.fault, "")
+        (added,) = add_archives(self.world.context, [archive], self.world.request(), lambda _: None, "store")
+        self.assertEqual(added.put_away.fault, "")
         self.assertEqual(archive.read_bytes(), content)
 
     def test_a_browser_that_renames_a_download_in_this_moment_breaks_nothing(self) -> None:
@@ -291,7 +291,7 @@ class ForeignHandsTest(WorldTest):
                 return real(group, *words)
 
             with self.subTest(step), mock.patch.object(downloads, step, renamed_before):
-                found = downloads.waiting(self.world.surroundings_with_definitions())
+                found = downloads.waiting(self.world.context_with_definitions())
                 self.assertEqual([Path(one.path).name for one in found], ["dusk-gels.tar.gz"])
             (folder / "renamed").unlink()
 
@@ -336,7 +336,7 @@ class ForeignHandsTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         self.gel().write_text("edited")
         with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
-            (removal,) = remove_holdings(self.world.surroundings, ["pack"], lambda _: None, gives_back_changed=True)
+            (removal,) = remove_holdings(self.world.context, ["pack"], lambda _: None, gives_back_changed=True)
         self.assertEqual([Path(path).read_text() for path in removal.kept], ["edited"])
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
@@ -350,8 +350,8 @@ class ForeignHandsTest(WorldTest):
                 path.write_bytes(content)
                 os.utime(path, (seconds, seconds))
             self.assertTrue(all(not strangers for _, strangers in self.recovered().reversed), name)
-            if list_holdings(self.world.surroundings):
-                self.assertFalse([one for one in check_holdings(self.world.surroundings, (), deep=False) if one.found])
+            if list_holdings(self.world.context):
+                self.assertFalse([one for one in check_holdings(self.world.context, (), deep=False) if one.found])
                 self.world.remove("pack")
             self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
             self.assertEqual(self.world.strays(), [])

@@ -24,12 +24,12 @@ class ReadOnlyTest(WorldTest):
         self.before = self.world.tree()
 
     def test_what_the_user_protected_is_replaced_only_as_said_and_comes_back_protected(self) -> None:
-        around = self.world.surroundings_with_definitions()
+        context = self.world.context_with_definitions()
         for content in ("theirs", "theirs, newer"):
             self.world.add_files(f"{content}.zip", {"gels/moon.gel": content, "gels/new.gel": content}, name=content)
             self.assertEqual(self.moon.read_text(), content)
         self.world.remove("theirs, newer")
-        undo(around, Access(), None)
+        undo(context, Access(), None)
         self.world.remove("theirs, newer", "theirs")
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
@@ -40,7 +40,7 @@ class ReadOnlyTest(WorldTest):
         newer = self.world.archive("sky v2.zip", {"gels/moon.gel": "two", "gels/new.gel": "two"})
         self.assertEqual(self.world.add(newer, update="sky").state, "updated")
         (self.world.lanternbox / "Gels/new.gel").chmod(0o444)
-        self.assertEqual([one.is_fine for one in check_holdings(self.world.surroundings, (), deep=True)], [True])
+        self.assertEqual([one.is_fine for one in check_holdings(self.world.context, (), deep=True)], [True])
         self.world.remove("sky")
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
@@ -62,7 +62,7 @@ class ReadOnlyTest(WorldTest):
         self.assertTrue(killed_at(self.world, lambda: self.world.add(sky), 0, "backed-up"))
         self.moon.chmod(0o644)
         self.world.checkpoint = lambda _: None
-        with self.world.surroundings.writing("recover"):
+        with self.world.context.writing("recover"):
             pass
         self.assertEqual(differences(self.before, self.world.tree()), [])
 

@@ -8,9 +8,9 @@ from unittest import mock
 
 from tests.support import WorldTest
 from tests.transaction.kills import killed_at
+from usufruct.actions.context import Context
 from usufruct.actions.demonstration import Tree, differences
 from usufruct.actions.listing import list_holdings
-from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import Interrupted, MachineError, PlanIsStale
 from usufruct.files.platform import this_platform
 from usufruct.transaction.recover import Recovered
@@ -47,7 +47,7 @@ class InterruptionsTest(WorldTest):
         return killed_at(self.world, action, number)
 
     def recover(self) -> None:
-        with self.world.surroundings.writing("recover"):
+        with self.world.context.writing("recover"):
             pass
 
     def walk(self, action: Callable[[], None], back: Callable[[], None]) -> set[str]:
@@ -71,7 +71,7 @@ class InterruptionsTest(WorldTest):
             number += 1
 
     def is_recorded(self) -> bool:
-        return bool(list_holdings(self.world.surroundings))
+        return bool(list_holdings(self.world.context))
 
     def was_recorded(self, tree: Tree) -> bool:
         return "Lanternbox/Puppets/Owl" in tree
@@ -125,7 +125,7 @@ class InterruptionsTest(WorldTest):
     def recovered(self) -> list[Recovered]:
         """What recovering tells, if it has anything to do."""
         told: list[Recovered] = []
-        with Surroundings(places=self.world.places, on_recovery=told.append).writing("recover"):
+        with Context(places=self.world.places, on_recovery=told.append).writing("recover"):
             pass
         return told
 
@@ -169,7 +169,7 @@ class InterruptionsTest(WorldTest):
                     self.assertIn("reversed", caught.exception.kept)
                     self.assertEqual(differences(before, self.world.tree()), [])
                     self.assertEqual(self.world.strays(), [])
-                    self.assertEqual(list_holdings(self.world.surroundings), [])
+                    self.assertEqual(list_holdings(self.world.context), [])
 
     def test_a_file_that_changes_between_plan_and_switch_stops_the_change(self) -> None:
         def checkpoint(name: str) -> None:

@@ -85,23 +85,23 @@ def in_part(world: World) -> None:
 
 STORIES: dict[str, tuple[Callable[[World], object], Callable[[World], object]]] = {
     "update": (begun, update),
-    "undo of an update": (updated, lambda world: undo(world.surroundings_with_definitions(), Access())),
-    "undo of a removal": (removed, lambda world: undo(world.surroundings_with_definitions(), Access())),
+    "undo of an update": (updated, lambda world: undo(world.context_with_definitions(), Access())),
+    "undo of a removal": (removed, lambda world: undo(world.context_with_definitions(), Access())),
     "repair": (
         broken,
-        lambda world: repair(world.surroundings_with_definitions(), "sky", Access(), None, gives_back_changed=False),
+        lambda world: repair(world.context_with_definitions(), "sky", Access(), None, gives_back_changed=False),
     ),
-    "forgetting": (begun, lambda world: forget_holdings(world.surroundings, ["sky"])),
+    "forgetting": (begun, lambda world: forget_holdings(world.context, ["sky"])),
     "claiming": (with_own, claim),
-    "undo of a claim": (claimed, lambda world: undo(world.surroundings_with_definitions(), Access())),
+    "undo of a claim": (claimed, lambda world: undo(world.context_with_definitions(), Access())),
     "adding the rest": (in_part, lambda world: world.add(world.folder / "downloads/sky v1.zip")),
     "removal of a part": (
         begun,
-        lambda world: remove_holdings(world.surroundings, ["sky"], lambda _: None, only=["*.gel"]),
+        lambda world: remove_holdings(world.context, ["sky"], lambda _: None, only=["*.gel"]),
     ),
     "redo": (
-        lambda world: [claimed(world), undo(world.surroundings_with_definitions(), Access())],
-        lambda world: redo(world.surroundings_with_definitions(), Access()),
+        lambda world: [claimed(world), undo(world.context_with_definitions(), Access())],
+        lambda world: redo(world.context_with_definitions(), Access()),
     ),
     "removal from beneath": (begun, lambda world: world.remove("sky")),
     "removal of several": (several, lambda world: world.remove("owls", "moons", "bats")),
@@ -109,15 +109,15 @@ STORIES: dict[str, tuple[Callable[[World], object], Callable[[World], object]]] 
         lambda world: [
             several(world),
             world.remove("owls", "bats"),
-            undo(world.surroundings_with_definitions(), Access()),
+            undo(world.context_with_definitions(), Access()),
         ],
-        lambda world: redo(world.surroundings_with_definitions(), Access()),
+        lambda world: redo(world.context_with_definitions(), Access()),
     ),
 }
 
 
 def record(world: World) -> list[tuple[object, ...]]:
-    return sorted((one.name, one.files, one.size, one.is_partial) for one in list_holdings(world.surroundings))
+    return sorted((one.name, one.files, one.size, one.is_partial) for one in list_holdings(world.context))
 
 
 class KilledStoriesTest(WorldTest):
@@ -127,13 +127,13 @@ class KilledStoriesTest(WorldTest):
         return World(folder)
 
     def recovered(self, world: World) -> None:
-        with world.surroundings.writing("recover"):
+        with world.context.writing("recover"):
             pass
 
     def settled(self, world: World) -> None:
         """Nothing stray, nothing wrong in the record."""
         self.assertEqual(world.strays(), [])
-        store = check_store(world.surroundings)
+        store = check_store(world.context)
         self.assertEqual((store.missing, store.damaged, store.unneeded), ((), (), ()))
 
     def test_every_story_killed_at_every_point(self) -> None:
@@ -174,7 +174,7 @@ class KilledStoriesTest(WorldTest):
                     with self.subTest(story=story, first=first, second=second, point=name):
                         self.settled(world)
                         if record(world) == recorded:
-                            check = list(check_holdings(world.surroundings, (), deep=True))
+                            check = list(check_holdings(world.context, (), deep=True))
                             self.assertTrue(story == "repair" or all(one.is_fine for one in check))
                             if story not in ("repair", "removal from beneath", "forgetting"):
                                 self.assertEqual(differences(before, world.tree()), [])
@@ -185,7 +185,7 @@ class KilledStoriesTest(WorldTest):
     @unittest.skipUnless(this_platform().can_fork, "only there may a process go on as several")
     def test_its_helpers_hold_the_lock_until_they_write_no_more(self) -> None:
         """Killed with its helping processes at work, it is recovered once they too have stopped, and not earlier."""
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         archive = self.world.archive("many.zip", {f"gels/{n}.gel": b"%d" % n * 300 for n in range(30_000)})
         before = self.world.tree()
         home = self.world.places.data

@@ -31,7 +31,7 @@ class LayersTest(WorldTest):
         self.world.remove("owl")
         self.assertEqual(differences(before, self.world.tree()), [])
         # An empty folder comes back too, but was once counted as a file.
-        (undone,) = undo(self.world.surroundings_with_definitions(), Access())
+        (undone,) = undo(self.world.context_with_definitions(), Access())
         self.assertEqual(undone.files, 2)
         self.assertEqual(self.world.contents(), placed)
         self.assertTrue((self.world.lanternbox / "Puppets/Owl/sub/empty").is_dir())
@@ -77,7 +77,7 @@ class LayersTest(WorldTest):
         self.world.write({"Gels/moon.gel": "mine"})
         added = self.world.add_files("a.zip", {"Gels/moon.gel": "a", "Gels/sun.gel": "s"}, on_clash=OnClash.KEEP)
         assert added.examined.plan
-        self.assertEqual([aside.kind.label for aside in added.examined.plan.asides], ["clash"])
+        self.assertEqual([aside.kind.label for aside in added.examined.plan.skipped], ["clash"])
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine", "Gels/sun.gel": "s"})
 
     def test_a_changed_file_stays_and_keeps_its_holding_in_the_list(self) -> None:
@@ -86,7 +86,7 @@ class LayersTest(WorldTest):
         removed = self.world.remove("a")[0].removed
         self.assertEqual(len(removed.left), 1)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited by hand"})
-        self.assertTrue(show_holding(self.world.surroundings, "a").holding.is_partial)
+        self.assertTrue(show_holding(self.world.context, "a").holding.is_partial)
 
     def test_a_file_edited_and_then_replaced_comes_back_edited(self) -> None:
         self.world.write({"Gels/moon.gel": "mine"})
@@ -211,7 +211,7 @@ class LayersTest(WorldTest):
 
     def test_notes_are_kept_and_go_with_the_holding(self) -> None:
         self.world.add_files("a.zip", {"moon.gel": "a", "readme.txt": "read me"})
-        shown = show_holding(self.world.surroundings, "a")
+        shown = show_holding(self.world.context, "a")
         kept = self.world.places.notes / str(shown.holding.number) / shown.notes[0].file
         self.assertEqual(kept.read_text(), "read me")
         self.world.remove("a")

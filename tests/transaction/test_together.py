@@ -19,7 +19,7 @@ class TogetherTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
         self.points: Counter[str] = Counter()
-        self.world.surroundings_with_definitions()
+        self.world.context_with_definitions()
         self.world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "my sun"})
         self.before = self.world.tree()
         self.world.add_files("a.zip", {"gels/moon.gel": "a", "Owl/rig.toml": "a"})
@@ -30,21 +30,21 @@ class TogetherTest(WorldTest):
         """Remove these; gives the names of those of which all is out, as they are told."""
         self.world.checkpoint = lambda point: self.points.update([point])
         told: list[str] = []
-        results = remove_holdings(self.world.surroundings, names, lambda one: told.append(one.holding.name))
+        results = remove_holdings(self.world.context, names, lambda one: told.append(one.holding.name))
         self.assertEqual([one.holding.name for one in results], told)
         return [one.holding.name for one in results if not one.removed.left and not one.removed.unbacked]
 
     def there(self) -> list[str]:
-        return sorted(one.name for one in list_holdings(self.world.surroundings))
+        return sorted(one.name for one in list_holdings(self.world.context))
 
     def test_all_that_touch_no_file_of_one_another_go_as_one_and_come_back_one_by_one(self) -> None:
         placed = self.world.contents()
         self.assertEqual(self.remove("c", "a", "b"), ["c", "a", "b"])
         self.assertEqual(self.points["intent"], 1)
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        step = history(self.world.surroundings)[0][0]
+        step = history(self.world.context)[0][0]
         self.assertEqual([change.about for change in step.changes], ["c", "a", "b"])
-        undone = undo(self.world.surroundings_with_definitions(), Access())
+        undone = undo(self.world.context_with_definitions(), Access())
         self.assertEqual([(one.holding, one.files) for one in undone], [("b", 3), ("a", 2), ("c", 1)])
         self.assertEqual(self.world.contents(), placed)
 
@@ -81,7 +81,7 @@ class TogetherTest(WorldTest):
             self.remove("a", "b", "c")
         self.assertIn("Everything is as before".lower(), raised.exception.kept.lower())
         self.assertEqual(self.there(), ["b", "c"])
-        self.assertEqual([change.about for change in history(self.world.surroundings)[0][0].changes], ["a"])
+        self.assertEqual([change.about for change in history(self.world.context)[0][0].changes], ["a"])
         self.assertEqual(self.remove("b", "c"), ["b", "c"])
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
@@ -94,13 +94,13 @@ class TogetherTest(WorldTest):
 
         self.world.checkpoint = break_off
         with self.assertRaises(MachineError) as raised:
-            remove_holdings(self.world.surroundings, ["a", "b", "c"], lambda _: None)
+            remove_holdings(self.world.context, ["a", "b", "c"], lambda _: None)
         self.assertIn("was finished before", raised.exception.kept)
         self.world.checkpoint = lambda _: None
         self.assertEqual((self.there(), differences(self.before, self.world.tree())), ([], []))
-        steps = history(self.world.surroundings)[0]
+        steps = history(self.world.context)[0]
         self.assertEqual([len(step.changes) for step in steps], [3, 1, 1, 1])
-        undo(self.world.surroundings_with_definitions(), Access())
+        undo(self.world.context_with_definitions(), Access())
         self.assertEqual(self.there(), ["a", "b", "c"])
 
     def test_the_drive_of_one_is_away_and_the_others_go(self) -> None:
@@ -112,7 +112,7 @@ class TogetherTest(WorldTest):
         for name in ("e", "f", "g"):
             self.world.add(self.world.archive(f"{name}.zip", {"one.txt": name}), to=str(folder / f"shelf of {name}"))
         drive.pull_out()
-        results = remove_holdings(self.world.surroundings, ["e", "on drive", "f", "g"], lambda _: None)
+        results = remove_holdings(self.world.context, ["e", "on drive", "f", "g"], lambda _: None)
         self.assertEqual([bool(one.away) for one in results], [False, True, False, False])
         self.assertEqual(self.there(), ["on drive"])
-        self.assertEqual([len(step.changes) for step in history(self.world.surroundings)[0]][:1], [3])
+        self.assertEqual([len(step.changes) for step in history(self.world.context)[0]][:1], [3])

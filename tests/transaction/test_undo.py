@@ -21,50 +21,50 @@ WALKS, STEPS, SEED = 40, 8, 20261127
 class UndoTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.around = self.world.surroundings_with_definitions()
+        self.context = self.world.context_with_definitions()
 
     def undo(self, number: int | None = None) -> list[Reversed]:
-        return undo(self.around, Access(), number)
+        return undo(self.context, Access(), number)
 
     def redo(self) -> list[Reversed]:
-        return redo(self.around, Access())
+        return redo(self.context, Access())
 
     def steps(self) -> list[Step]:
-        return history(self.around)[0]
+        return history(self.context)[0]
 
     def test_walks_back_and_forth_agree_with_every_state_there_was(self) -> None:
         for number in range(fewer(WALKS)):
             folder = self.world.folder / str(number)
             folder.mkdir()
             walk, chance = Walk(self, World(folder), SEED + number, user_acts=False), random.Random(number)
-            around = walk.world.surroundings_with_definitions()
+            context = walk.world.context_with_definitions()
             with self.subTest(seed=SEED + number):
                 states = [walk.world.contents()]
                 while len(states) <= STEPS:
                     there = len(walk.model.holdings())
                     acts = ["_add"] * 2 * (there < len(HOLDINGS)) + ["_remove", "_update"] * bool(there)
                     getattr(walk, chance.choice(acts))()
-                    if len(history(around)[0]) == len(states):  # an update with the very same content is no change
+                    if len(history(context)[0]) == len(states):  # an update with the very same content is no change
                         states.append(walk.world.contents())
                 at = STEPS
                 for _ in range(20):
                     is_back = chance.random() < 0.6
                     if (at == 0 and is_back) or (at == STEPS and not is_back):
                         with self.assertRaises(WrongUsage):
-                            (undo if is_back else redo)(around, Access())
+                            (undo if is_back else redo)(context, Access())
                         continue
-                    (undo if is_back else redo)(around, Access())
+                    (undo if is_back else redo)(context, Access())
                     at += -1 if is_back else 1
                     self.assertEqual(walk.world.contents(), states[at], walk.tale())
                 for _ in range(at):
-                    undo(around, Access())
+                    undo(context, Access())
                 self.assertEqual(differences(walk.before, walk.world.tree()), [], walk.tale())
                 self.assertEqual(walk.world.strays(), [])
 
     def test_one_command_is_one_change_however_many_archives_it_took(self) -> None:
         before = self.world.tree()
         paths = [self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name}) for name in ("a", "b", "c")]
-        add_archives(self.around, paths, self.world.request(), lambda _: None)
+        add_archives(self.context, paths, self.world.request(), lambda _: None)
         after = self.world.contents()
         (step,) = self.steps()
         self.assertEqual([change.about for change in step.changes], ["a", "b", "c"])
@@ -72,7 +72,7 @@ class UndoTest(WorldTest):
         self.assertEqual(differences(before, self.world.tree()), [])
         self.assertEqual([one.holding for one in self.redo()], ["a", "b", "c"])
         self.assertEqual(self.world.contents(), after)
-        remove_holdings(self.around, ["a", "c"], lambda _: None)
+        remove_holdings(self.context, ["a", "c"], lambda _: None)
         self.assertEqual(len(self.steps()), 2)
         self.undo()
         self.assertEqual(self.world.contents(), after)
@@ -80,7 +80,7 @@ class UndoTest(WorldTest):
     def test_a_batch_whose_undo_breaks_off_is_undone_in_part_and_the_rest_later(self) -> None:
         for name in ("a", "b"):
             self.world.add_files(f"{name}.zip", {f"gels/{name}.gel": name})
-        remove_holdings(self.around, ["a", "b"], lambda _: None)
+        remove_holdings(self.context, ["a", "b"], lambda _: None)
         archive = self.world.folder / "downloads/a.zip"
         away = archive.rename(archive.with_name("away"))
         with self.assertRaises(MachineError):
@@ -100,7 +100,7 @@ class UndoTest(WorldTest):
         everything = self.steps()
         for most in range(1, 6):
             with self.subTest(most=most):
-                steps, earlier = history(self.around, most)
+                steps, earlier = history(self.context, most)
                 self.assertEqual([(one.number, one.is_undone) for one in steps],
                                  [(one.number, one.is_undone) for one in everything[:most]])  # fmt: skip
                 self.assertEqual(earlier, max(0, 4 - most))

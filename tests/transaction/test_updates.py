@@ -114,7 +114,7 @@ class UpdateTest(WorldTest):
         self.world.add_files("sky v1.zip", {"gels/moon.gel": "alike"})
         self.world.add_files("moons.zip", {"gels/moon.gel": "over"})
         self.update(files={"gels/moon.gel": "other", "gels/own.gel": "theirs"})
-        undo(self.world.surroundings_with_definitions(), Access())
+        undo(self.world.context_with_definitions(), Access())
         with (self.world.lanternbox / "Gels/own.gel").open("r+") as file:
             file.write("ALIKE")
         self.world.remove("moons")

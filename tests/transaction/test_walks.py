@@ -108,7 +108,7 @@ class Walk:
         self.chance.choice(acts)()
         self.story.append("undo")
         try:
-            undo(self.world.surroundings_with_definitions(), Access())
+            undo(self.world.context_with_definitions(), Access())
         except MachineError as error:
             # A file of an earlier version, changed and kept since, is in no archive that is at hand: nothing is done.
             self.test.assertIn("has no entry", error.message, self.tale())
@@ -124,7 +124,7 @@ class Walk:
     def _repair(self) -> None:
         holding = self.chance.choice(sorted(self.model.holdings()))
         self.story.append(f"repair {holding}")
-        repair(self.world.surroundings_with_definitions(), holding, Access(), None, gives_back_changed=False)
+        repair(self.world.context_with_definitions(), holding, Access(), None, gives_back_changed=False)
         self.model.repair(holding)
 
     def _edit(self) -> None:
@@ -170,8 +170,8 @@ class Walk:
                         self.model.edit(path, None)
         self.test.assertEqual(self.model.holdings(), set(), self.tale())
         self.test.assertEqual(self.world.contents(), self.model.disk, self.tale())
-        self.test.assertEqual(list(check_holdings(self.world.surroundings, (), deep=True)), [])
-        store = check_store(self.world.surroundings)
+        self.test.assertEqual(list(check_holdings(self.world.context, (), deep=True)), [])
+        store = check_store(self.world.context)
         self.test.assertEqual((store.kept, store.missing), (0, ()), self.tale())
         if not self.user_acts:
             self.test.assertEqual(differences(self.before, self.world.tree()), [], self.tale())
@@ -186,7 +186,7 @@ class WalksTest(WorldTest):
             with self.subTest(seed=SEED + number):
                 for _ in range(STEPS):
                     walk.step()
-                    store = check_store(walk.world.surroundings)
+                    store = check_store(walk.world.context)
                     self.assertEqual((store.missing, store.damaged), ((), ()), walk.tale())
                 walk.end()
 

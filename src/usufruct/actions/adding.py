@@ -7,25 +7,25 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from usufruct.actions.afterwards import Settled, settle_archive
+from usufruct.actions.afterwards import PutAway, put_away
+from usufruct.actions.context import Context
 from usufruct.actions.examine import examined
 from usufruct.actions.looking import groups, refuse_name
 from usufruct.actions.outcomes import AlreadyThere, Examined, Ready
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import Interrupted, UsufructError
 from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import AsideKind
+from usufruct.model.layout import SkippedKind
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination
 from usufruct.survey.room import check_room
-from usufruct.transaction.place import Placed, ProgramsFound, place_holding
-from usufruct.transaction.work import Edges
+from usufruct.transaction.place import Placed, ProgramsFound, ToPlace, place_holding
+from usufruct.transaction.work import Resources
 
 _log = logging.getLogger(__name__)
 
@@ -40,7 +40,7 @@ class Added(Struct, kw_only=True):
     placed: Placed | None = None
     after: str = ""
     """What went wrong with the application's own command, if it did."""
-    settled: Settled | None = None
+    put_away: PutAway | None = None
     """What became of the archive, where it was not simply kept."""
 
 
@@ -63,7 +63,8 @@ def _share(found: Examined) -> tuple[int, int]:
     layout = found.layout
     if layout is None:
         return 1, 1
-    apart = len(layout.rows_aside(AsideKind.JUNK, AsideKind.NOTES, AsideKind.DUPLICATE, AsideKind.OTHER_FORMAT))
+    kinds = SkippedKind.JUNK, SkippedKind.NOTES, SkippedKind.DUPLICATE, SkippedKind.OTHER_FORMAT
+    apart = len(layout.rows_skipped(*kinds))
     files = sum(map(EntryKind.DIRECTORY.__ne__, layout.listing.kinds))
     return layout.files, files - apart
 
@@ -74,7 +75,7 @@ def _is_in(added: Added) -> bool:
 
 
 def add_archives(
-    surroundings: Surroundings,
+    context: Context,
     archives: Sequence[Path],
     request: Request,
     tell: Callable[[Added], None],
@@ -87,17 +88,17 @@ def add_archives(
     """
     results = []
     refuse_name(request)
-    with surroundings.writing(f"add {' '.join(path.name for path in archives)}") as edges:
+    with context.writing(f"add {' '.join(path.name for path in archives)}") as resources:
         # What is unpacked to be listed need not be unpacked again to be placed.
-        spool = str(surroundings.places.data / "spool")
-        request = replace(request, access=replace(request.access, spool=spool, watch=surroundings.watch))
+        spool = str(context.places.data / "spool")
+        request = replace(request, access=replace(request.access, spool=spool, watch=context.watch))
         errands = request.each()
         for paths in groups(archives, request):
             for number, one in enumerate(errands, 1):
-                result = _added(surroundings, edges, paths, one)
+                result = _added(context, resources, paths, one)
                 found = result.examined
                 if result.placed and found.application:
-                    result.after = run_after(surroundings, found.application)
+                    result.after = run_after(context, found.application)
                 _log.info("%s: %s, %s", found.path, _seen(found), result.error or result.state)
                 results.append(result)
                 of_these = results[-number:]
@@ -105,49 +106,48 @@ def add_archives(
                     if why := _why_it_stays(found):
                         lets_go = f"`usufruct archives {quoted(found.name)} --{afterwards}`"
                         fault = f"The archive stays, for {why}; {lets_go} lets it go all the same"
-                        result.settled = Settled(afterwards, fault=fault)
+                        result.put_away = PutAway(afterwards, fault=fault)
                     else:
-                        result.settled = settle_archive(surroundings, edges, found.name, afterwards)
+                        result.put_away = put_away(context, resources, found.name, afterwards)
                 tell(result)
                 if isinstance(result.error, Interrupted):
                     return results
     return results
 
 
-def _added(surroundings: Surroundings, edges: Edges, paths: Sequence[Path], request: Request) -> Added:
+def _added(context: Context, resources: Resources, paths: Sequence[Path], request: Request) -> Added:
     """Examine and place one archive, or several as one."""
-    with examined(surroundings, paths, request, edges.ledger, for_adding=True) as found:
-        result = _add(edges, found)
+    with examined(context, paths, request, resources.ledger, for_adding=True) as found:
+        result = _add(resources, found)
     if isinstance(result.error, ProgramsFound) and not request.known_programs:
         # Now that they are known, the rules decide what becomes of them.
-        return _added(surroundings, edges, paths, replace(request, known_programs=result.error.entries))
+        return _added(context, resources, paths, replace(request, known_programs=result.error.entries))
     return result
 
 
-def _add(edges: Edges, found: Examined) -> Added:
+def _add(resources: Resources, found: Examined) -> Added:
     if isinstance(found, AlreadyThere):
         return Added(examined=found, state="already added")
     if not isinstance(found, Ready):
         return Added(examined=found, state="refused", error=found.obstacle)
-    request, identity_of = found.request, edges.platform.identity_of_volume
+    request, identity_of = found.request, resources.platform.identity_of_volume
     try:
-        refuse_destination(edges.ledger, identity_of, found.plan.snapshot.root)
+        refuse_destination(resources.ledger, identity_of, found.plan.snapshot.root)
         if found.updates:
-            refuse_away(edges.ledger, identity_of, found.updates)
-        check_room(found.plan, lambda path: volume_of(path, edges.platform), edges.backups.top)
+            refuse_away(resources.ledger, identity_of, found.updates)
+        check_room(found.plan, lambda path: volume_of(path, resources.platform), resources.backups.top)
     except UsufructError as error:
         return Added(examined=found, state="refused", error=error)
     try:
-        placed = place_holding(
-            edges,
-            found.archive,
-            found.plan,
-            _holding(found, edges.now()),
-            found.download.volumes,
-            programs_allowed=request.allows_programs(found.application),
+        wanted = ToPlace(
+            plan=found.plan,
+            holding=_holding(found, resources.now()),
+            volumes=found.download.volumes,
             updates=found.updates,
+            programs_allowed=request.allows_programs(found.application),
             claims=request.choices.claim,
         )
+        placed = place_holding(resources, found.archive, wanted)
     except UsufructError as error:
         return Added(examined=found, state="failed", error=error)
     is_update = found.updates and not found.extends

@@ -6,9 +6,9 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.actions.fingerprints import is_still
+from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.volumes import is_still
 from usufruct.errors import MachineError
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.trash import to_trash
@@ -17,13 +17,13 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.model.settings import STORE, TRASH
 from usufruct.planning.names import free_name, spelling_key, tidy_name
 from usufruct.survey.condition import Condition, condition_of
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 _HEADERS = 16 << 10
 """Bytes of a small archive that are no content."""
 
 
-class Settled(Struct, frozen=True):
+class PutAway(Struct, frozen=True):
     """What became of an archive."""
 
     how: str
@@ -34,56 +34,58 @@ class Settled(Struct, frozen=True):
     """Why it stayed where it was, if it did."""
 
 
-def store_of(surroundings: Surroundings) -> Path:
+def store_of(context: Context) -> Path:
     """The directory that archives are stored in."""
-    named = surroundings.settings().store
-    return Path(named).expanduser().absolute() if named else surroundings.places.data / "archives"
+    named = context.settings().store
+    return Path(named).expanduser().absolute() if named else context.places.data / "archives"
 
 
-def settle_archive(surroundings: Surroundings, edges: Edges, holding: str, how: str) -> Settled:
+def put_away(context: Context, resources: Resources, holding: str, how: str) -> PutAway:
     """Trash or store all files of a holding's archives; whatever fails leaves them where they were, and is told."""
-    number = next(one.number for one in all_holdings(edges.ledger) if one.name == holding)
-    volumes = volumes_of(edges.ledger, number)
+    number = next(one.number for one in all_holdings(resources.ledger) if one.name == holding)
+    volumes = volumes_of(resources.ledger, number)
     if any(os.path.isdir(volume.path) for volume in volumes):
-        return Settled(how, fault="The folder stays where it was: only archives are stored or go to the trash")
+        return PutAway(how, fault="The folder stays where it was: only archives are stored or go to the trash")
     try:
         if how == TRASH:
-            return Settled(how, tuple(filter(None, (_trash(surroundings, edges, volume) for volume in volumes))))
+            return PutAway(how, tuple(filter(None, (_trash(context, resources, volume) for volume in volumes))))
         if how == STORE:
-            return Settled(how, _store(surroundings, edges, volumes))
+            return PutAway(how, _store(context, resources, volumes))
     except (OSError, MachineError) as error:
         said = error.message if isinstance(error, MachineError) else f"{error.strerror or error}"
-        return Settled(how, fault=f"The archive stays where it was: {said}")
-    return Settled(how)
+        return PutAway(how, fault=f"The archive stays where it was: {said}")
+    return PutAway(how)
 
 
-def _trash(surroundings: Surroundings, edges: Edges, volume: Volume) -> str:
-    where = to_trash(volume.path, surroundings.places.saved, edges.platform)
-    with edges.ledger.transaction():
+def _trash(context: Context, resources: Resources, volume: Volume) -> str:
+    where = to_trash(volume.path, context.places.saved, resources.platform)
+    with resources.ledger.transaction():
         if where:
-            move_volume(edges.ledger, volume.path, where)
+            move_volume(resources.ledger, volume.path, where)
         else:
-            trash_volume(edges.ledger, volume.path)
+            trash_volume(resources.ledger, volume.path)
     return where
 
 
-def _store(surroundings: Surroundings, edges: Edges, volumes: list[Volume]) -> tuple[str, ...]:
+def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tuple[str, ...]:
     """All files of a set together: first every one has its new place, then that is on record, then the old ones go."""
-    store = directory = store_of(surroundings)
+    store = directory = store_of(context)
     outside = [volume for volume in volumes if store not in Path(volume.path).parents]
     if len(outside) > 1:
         # The parts of a set are found by their names, which must not meet those of others.
         taken = {spelling_key(name) for name in os.listdir(store)} if store.is_dir() else set()
         name = tidy_name(os.path.basename(outside[0].path))
         directory = store / (free_name(name, taken) if spelling_key(name) in taken else name)
-    moved = [(volume.path, place_twice(volume.path, directory, volume.digest, edges.platform)) for volume in outside]
-    with edges.ledger.transaction():
+    moved = [
+        (volume.path, place_twice(volume.path, directory, volume.digest, resources.platform)) for volume in outside
+    ]
+    with resources.ledger.transaction():
         for old, new in moved:
-            move_volume(edges.ledger, old, new)
+            move_volume(resources.ledger, old, new)
     for old, new in moved:
         # The store may be the very folder that the archive is in, by another spelling of its path.
         if not are_one_name(old, new):
-            edges.platform.unlink(old)
+            resources.platform.unlink(old)
     return tuple(new for _, new in moved)
 
 
@@ -97,15 +99,15 @@ class Kept(Struct, frozen=True):
     """`stored`, `there` (where it was added from), `trash`, `changed`, `missing`; `unneeded` in the store."""
 
 
-def kept_archives(surroundings: Surroundings, words: Sequence[str] = ()) -> list[Kept]:
+def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
     """The archives of all holdings, or of those that words mean: where they are and whether they are.
 
     Of all, what the store keeps for no holding is told too.
     """
-    store = store_of(surroundings)
+    store = store_of(context)
     found: dict[str, tuple[Volume, list[str]]] = {}
     trashed: set[str] = set()
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         if ledger:
             trashed = trashed_volumes(ledger)
             for holding in find_holdings(ledger, words):
@@ -119,29 +121,27 @@ def kept_archives(surroundings: Surroundings, words: Sequence[str] = ()) -> list
     return kept + [Kept(str(path), path.stat().st_size, (), "unneeded") for path in unneeded if str(path) not in found]
 
 
-def settle_later(
-    surroundings: Surroundings, words: Sequence[str], how: str, tell: Callable[[str, Settled], None]
-) -> None:
+def put_away_later(context: Context, words: Sequence[str], how: str, tell: Callable[[str, PutAway], None]) -> None:
     """Trash or store the archives of the holdings that words mean; `tell` is called with the name of each.
 
     Without words those of all that are as they were placed, and of which more than a little was placed.
     """
-    with surroundings.writing(f"archives --{how}") as edges:
-        for holding in find_holdings(edges.ledger, words):
-            volumes = volumes_of(edges.ledger, holding.number)
+    with context.writing(f"archives --{how}") as resources:
+        for holding in find_holdings(resources.ledger, words):
+            volumes = volumes_of(resources.ledger, holding.number)
             if not words:
                 if not all(os.path.exists(volume.path) for volume in volumes):
                     continue
-                if why := _why_not(edges, holding):
-                    tell(holding.name, Settled(how, fault=why))
+                if why := _why_not(resources, holding):
+                    tell(holding.name, PutAway(how, fault=why))
                     continue
-            tell(holding.name, settle_archive(surroundings, edges, holding.name, how))
+            tell(holding.name, put_away(context, resources, holding.name, how))
 
 
-def _why_not(edges: Edges, holding: Holding) -> str:
+def _why_not(resources: Resources, holding: Holding) -> str:
     """Why an archive had better stay, unless it is named; empty where nothing is wanted of it."""
     as_placed = (Condition.FINE, Condition.COVERED)
-    if any(one.condition not in as_placed for one in condition_of(edges.ledger, holding.number, deep=False)):
+    if any(one.condition not in as_placed for one in condition_of(resources.ledger, holding.number, deep=False)):
         return "It stays: something of what was placed is changed or missing, and `repair` would need it"
     if 2 * holding.size + _HEADERS < holding.archive_size:
         return "It stays: most of it was not placed; name the holding to let it go all the same"

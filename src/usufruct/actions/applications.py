@@ -3,22 +3,22 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.definitions.load import SHIPPED, load_applications
 from usufruct.errors import WrongUsage
 from usufruct.files.platform import this_platform
 from usufruct.model.applications import Application
+from usufruct.planning.folder_names import folder_and_below
 from usufruct.planning.names import folded, suggestion
-from usufruct.planning.places import folder_and_below
 
 
-def known_applications(surroundings: Surroundings) -> list[Application]:
+def known_applications(context: Context) -> list[Application]:
     """All applications with a definition, the user's own first; one of them replaces a shipped one of its name.
 
     A definition that cannot be used is told, and stands aside.
     """
-    remembered = surroundings.places.data / "definitions"
-    return load_applications(((surroundings.places.apps, False), *_shipped()), surroundings.on_fault, remembered)
+    remembered = context.places.data / "definitions"
+    return load_applications(((context.places.apps, False), *_shipped()), context.on_fault, remembered)
 
 
 def _shipped() -> tuple[tuple[Path, bool], ...]:
@@ -56,6 +56,6 @@ def applications_with_folder(applications: Sequence[Application], folder: str) -
     )
 
 
-def definition_file(surroundings: Surroundings, application: Application) -> Path:
+def definition_file(context: Context, application: Application) -> Path:
     """Where the definition of an application is."""
-    return (SHIPPED if application.is_shipped else surroundings.places.apps) / f"{application.name}.toml"
+    return (SHIPPED if application.is_shipped else context.places.apps) / f"{application.name}.toml"

@@ -10,8 +10,8 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from usufruct.actions.fingerprints import is_still
 from usufruct.actions.request import choices_from_text
+from usufruct.actions.volumes import is_still
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, WrongUsage

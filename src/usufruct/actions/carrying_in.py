@@ -20,11 +20,11 @@ from usufruct.actions.carry_file import (
     is_content_at,
     opened_carry_file,
 )
+from usufruct.actions.context import Context
 from usufruct.actions.defining import write_definition
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request, choices_from_text, choices_in_words
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access
 from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
@@ -107,7 +107,7 @@ class ToCarryIn(Struct):
                 holding.state = NOT_ALLOWED
 
 
-def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[str, str]]) -> ToCarryIn:
+def plan_carry_in(context: Context, file: Path, maps: Sequence[tuple[str, str]]) -> ToCarryIn:
     """Compare a carry file with what is here. `maps` are paths there with the paths that take their place here.
 
     Raises what opening archives raises; DamagedArchive for a file whose document cannot be used.
@@ -116,18 +116,18 @@ def plan_carry_in(surroundings: Surroundings, file: Path, maps: Sequence[tuple[s
     with opened_carry_file(file) as carried:
         document = carried.document()
         plan = ToCarryIn(file, document)
-        applications = _compare_definitions(surroundings, carried, plan, maps)
-        _compare_settings(surroundings, carried, plan)
-    here = _Here(surroundings, applications)
+        applications = _compare_definitions(context, carried, plan, maps)
+        _compare_settings(context, carried, plan)
+    here = _Here(context, applications)
     plan.holdings.extend(_bringing(holding, maps, here) for holding in document.holdings)
     return plan
 
 
 def _compare_definitions(
-    surroundings: Surroundings, carried: CarryFile, plan: ToCarryIn, maps: Sequence[tuple[str, str]]
+    context: Context, carried: CarryFile, plan: ToCarryIn, maps: Sequence[tuple[str, str]]
 ) -> dict[str, Application]:
     """Enter into the plan what becomes of each definition; gives the applications that are known then, by name."""
-    known = known_applications(surroundings)
+    known = known_applications(context)
     applications = {one.name: one for one in known if not one.is_shipped}
     shipped = {one.name: one for one in known if one.is_shipped}
     for name in plan.document.applications:
@@ -146,9 +146,9 @@ def _compare_definitions(
     return shipped | applications
 
 
-def _compare_settings(surroundings: Surroundings, carried: CarryFile, plan: ToCarryIn) -> None:
+def _compare_settings(context: Context, carried: CarryFile, plan: ToCarryIn) -> None:
     """Enter into the plan what becomes of each setting."""
-    held = {one.key: one for one in found_settings(surroundings.places.settings, surroundings.on_fault)}
+    held = {one.key: one for one in found_settings(context.places.settings, context.on_fault)}
     for key, value in plan.document.settings.items():
         if key in held and key not in OF_THIS_MACHINE:
             if fault := fault_in(key, value):
@@ -166,9 +166,9 @@ def _asks_of(application: Application) -> frozenset[str]:
 class _Here:
     """What is here already: applications, holdings, and the places where archives may lie."""
 
-    def __init__(self, surroundings: Surroundings, applications: dict[str, Application]) -> None:
+    def __init__(self, context: Context, applications: dict[str, Application]) -> None:
         self.applications = applications
-        with surroundings.reading() as ledger:
+        with context.reading() as ledger:
             holdings = all_holdings(ledger) if ledger else []
             self.archives = {
                 (one.application, volume.digest.hex())
@@ -177,7 +177,7 @@ class _Here:
                 for volume in volumes_of(ledger, one.number)
             }
         self.names = {folded(one.name) for one in holdings}
-        self._folders = [*folders_of(surroundings), store_of(surroundings)]
+        self._folders = [*folders_of(context), store_of(context)]
 
     def find(self, file: CarriedFile, path: str) -> str:
         """The path of a file with this content: the one given, or in the downloads folders or the store; or empty."""
@@ -212,34 +212,32 @@ def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _H
     return bringing
 
 
-def carry_in(
-    surroundings: Surroundings, plan: ToCarryIn, access: Access, tell: Callable[[Bringing, Added], None]
-) -> list[Added]:
+def carry_in(context: Context, plan: ToCarryIn, access: Access, tell: Callable[[Bringing, Added], None]) -> list[Added]:
     """Do what the plan says: definitions and settings that are new, archives into the store, holdings added in order.
 
     What is here already stays as it is. `tell` hears of each holding as it is added or refused.
     """
     for definition in plan.definitions:
         if definition.state == NEW:
-            write_definition(surroundings, definition.text, Path("definition.toml"))
+            write_definition(context, definition.text, Path("definition.toml"))
     for key, value, state in plan.settings:
         if state == NEW:
-            write_setting(surroundings.places.settings, key, value, surroundings.system())
+            write_setting(context.places.settings, key, value, context.system())
     results = []
     with opened_carry_file(plan.file) as carried:
         for bringing in plan.holdings:
             if bringing.state == ADD:
-                added = _add(surroundings, bringing, access, carried)
+                added = _add(context, bringing, access, carried)
                 tell(bringing, added)
                 results.append(added)
     return results
 
 
-def _add(surroundings: Surroundings, bringing: Bringing, access: Access, carried: CarryFile) -> Added:
+def _add(context: Context, bringing: Bringing, access: Access, carried: CarryFile) -> Added:
     holding = bringing.holding
-    paths = _stored(surroundings, holding, bringing.found, carried)
+    paths = _stored(context, holding, bringing.found, carried)
     choices, names = choices_from_text(json.dumps(holding.choices))
-    applications = [one for one in known_applications(surroundings) if one.name == holding.application]
+    applications = [one for one in known_applications(context) if one.name == holding.application]
     archives = gathered(paths)
     request = Request(
         applications=tuple(applications),
@@ -251,17 +249,17 @@ def _add(surroundings: Surroundings, bringing: Bringing, access: Access, carried
         access=Access(passwords=access.passwords, names=names, limits=access.limits),
         origin=holding.origin,
     )
-    return add_archives(surroundings, archives, request, lambda _: None)[0]
+    return add_archives(context, archives, request, lambda _: None)[0]
 
 
 def _stored(
-    surroundings: Surroundings,
+    context: Context,
     holding: CarriedHolding,
     found: dict[str, str],
     carried: CarryFile,
 ) -> list[Path]:
     """The holding's archives, those in the carry file written into the store; a file that is there already serves."""
-    directory = store = store_of(surroundings)
+    directory = store = store_of(context)
     store.mkdir(parents=True, exist_ok=True)
     if sum(bool(one.inside) for one in holding.archives) > 1:
         # The parts of a set are found by their names, which must not meet those of others.
@@ -282,7 +280,7 @@ def _stored(
         if not (target.is_file() and is_content_at(str(target), file.bytes, digest)):
             if spelling_key(name) in taken:
                 target = directory / free_name(name, taken)
-            _write(carried, file, target, surroundings.system())
+            _write(carried, file, target, context.system())
         paths.append(target)
     return paths
 

@@ -20,8 +20,8 @@ from usufruct.actions.carry_file import (
     is_content_at,
 )
 from usufruct.actions.checking import check_holdings
+from usufruct.actions.context import Context
 from usufruct.actions.packing import Made, Packing, ToPack, pack_planned, refuse_taken
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.writing import Member
 from usufruct.definitions.settings import found_settings
 from usufruct.errors import WrongUsage
@@ -45,7 +45,7 @@ class CarriedOut(Struct, frozen=True):
     """Holdings with files that were changed since → how many; they are carried as they came."""
 
 
-def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> CarriedOut:
+def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut:
     """Write definitions, settings, holdings and their archives into one zip file, read back and compared.
 
     Raises what packing raises; WrongUsage where there is nothing to carry.
@@ -53,9 +53,9 @@ def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> 
     out = out.expanduser().absolute()
     out = out if out.suffix.lower() == ".zip" else out.with_name(out.name + ".zip")
     refuse_taken(out)
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         holdings = [(one, volumes_of(ledger, one.number)) for one in _in_order(ledger)] if ledger else []
-    apps = surroundings.places.apps
+    apps = context.places.apps
     definitions = sorted(apps.glob("*.toml")) if apps.is_dir() else []
     if not holdings and not definitions:
         raise WrongUsage(
@@ -67,19 +67,19 @@ def carry_out(surroundings: Surroundings, out: Path, *, with_archives: bool) -> 
         parcel.enter(f"apps/{definition.name}", definition)
     settings = {
         one.key: one.value
-        for one in found_settings(surroundings.places.settings, surroundings.on_fault)
+        for one in found_settings(context.places.settings, context.on_fault)
         if one.source == "file" and one.key not in OF_THIS_MACHINE
     }
-    document = Carried(CARRY_VERSION, _when(surroundings.now()), settings, [one.stem for one in definitions], carried)
+    document = Carried(CARRY_VERSION, _when(context.now()), settings, [one.stem for one in definitions], carried)
     with tempfile.TemporaryDirectory() as beside:
         file = Path(beside, DOCUMENT)
         file.write_bytes(msgspec.json.format(msgspec.json.encode(document), indent=2))
         parcel.enter(DOCUMENT, file)
         parcel.plan.members.sort(key=lambda member: member.entry)
-        made = pack_planned(surroundings, parcel.plan, Packing(sources=(), effort=0))
+        made = pack_planned(context, parcel.plan, Packing(sources=(), effort=0))
     edited = {
         one.holding.name: count
-        for one in check_holdings(surroundings, [], deep=False)
+        for one in check_holdings(context, [], deep=False)
         if (count := len(one.found.get(Condition.CHANGED, ())))
     }
     return CarriedOut(made, document, tuple(parcel.without), edited)

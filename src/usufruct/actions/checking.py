@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct, field
 
+from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
-from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import DriveAway
 from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
@@ -32,16 +32,16 @@ class Checked(Struct):
         return not self.found
 
 
-def check_holdings(surroundings: Surroundings, names: Sequence[str], *, deep: bool) -> Iterator[Checked]:
+def check_holdings(context: Context, names: Sequence[str], *, deep: bool) -> Iterator[Checked]:
     """Each of these holdings, or of all, compared with the disk; changes nothing."""
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         holdings = find_holdings(ledger, names)
-        away = presences(ledger, surroundings.identity_of_volume) if ledger else {}
+        away = presences(ledger, context.identity_of_volume) if ledger else {}
         for holding in dict.fromkeys(holdings):
             assert ledger, "a holding was found in it"
             try:
                 if away.get(holding.number) is Presence.AWAY:
-                    refuse_away(ledger, surroundings.identity_of_volume, holding)
+                    refuse_away(ledger, context.identity_of_volume, holding)
             except DriveAway as error:
                 yield Checked(holding, away=error)
             else:
@@ -85,13 +85,13 @@ class StoreCheck(Struct, frozen=True):
         return not self.missing and not self.damaged
 
 
-def check_store(surroundings: Surroundings) -> StoreCheck:
+def check_store(context: Context) -> StoreCheck:
     """Read every backup and compare it with the digest it is kept under; changes nothing."""
     # Only here: comparing files with the ledger starts without what writes.
     from usufruct.backups import Backups
 
-    backups = Backups(surroundings.places.backups, surroundings.system())
-    with surroundings.reading() as ledger:
+    backups = Backups(context.places.backups, context.system())
+    with context.reading() as ledger:
         needed = needed_backups(ledger) if ledger else set()
     kept = {digest: backups.size_of(digest) for digest in backups.digests()}
     damaged = tuple(d.hex() for d in sorted(kept) if d in needed and digest_of(backups.path_of(d)) != d)

@@ -10,7 +10,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from usufruct.actions.applications import definition_file, known_applications
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.definitions.load import NAME, parse_application
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.copying import replace_text
@@ -49,7 +49,7 @@ class Proposal(Struct, frozen=True):
     """Where it would be written."""
 
 
-def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Proposal:
+def learn(context: Context, directory: Path, name: str | None) -> Proposal:
     """What an existing content folder shows of its application; nothing is written."""
     directory = directory.expanduser().absolute()
     if not directory.is_dir():
@@ -60,7 +60,7 @@ def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Prop
             remedy="Give the folder a plain name first.",
             path=str(directory),
         )
-    places = surroundings.places
+    places = context.places
     own = {real_path(one) for one in (places.config, places.data)}
     if any(is_below(real_path(directory), one) for one in own):
         raise WrongUsage(
@@ -74,12 +74,12 @@ def learn(surroundings: Surroundings, directory: Path, name: str | None) -> Prop
         )
     name = _checked(name) if name else _name_from(directory.name)
     text = _text_of(name, directory, learned)
-    file = surroundings.places.apps / f"{name}.toml"
+    file = context.places.apps / f"{name}.toml"
     parse_application(text, file)  # a proposal that could not be accepted would be a fault of ours
     return Proposal(name, text, file)
 
 
-def blank(surroundings: Surroundings, name: str, root: Path | None) -> Proposal:
+def blank(context: Context, name: str, root: Path | None) -> Proposal:
     """A definition to begin with."""
     name = _checked(name)
     text = _TEMPLATE.format(
@@ -87,10 +87,10 @@ def blank(surroundings: Surroundings, name: str, root: Path | None) -> Proposal:
         title=_quoted(name.capitalize()),
         root=_quoted(_home_words(root.expanduser().absolute()) if root else f"~/{name.capitalize()}"),
     )
-    return Proposal(name, text, surroundings.places.apps / f"{name}.toml")
+    return Proposal(name, text, context.places.apps / f"{name}.toml")
 
 
-def write_definition(surroundings: Surroundings, text: str, file: Path, *, replaces: str = "") -> Application:
+def write_definition(context: Context, text: str, file: Path, *, replaces: str = "") -> Application:
     """Write a definition once it is known to be good; the file is as it was if it is not.
 
     Raises BadDefinition, and WrongUsage where a definition of that name is there already, unless it is the one that
@@ -103,18 +103,18 @@ def write_definition(surroundings: Surroundings, text: str, file: Path, *, repla
             kept="Both definitions are as they were.",
             remedy=f'Leave `name = "{replaces}"` in it; `usufruct app new {application.name}` defines another.',
         )
-    file = surroundings.places.apps / f"{application.name}.toml"
+    file = context.places.apps / f"{application.name}.toml"
     if file.exists() and not replaces:
         raise WrongUsage(
             f"{application.name} is defined already, in {file}.", remedy=f"`usufruct app edit {application.name}`."
         )
-    replace_text(file, text, surroundings.system())
+    replace_text(file, text, context.system())
     return application
 
 
-def drop_definition(surroundings: Surroundings, application: Application) -> Path:
+def drop_definition(context: Context, application: Application) -> Path:
     """Take a definition away; gives where its text is kept. WrongUsage while there are holdings of it."""
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         holdings = [one.name for one in all_holdings(ledger) if one.application == application.name] if ledger else []
     if holdings:
         some = ", ".join(holdings[:5]) + (" and more" if len(holdings) > 5 else "")
@@ -127,15 +127,15 @@ def drop_definition(surroundings: Surroundings, application: Application) -> Pat
             f"{application.name} came with Usufruct and cannot be dropped.",
             remedy="It counts only where none of your own definitions fits.",
         )
-    file = definition_file(surroundings, application)
+    file = definition_file(context, application)
     kept = file.with_name(file.name + ".dropped")
     file.replace(kept)
     return kept
 
 
-def name_is_free(surroundings: Surroundings, name: str) -> bool:
+def name_is_free(context: Context, name: str) -> bool:
     """Whether none of the user's definitions is called so."""
-    return all(one.name != name or one.is_shipped for one in known_applications(surroundings))
+    return all(one.name != name or one.is_shipped for one in known_applications(context))
 
 
 def _listing_of(directory: Path, own: Set[str]) -> Listing:

@@ -45,11 +45,8 @@ def tree_of(folder: Path) -> Tree:
     tree: Tree = {}
     for directory, directories, names in os.walk(folder):
         for path in [directory, *(os.path.join(directory, name) for name in (*directories, *names))]:
-            state = with_digest(state_at(path), path)
             relative = Path(path).relative_to(folder).as_posix()
-            tree[relative] = FileState(
-                state.kind, state.size, state.modified, state.mode, 0, state.digest, state.target
-            )
+            tree[relative] = with_digest(state_at(path), path)._replace(inode=0)
     return tree
 
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from blake3 import blake3
 from msgspec import Struct
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.errors import MachineError
 from usufruct.files.copying import replace_text
 from usufruct.files.looking import digest_of
@@ -46,17 +46,17 @@ class _OnRecord(Struct, frozen=True):
     folders: list[str]
 
 
-def turn_on(surroundings: Surroundings) -> Told:
+def turn_on(context: Context) -> Told:
     """Write both files and the link. Writing them again is no fault.
 
     Raises MachineError on a system without such a desktop, and where a file that is not ours has one of the names.
     """
-    if not surroundings.system().has_open_desktop:
+    if not context.system().has_open_desktop:
         raise MachineError(
             "This system has no open standard by which a file manager could be told of Usufruct.",
             remedy="`usufruct downloads --watch` in a terminal tells of what arrives.",
         )
-    record = _recorded(surroundings)
+    record = _recorded(context)
     texts = {str(_entry_path()): _entry(), str(_service_path()): _service()}
     link = str(_wanted_link())
     for path in (*texts, link):
@@ -70,21 +70,21 @@ def turn_on(surroundings: Surroundings) -> Told:
         _make_above(path, record)
         # On record before it is there: what a crash leaves can be taken back.
         record.files[path] = blake3(text.encode()).hexdigest()
-        _write(surroundings, record)
-        replace_text(Path(path), text, surroundings.system())
+        _write(context, record)
+        replace_text(Path(path), text, context.system())
     _make_above(link, record)
     record.files[link] = ""
-    _write(surroundings, record)
+    _write(context, record)
     if not os.path.islink(link):
         os.symlink(_service_path(), link)
     return Told(tuple(record.files))
 
 
-def turn_off(surroundings: Surroundings) -> Told:
+def turn_off(context: Context) -> Told:
     """Take them back, with the folders that were made for them; what was changed since is left."""
     gone: list[str] = []
     left: list[str] = []
-    record = _recorded(surroundings)
+    record = _recorded(context)
     for path in record.files:
         if not os.path.lexists(path):
             continue
@@ -96,7 +96,7 @@ def turn_off(surroundings: Surroundings) -> Told:
     for folder in reversed(record.folders):
         with contextlib.suppress(OSError):
             os.rmdir(folder)
-    (surroundings.places.data / _RECORD).unlink(missing_ok=True)
+    (context.places.data / _RECORD).unlink(missing_ok=True)
     return Told(tuple(gone), tuple(left))
 
 
@@ -115,9 +115,9 @@ def _make_above(path: str, record: _OnRecord) -> None:
     record.folders.extend(reversed(missing))
 
 
-def _recorded(surroundings: Surroundings) -> _OnRecord:
+def _recorded(context: Context) -> _OnRecord:
     try:
-        found = json.loads((surroundings.places.data / _RECORD).read_text(encoding="utf-8"))
+        found = json.loads((context.places.data / _RECORD).read_text(encoding="utf-8"))
         return _OnRecord(
             {str(path): str(digest) for path, digest in found["files"].items()}, [*map(str, found["folders"])]
         )
@@ -125,9 +125,9 @@ def _recorded(surroundings: Surroundings) -> _OnRecord:
         return _OnRecord({}, [])
 
 
-def _write(surroundings: Surroundings, record: _OnRecord) -> None:
+def _write(context: Context, record: _OnRecord) -> None:
     text = json.dumps({"files": record.files, "folders": record.folders}, indent=2) + "\n"
-    replace_text(surroundings.places.data / _RECORD, text, surroundings.system())
+    replace_text(context.places.data / _RECORD, text, context.system())
 
 
 def _directory(variable: str, usual: str) -> Path:

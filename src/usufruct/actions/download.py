@@ -6,8 +6,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.actions.fingerprints import digest_of_all, volume_at
 from usufruct.actions.request import Request
+from usufruct.actions.volumes import digest_of_all, volume_at
 from usufruct.archives.nested import WholeFile, opened_inside, opened_together
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive, digests_of
@@ -15,7 +15,7 @@ from usufruct.archives.unpacked import UnpackedFolder
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.holdings import Volume
-from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.planning.candidates import Candidates
 from usufruct.planning.layout import layout_of, outside_layout, pieces_of
 from usufruct.planning.names import folded, is_archive_name, tidy_name
@@ -169,7 +169,7 @@ class Download:
             names = layout.listing.names
             nested = self._request.choices.nested
             return tuple(row for row in layout.placed_rows() if nested and is_archive_name(names[row]))
-        return tuple(layout.rows_aside(AsideKind.ARCHIVE))
+        return tuple(layout.rows_skipped(SkippedKind.ARCHIVE))
 
     def _open_inside(self, archive: Archive, rows: tuple[int, ...], *, insist: bool) -> Archive | None:
         key = id(archive), rows
@@ -180,9 +180,9 @@ class Download:
     def _layout(self, archive: Archive, application: Application | None) -> Layout:
         """The layout; entries of one destination and size are compared by their content."""
         layout = self._layout_with(archive, application, {})
-        if layout.unsettled:
+        if layout.undecided:
             try:
-                digests = digests_of(archive, sorted(layout.unsettled))
+                digests = digests_of(archive, sorted(layout.undecided))
             except PasswordNeeded:
                 return layout  # without the password it is shown as if what looks equal were
             layout = self._layout_with(archive, application, digests)
@@ -216,7 +216,7 @@ def _may_be_wrapped(layout: Layout) -> bool:
     """
     if layout.evidence > Evidence.PATTERN or layout.application is None:
         return False
-    return not {AsideKind.LEFT_OUT, AsideKind.NOT_CHOSEN}.intersection(layout.aside_of)
+    return not {SkippedKind.LEFT_OUT, SkippedKind.NOT_CHOSEN}.intersection(layout.skipped_as)
 
 
 def _takes(application: Application, name: str) -> bool:

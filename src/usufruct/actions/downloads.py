@@ -10,10 +10,10 @@ import msgspec
 from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.download import Download
 from usufruct.actions.gathering import is_archive
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.opening import is_arriving, refuse_arriving
 from usufruct.archives.reading import Access
 from usufruct.archives.split_sets import sets_among
@@ -83,9 +83,9 @@ class Waiting(Struct, frozen=True, kw_only=True):
     """What is missing or wrong, or the holding that it is or would update."""
 
 
-def folders_of(surroundings: Surroundings) -> list[Path]:
+def folders_of(context: Context) -> list[Path]:
     """The directories that downloads arrive in."""
-    named = surroundings.settings().downloads
+    named = context.settings().downloads
     if named:
         return [Path(one).expanduser().absolute() for one in named.split(os.pathsep) if one]
     import platformdirs
@@ -94,19 +94,19 @@ def folders_of(surroundings: Surroundings) -> list[Path]:
 
 
 def waiting(
-    surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
+    context: Context, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> list[Waiting]:
     """What waits, newest first, the first `most` of it; `find` is a text in the name, `app` an application's name."""
-    return waiting_and_rest(surroundings, find=find, app=app, most=most)[0]
+    return waiting_and_rest(context, find=find, app=app, most=most)[0]
 
 
 def waiting_and_rest(
-    surroundings: Surroundings, *, find: str | None = None, app: str | None = None, most: int | None = None
+    context: Context, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> tuple[list[Waiting], int]:
     """The same, and how many older downloads were not looked at."""
-    applications = tuple(known_applications(surroundings))
+    applications = tuple(known_applications(context))
     groups = []
-    for folder in folders_of(surroundings):
+    for folder in folders_of(context):
         if folder.is_dir():
             groups.extend(sets_among(path for path in folder.iterdir() if _is_worth_a_look(path)))
     times = ((_newest(group), group) for group in groups)
@@ -114,10 +114,10 @@ def waiting_and_rest(
     if find:
         wanted = folded(find)
         found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
-    cache = _Cache(surroundings, applications)
+    cache = _Cache(context, applications)
     results: list[Waiting] = []
     rest = 0
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         record = _Record(ledger)
         for number, (modified, group) in enumerate(found, 1):
             try:
@@ -168,9 +168,9 @@ class _Record:
 class _Cache:
     """What was found out before, by path; kept among Usufruct's own data."""
 
-    def __init__(self, surroundings: Surroundings, applications: Sequence[Application]) -> None:
-        self._file = surroundings.places.data / "downloads.json"
-        self.definitions = _fingerprint(surroundings, applications)
+    def __init__(self, context: Context, applications: Sequence[Application]) -> None:
+        self._file = context.places.data / "downloads.json"
+        self.definitions = _fingerprint(context, applications)
         self._seen: dict[str, _Seen] = {}
         self._used: dict[str, _Seen] = {}
         try:
@@ -206,8 +206,8 @@ def _key(path: Path) -> str:
     return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 
-def _fingerprint(surroundings: Surroundings, applications: Sequence[Application]) -> str:
-    apps = surroundings.places.apps
+def _fingerprint(context: Context, applications: Sequence[Application]) -> str:
+    apps = context.places.apps
     times = [f"{file.name}:{file.stat().st_mtime_ns}" for file in sorted(apps.glob("*.toml"))] if apps.is_dir() else []
     return " ".join([*times, str(len(applications))])
 
@@ -222,12 +222,12 @@ def _standing(
     if seen is None:
         seen = _identified(path, size, modified, cache.definitions, applications, is_alone=len(group) == 1)
         # A download that may still grow is looked at again.
-        is_settled = seen.state not in (ARRIVING, INCOMPLETE, DAMAGED)
+        is_lasting = seen.state not in (ARRIVING, INCOMPLETE, DAMAGED)
     else:
-        is_settled = True
+        is_lasting = True
     if seen.state == NEW and not seen.digest and record.has_size(path.stat().st_size):
         seen.digest = digest_of(str(path)).hex()
-    if is_settled:
+    if is_lasting:
         cache.keep(path, seen)
     state, detail = seen.state, seen.detail
     if state in (NEW, LOCKED, OTHER):

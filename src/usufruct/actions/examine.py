@@ -10,11 +10,11 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
+from usufruct.actions.context import Context
 from usufruct.actions.download import Download, Variant
 from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Ready, Refused
 from usufruct.actions.refusals import empty, matches_nothing, nothing_left, unread, unsafe
 from usufruct.actions.request import Request, choices_from_text
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Archive
 from usufruct.errors import PasswordNeeded, UsufructError, WrongUsage
 from usufruct.files.origin import origin_of
@@ -28,15 +28,15 @@ from usufruct.model.applications import Programs
 from usufruct.model.choices import combined
 from usufruct.model.entries import EntryKind, Refusal
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import AsideKind, Decision, Layout
+from usufruct.model.layout import Decision, Layout, SkippedKind
 from usufruct.model.plan import Plan
-from usufruct.planning.clashes import pieces_beside, plan_of
 from usufruct.planning.competition import NOTHING_WEIGHED, Verdict, verdict_on
+from usufruct.planning.conflicts import pieces_beside, plan_of
 from usufruct.planning.junk import only_content_tells
 from usufruct.planning.questions import (
     Naming,
     autostart_question,
-    clash_question,
+    conflict_question,
     in_the_way,
     naming,
     nothing_fits_question,
@@ -46,7 +46,7 @@ from usufruct.planning.questions import (
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
 from usufruct.survey.homes import move_pieces, survey, with_digests_of
-from usufruct.survey.links import refuse_leading_out, set_dangling_aside
+from usufruct.survey.links import refuse_leading_out, skip_dangling
 from usufruct.survey.own import refuse_own
 
 _log = logging.getLogger(__name__)
@@ -56,10 +56,10 @@ _MOST_LOOKED_AT = 64 << 20
 _MOST_FILES_LOOKED_AT = 1000
 
 
-class _Context(Struct, frozen=True):
+class _Case(Struct, frozen=True):
     """What an examination works in."""
 
-    around: Surroundings
+    context: Context
     ledger: Ledger | None
     for_adding: bool
     """It is placed at once: its content is read then, and need not be read before."""
@@ -75,10 +75,10 @@ class _Taken(Struct, frozen=True):
 
 @contextmanager
 def examined(
-    around: Surroundings, paths: Sequence[Path], request: Request, ledger: Ledger | None, *, for_adding: bool
+    context: Context, paths: Sequence[Path], request: Request, ledger: Ledger | None, *, for_adding: bool
 ) -> Iterator[Examined]:
     """What comes of an archive (or several as one): Refused, Asked, AlreadyThere or Ready; it is open while inside."""
-    found, download = _answered(_Context(around, ledger, for_adding), paths, request)
+    found, download = _answered(_Case(context, ledger, for_adding), paths, request)
     try:
         yield found
     finally:
@@ -86,10 +86,10 @@ def examined(
             download.close()
 
 
-def _answered(context: _Context, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
+def _answered(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
     """What comes of it once every question with a safe answer has got it, where that was asked for."""
     while True:
-        found, download = _outcome(context, paths, request)
+        found, download = _outcome(case, paths, request)
         decisions = found.decisions if isinstance(found, Asked) and request.takes_safe else ()
         safe = next((decision.safe for decision in decisions if decision.safe), None)
         if safe is None:
@@ -99,13 +99,13 @@ def _answered(context: _Context, paths: Sequence[Path], request: Request) -> tup
         request = found.request.with_answer(safe.answer)
 
 
-def _outcome(context: _Context, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
+def _outcome(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
     """What comes of it, and the download, which is open; of one that fails, what was known by then."""
     found = Examined(path=str(paths[0].absolute()), request=request)
     download: Download | None = None
     try:
-        download, request, known = _opened(paths, request, context.ledger)
-        for step in _steps(context, download, request, known):
+        download, request, known = _opened(paths, request, case.ledger)
+        for step in _steps(case, download, request, known):
             found = step
     except PasswordNeeded as needed:
         found = found.as_outcome(Asked, decisions=(_password_question(needed),))
@@ -195,9 +195,9 @@ def _with_choices_of(known: Holding, request: Request) -> Request:
     )
 
 
-def _steps(context: _Context, download: Download, request: Request, known: Holding | None) -> Iterator[Examined]:
+def _steps(case: _Case, download: Download, request: Request, known: Holding | None) -> Iterator[Examined]:
     """What is known of a download after each step of the way; at the end of it, what comes of it."""
-    archive, ledger = download.archive, context.ledger
+    archive, ledger = download.archive, case.ledger
     updates = holding_named(ledger, request.update) if ledger and request.update is not None else None
     found = Examined(
         path=archive.path,
@@ -216,7 +216,7 @@ def _steps(context: _Context, download: Download, request: Request, known: Holdi
     if not len(archive.listing) and not archive.listing.refused:
         raise empty(archive)
     taken = _taken(download, request)
-    if taken.variant and _finds_programs(context, taken.variant, request):
+    if taken.variant and _finds_programs(case, taken.variant, request):
         taken = _taken(download, request)
     found = replace(found, verdict=taken.verdict)
     yield found
@@ -224,18 +224,18 @@ def _steps(context: _Context, download: Download, request: Request, known: Holdi
         _refuse_unsafe(archive, archive.listing.refused, request)
         yield found.as_outcome(Asked, decisions=taken.decisions)
         return
-    yield from _destined(context, download, taken.variant, taken.decisions, found)
+    yield from _destined(case, download, taken.variant, taken.decisions, found)
 
 
 def _destined(
-    context: _Context, download: Download, variant: Variant, decisions: tuple[Decision, ...], found: Examined
+    case: _Case, download: Download, variant: Variant, decisions: tuple[Decision, ...], found: Examined
 ) -> Iterator[Examined]:
     """The same of a way to take it: what it meets at its destination."""
-    layout, archive, request, ledger = variant.layout, variant.archive, found.request, context.ledger
+    layout, archive, request, ledger = variant.layout, variant.archive, found.request, case.ledger
     if layout.unmatched:
         raise matches_nothing(layout, download.archive)
     root = request.to or (layout.application.root if layout.application else "")
-    spell_for(layout, volume_of(root, context.around.system()).names)
+    spell_for(layout, volume_of(root, case.context.system()).names)
     found = replace(found, layout=layout, listing=layout.listing)
     yield found
     name = layout.application.name if layout.application else None
@@ -245,24 +245,24 @@ def _destined(
     if not layout.files:
         yield found.as_outcome(Asked, decisions=decisions) if decisions else _nothing_left(found, layout)
         return
-    locked = _locked(context, archive, request)
-    is_installed = not locked and _set_installed_aside(archive, layout, real_path(root))
-    plan = _planned(context, archive, found, layout, root, is_open=not locked)
+    locked = _locked(case, archive, request)
+    is_installed = not locked and _skip_installed(archive, layout, real_path(root))
+    plan = _planned(case, archive, found, layout, root, is_open=not locked)
     found = replace(found, plan=plan)
     yield found
-    places = context.around.places
+    places = case.context.places
     refuse_own(plan, (str(places.config), str(places.data)))
-    named = _named(context, found, plan, same)
+    named = _named(case, found, plan, same)
     if made_so or named.is_there or (is_installed and not layout.files):
         there = made_so or (same[0] if named.is_there else None)
         found = replace(found, name=there.name) if there else found
         yield found.as_outcome(AlreadyThere, holding=there)
         return
     found = replace(found, name=named.name)
-    decisions = (*decisions, *filter(None, (locked,)), *_questions(context, found, plan, named))
+    decisions = (*decisions, *filter(None, (locked,)), *_questions(case, found, plan, named))
     if decisions:
         name_of = partial(name_of_holding, ledger) if ledger else str
-        both = {row: in_the_way(plan, row, name_of) for row in plan.open_clashes}
+        both = {row: in_the_way(plan, row, name_of) for row in plan.open_conflicts}
         yield found.as_outcome(Asked, decisions=decisions, in_the_way=both)
     elif next(plan.rows(), None) is None:
         yield _nothing_left(found, layout)
@@ -286,9 +286,9 @@ def _is_made_so(holding: Holding, download: Download, request: Request) -> bool:
     return is_alike and holding.archive_digest == download.digest
 
 
-def _locked(context: _Context, archive: Archive, request: Request) -> Decision | None:
+def _locked(case: _Case, archive: Archive, request: Request) -> Decision | None:
     """The question of the password that the archive's content cannot be read without; None if it can be read."""
-    with request.access.passwords.known_only(not context.for_adding):
+    with request.access.passwords.known_only(not case.for_adding):
         try:
             archive.unlock()
         except PasswordNeeded as needed:
@@ -300,26 +300,26 @@ def _password_question(needed: PasswordNeeded) -> Decision:
     return Decision(question=f"{needed.message} {needed.remedy}", options=())
 
 
-def _set_installed_aside(archive: Archive, layout: Layout, root: str) -> bool:
+def _skip_installed(archive: Archive, layout: Layout, root: str) -> bool:
     """Whether anything in it is where the application itself installs such content; that is not placed again."""
     installed = rows_installed(archive, layout, root)
     for row, path in installed.items():
-        layout.set_aside(row, AsideKind.DUPLICATE, layout.reason(f"is installed already, as {path}"))
+        layout.skip(row, SkippedKind.DUPLICATE, layout.reason(f"is installed already, as {path}"))
     return bool(installed)
 
 
-def _planned(context: _Context, archive: Archive, found: Examined, layout: Layout, root: str, *, is_open: bool) -> Plan:
+def _planned(case: _Case, archive: Archive, found: Examined, layout: Layout, root: str, *, is_open: bool) -> Plan:
     """What each placement meets on this disk."""
     choices = found.request.choices
     named: set[int] = set()
     updating = found.updates.number if found.updates else None
     while True:
-        snapshot = survey(layout, root, context.ledger, named)
+        snapshot = survey(layout, root, case.ledger, named)
         if refuse_leading_out(layout, snapshot):
             if not choices.skip_unsafe:
                 raise unsafe(archive, layout.refused, has_rest=True)
             continue
-        set_dangling_aside(layout, snapshot)
+        skip_dangling(layout, snapshot)
         if updating is not None:
             snapshot = with_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()
@@ -333,9 +333,9 @@ def _planned(context: _Context, archive: Archive, found: Examined, layout: Layou
         move_pieces(layout, snapshot, pieces)
 
 
-def _named(context: _Context, found: Examined, plan: Plan, same: Sequence[Holding]) -> Naming:
+def _named(case: _Case, found: Examined, plan: Plan, same: Sequence[Holding]) -> Naming:
     """What the holding is called, one that is updated as before."""
-    ledger = context.ledger
+    ledger = case.ledger
     if ledger is None or found.updates:
         return Naming(name=found.name)
 
@@ -346,17 +346,17 @@ def _named(context: _Context, found: Examined, plan: Plan, same: Sequence[Holdin
     return naming(plan, os.path.basename(found.path), found.name, same, is_taken, is_wished=is_wished)
 
 
-def _questions(context: _Context, found: Examined, plan: Plan, named: Naming) -> Iterator[Decision]:
+def _questions(case: _Case, found: Examined, plan: Plan, named: Naming) -> Iterator[Decision]:
     """What the user has to decide about a plan."""
-    request, ledger = found.request, context.ledger
+    request, ledger = found.request, case.ledger
     if not request.choices.autostart and (question := autostart_question(plan)):
         yield question
-    if plan.open_clashes:
-        yield clash_question(plan)
+    if plan.open_conflicts:
+        yield conflict_question(plan)
     if named.question:
         yield named.question
     is_update = found.updates is not None and not found.extends
-    if ledger and not (named.question or request.clash_is_said or is_update):
+    if ledger and not (named.question or request.conflict_is_said or is_update):
         own = found.updates.number if found.updates else None
         if question := others_question(plan, partial(name_of_holding, ledger), own):
             yield question
@@ -366,7 +366,7 @@ def _nothing_left(found: Examined, layout: Layout) -> Refused:
     return found.as_outcome(Refused, error=nothing_left(layout))
 
 
-def _finds_programs(context: _Context, variant: Variant, request: Request) -> bool:
+def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
     """Look at content whose names do not tell whether it can run; True if the listing knows more programs now.
 
     What is to be added is looked at as it is unpacked, and not twice; what is only shown, where that takes a moment.
@@ -383,7 +383,7 @@ def _finds_programs(context: _Context, variant: Variant, request: Request) -> bo
     # A packed stream must be unpacked up to the last of them.
     looked_at = rows if variant.archive.is_divisible else range(len(listing))
     size = sum(map(listing.sizes.__getitem__, looked_at))
-    if not context.for_adding and 0 < len(rows) <= _MOST_FILES_LOOKED_AT and size <= _MOST_LOOKED_AT:
+    if not case.for_adding and 0 < len(rows) <= _MOST_FILES_LOOKED_AT and size <= _MOST_LOOKED_AT:
         with request.access.passwords.known_only():
             listing.programs.update(programs_among(variant.archive, rows))
     return listing.programs != known

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from usufruct.archives.opening import begins_archive
-from usufruct.archives.split_sets import parts_of
+from usufruct.archives.split_sets import split_set_of
 from usufruct.errors import ArchiveError, WrongUsage
 from usufruct.planning.names import is_archive_name
 
@@ -30,7 +30,7 @@ def gathered(words: Sequence[Path]) -> list[Path]:
 def _members(path: Path) -> Sequence[Path]:
     """The files of the set that a file belongs to; the file alone where its set is broken, which opening it tells."""
     try:
-        return parts_of(path).paths
+        return split_set_of(path).paths
     except ArchiveError:
         return (path,)
 

@@ -2,7 +2,7 @@
 
 from msgspec import Struct, field
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import changes_done, commands_done
 from usufruct.model.changes import Change, ChangeKind
@@ -47,9 +47,9 @@ class Step(Struct):
         return bool(self.reversible) and not self.done
 
 
-def history(surroundings: Surroundings, most: int | None = None) -> tuple[list[Step], int]:
+def history(context: Context, most: int | None = None) -> tuple[list[Step], int]:
     """What was done, newest first, the last `most` of it, and how many steps there were before these."""
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         if ledger is None:
             return [], 0
         since, earlier = commands_done(ledger, most) if most is not None else (0, 0)

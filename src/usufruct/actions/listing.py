@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.errors import WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, holding_named
@@ -15,13 +15,13 @@ from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences
 
 
-def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: str = "name") -> list[Holding]:
+def list_holdings(context: Context, *, find: str | None = None, sort: str = "name") -> list[Holding]:
     """Every holding, or those with a text in name, application or archive; by application, then as `sort` says.
 
     `sort` is `name`, `size` (largest first) or `added` (newest first).
     """
-    with surroundings.reading() as ledger:
-        holdings = with_presence(surroundings, ledger, all_holdings(ledger)) if ledger else []
+    with context.reading() as ledger:
+        holdings = with_presence(context, ledger, all_holdings(ledger)) if ledger else []
     if find:
         wanted = folded(find)
         holdings = [one for one in holdings if wanted in folded(_words(one))]
@@ -31,9 +31,9 @@ def list_holdings(surroundings: Surroundings, *, find: str | None = None, sort: 
     return sorted(holdings, key=lambda one: (one.application is None, one.application or "", key(one)))
 
 
-def with_presence(surroundings: Surroundings, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
+def with_presence(context: Context, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
     """The holdings, those marked of which a drive is away."""
-    found = presences(ledger, surroundings.identity_of_volume)
+    found = presences(ledger, context.identity_of_volume)
     return [replace(one, is_away=True) if found.get(one.number) is Presence.AWAY else one for one in holdings]
 
 

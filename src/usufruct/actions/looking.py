@@ -4,21 +4,21 @@ from collections.abc import Sequence
 from itertools import product
 from pathlib import Path
 
+from usufruct.actions.context import Context
 from usufruct.actions.examine import examined
 from usufruct.actions.outcomes import Examined
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import WrongUsage
 from usufruct.planning.names import fault_in_name
 
 
-def look_at(surroundings: Surroundings, archives: Sequence[Path], request: Request) -> list[Examined]:
+def look_at(context: Context, archives: Sequence[Path], request: Request) -> list[Examined]:
     """What each archive (or all as one) is and would do, for each application named; changes nothing."""
     results = []
     refuse_name(request)
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         for paths, one in product(groups(archives, request), request.each()):
-            with examined(surroundings, paths, one, ledger, for_adding=False) as result:
+            with examined(context, paths, one, ledger, for_adding=False) as result:
                 results.append(result)
     return results
 

@@ -11,8 +11,8 @@ from pathlib import Path
 from blake3 import blake3
 from msgspec import Struct, field
 
+from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holding
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.allowance import Limits
 from usufruct.archives.opening import open_archive
 from usufruct.archives.passwords import Passwords
@@ -96,13 +96,13 @@ class Made(Struct, frozen=True):
     """Bytes of them all."""
 
 
-def plan_packing(surroundings: Surroundings, packing: Packing) -> ToPack:
+def plan_packing(context: Context, packing: Packing) -> ToPack:
     """Everything that would go into the archive; nothing is written.
 
     Raises WrongUsage for sources that are neither a path nor a holding, or both, or that clash, for an output that does
     not fit its format; MachineError for one that is in the way.
     """
-    sources = [_source(surroundings, word) for word in packing.sources]
+    sources = [_source(context, word) for word in packing.sources]
     out, archive_format = _out(packing, sources[0].name)
     if packing.is_locked and not FORMATS[archive_format].can_lock:
         raise WrongUsage(f"{archive_format} archives cannot be locked.", remedy="Make a zip or 7z.")
@@ -127,7 +127,7 @@ def plan_packing(surroundings: Surroundings, packing: Packing) -> ToPack:
     return plan
 
 
-def pack_planned(surroundings: Surroundings, plan: ToPack, packing: Packing) -> Made:
+def pack_planned(context: Context, plan: ToPack, packing: Packing) -> Made:
     """Write the archive beside its place, read it back, compare, and only then give it its name.
 
     Raises MachineError where something cannot be read or written and DamagedArchive where what was read back differs;
@@ -142,9 +142,9 @@ def pack_planned(surroundings: Surroundings, plan: ToPack, packing: Packing) -> 
             f"{out.parent} cannot be written to: {error.strerror}.", remedy="Name another folder with --out."
         ) from error
     try:
-        volumes = _written(surroundings, plan, packing, beside / out.name)
-        (surroundings.platform or this_platform()).make_durable(str(beside))
-        _compare(surroundings, plan, packing, volumes[0])
+        volumes = _written(context, plan, packing, beside / out.name)
+        (context.platform or this_platform()).make_durable(str(beside))
+        _compare(context, plan, packing, volumes[0])
         return Made(plan, *_named(volumes, out))
     except Changed as error:
         raise MachineError(
@@ -168,12 +168,12 @@ class _Source(Struct, frozen=True):
     """Path below the source, absolute path and state of each thing in it."""
 
 
-def _source(surroundings: Surroundings, word: str) -> _Source:
+def _source(context: Context, word: str) -> _Source:
     path = os.path.abspath(os.path.expanduser(word))
     is_there = os.path.lexists(path)
     holding = None
     if os.sep not in word and "/" not in word:
-        with surroundings.reading() as ledger:
+        with context.reading() as ledger:
             if ledger and folded(word) in {folded(one.name) for one in all_holdings(ledger)}:
                 holding = find_holding(ledger, word)
     if is_there and holding:
@@ -182,7 +182,7 @@ def _source(surroundings: Surroundings, word: str) -> _Source:
             remedy=f"Write ./{word} for the one in this folder; for the holding, go to another folder.",
         )
     if holding:
-        return _Source(holding.name, True, tuple(_of_holding(surroundings, holding)))
+        return _Source(holding.name, True, tuple(_of_holding(context, holding)))
     if not is_there:
         raise WrongUsage(
             f"{word} is no file, no folder and no holding.", remedy="`usufruct list` shows the holdings.", path=path
@@ -211,9 +211,9 @@ def _walked(top: str, below: str = "") -> Iterator[tuple[str, str, FileState]]:
             yield entry, f"{top}/{entry}", state
 
 
-def _of_holding(surroundings: Surroundings, holding: Holding) -> Iterator[tuple[str, str, FileState]]:
+def _of_holding(context: Context, holding: Holding) -> Iterator[tuple[str, str, FileState]]:
     """What is on disk now where the holding has something, by its place below the holding's root."""
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         assert ledger, "the holding was found in it"
         paths = [f"{place.path}/{place.name}" for place in places_of(ledger, holding.number)]
     elsewhere = [path for path in paths if not path.startswith(holding.root + "/")]
@@ -300,7 +300,7 @@ def _stays_inside(wrapper: str, entry: str, target: str) -> bool:
     return reached.split("/")[0] == wrapper if wrapper else reached.split("/")[0] != ".."
 
 
-def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: Path) -> list[Path]:
+def _written(context: Context, plan: ToPack, packing: Packing, path: Path) -> list[Path]:
     done = 0
     ends = list(accumulate(member.size for member in plan.members))
 
@@ -314,7 +314,7 @@ def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: P
             )  # fmt: skip
         # A file counts once all of its bytes were taken in.
         files = bisect_right(ends, done)
-        surroundings.watch(Progress(plan.out.name, "packing", files, len(ends), done, plan.size))
+        context.watch(Progress(plan.out.name, "packing", files, len(ends), done, plan.size))
 
     with CutFile(path, packing.volume) if packing.volume else path.open("xb") as out:
         how = How(plan.format, packing.effort, packing.password, tell)
@@ -324,7 +324,7 @@ def _written(surroundings: Surroundings, plan: ToPack, packing: Packing, path: P
     return volumes
 
 
-def _compare(surroundings: Surroundings, plan: ToPack, packing: Packing, first: Path) -> None:
+def _compare(context: Context, plan: ToPack, packing: Packing, first: Path) -> None:
     """Open what was written as anybody would, and compare every entry with the disk."""
     words = (packing.password,) if packing.password is not None else ()
     access = Access(
@@ -353,7 +353,7 @@ def _compare(surroundings: Surroundings, plan: ToPack, packing: Packing, first: 
             member = expected[listing.path(row)]
             if digest.digest() != digest_of(member.path):
                 raise Changed(member.path)
-            surroundings.watch(Progress(plan.out.name, "reading back", number, len(rows), done, plan.size))
+            context.watch(Progress(plan.out.name, "reading back", number, len(rows), done, plan.size))
     except ArchiveError as error:
         raise _differs(plan, str(error)) from error
     finally:

@@ -3,7 +3,7 @@
 import json
 import subprocess
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.files.copying import replace_text
 from usufruct.files.shells import typed
 from usufruct.model.applications import Application
@@ -12,14 +12,14 @@ _PATIENCE = 60
 """Seconds that the command may take."""
 
 
-def run_after(surroundings: Surroundings, application: Application) -> str:
+def run_after(context: Context, application: Application) -> str:
     """Run the command that the definition names, without a shell; gives what went wrong, or nothing.
 
     One that the user has not agreed to, as it stands, is not run.
     """
     if not application.after:
         return ""
-    if not is_agreed(surroundings, application):
+    if not is_agreed(context, application):
         return (
             f"{application.title} asks to run `{typed(application.after)}` after each change. It was not run; "
             f"`usufruct app agree {application.name}` allows it"
@@ -36,21 +36,21 @@ def run_after(surroundings: Surroundings, application: Application) -> str:
     return f"{called} ended with {done.returncode}" if done.returncode else ""
 
 
-def is_agreed(surroundings: Surroundings, application: Application) -> bool:
+def is_agreed(context: Context, application: Application) -> bool:
     """The user has agreed to the command of a definition, to the word; those that ship need no agreement."""
-    return application.is_shipped or _agreed(surroundings).get(application.name) == list(application.after)
+    return application.is_shipped or _agreed(context).get(application.name) == list(application.after)
 
 
-def agree(surroundings: Surroundings, application: Application) -> None:
+def agree(context: Context, application: Application) -> None:
     """Record that the user agrees to the command of a definition as it stands now."""
-    agreed = {**_agreed(surroundings), application.name: list(application.after)}
-    replace_text(surroundings.places.agreed, json.dumps(agreed, indent=2) + "\n", surroundings.system(), mode=0o600)
+    agreed = {**_agreed(context), application.name: list(application.after)}
+    replace_text(context.places.agreed, json.dumps(agreed, indent=2) + "\n", context.system(), mode=0o600)
 
 
-def _agreed(surroundings: Surroundings) -> dict[str, list[str]]:
+def _agreed(context: Context) -> dict[str, list[str]]:
     """Application → the words of the command that was agreed to; nothing where that cannot be read."""
     try:
-        found = json.loads(surroundings.places.agreed.read_text(encoding="utf-8"))
+        found = json.loads(context.places.agreed.read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return {}
     return found if isinstance(found, dict) else {}

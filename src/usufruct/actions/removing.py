@@ -8,20 +8,20 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.actions.applications import known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
 from usufruct.actions.refresh import run_after
 from usufruct.actions.saving import save_changed
-from usufruct.actions.surroundings import Surroundings
 from usufruct.errors import DriveAway, WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import names_of_holding
 from usufruct.model.holdings import Holding
 from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences, refuse_away
+from usufruct.transaction.detach import Removed, removal_of, remove_holding
 from usufruct.transaction.forget import forget_holding, replaced_by
-from usufruct.transaction.take_out import Removed, removal_of, remove_holding
 from usufruct.transaction.together import Leaving, remove_together
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 
 class HoldingRemoved(Struct, frozen=True):
@@ -52,7 +52,7 @@ class Forgotten(Struct, frozen=True):
 
 
 def remove_holdings(
-    surroundings: Surroundings,
+    context: Context,
     words: Sequence[str],
     tell: Callable[[HoldingRemoved], None],
     *,
@@ -67,23 +67,21 @@ def remove_holdings(
     drive is away is told and left; one alone raises DriveAway.
     """
     results = []
-    with surroundings.writing(f"remove {' '.join(words)}") as edges:
-        holdings = find_holdings(edges.ledger, words, application)
-        parts = _parts(edges.ledger, holdings, only)
+    with context.writing(f"remove {' '.join(words)}") as resources:
+        holdings = find_holdings(resources.ledger, words, application)
+        parts = _parts(resources.ledger, holdings, only)
         waiting = [one for one in holdings if not only or one.number in parts]
         while waiting:
             holding = waiting[0]
             try:
-                refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
+                refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)
             except DriveAway as error:
                 if len(holdings) == 1:
                     raise
                 done = [HoldingRemoved(holding, Removed(0, (), ()), "", away=error)]
             else:
-                done = [] if only or gives_back_changed else _remove_several(surroundings, edges, waiting)
-                done = done or [
-                    _remove_one(surroundings, edges, holding, parts.get(holding.number), gives_back_changed)
-                ]
+                done = [] if only or gives_back_changed else _remove_several(context, resources, waiting)
+                done = done or [_remove_one(context, resources, holding, parts.get(holding.number), gives_back_changed)]
             for removal in done:
                 results.append(removal)
                 tell(removal)
@@ -92,46 +90,46 @@ def remove_holdings(
 
 
 def _remove_one(
-    surroundings: Surroundings,
-    edges: Edges,
+    context: Context,
+    resources: Resources,
     holding: Holding,
     part: Mapping[int, Set[str]] | None,
     gives_back_changed: bool,
 ) -> HoldingRemoved:
-    saved = _save(surroundings, edges, holding, part) if gives_back_changed else ((), ())
-    removed = remove_holding(edges, holding, only=part, gives_back_changed=gives_back_changed)
-    return HoldingRemoved(holding, removed, _refresh(surroundings, holding) if removed.taken else "", *saved)
+    saved = _save(context, resources, holding, part) if gives_back_changed else ((), ())
+    removed = remove_holding(resources, holding, only=part, gives_back_changed=gives_back_changed)
+    return HoldingRemoved(holding, removed, _refresh(context, holding) if removed.taken else "", *saved)
 
 
-def _remove_several(surroundings: Surroundings, edges: Edges, holdings: Sequence[Holding]) -> list[HoldingRemoved]:
+def _remove_several(context: Context, resources: Resources, holdings: Sequence[Holding]) -> list[HoldingRemoved]:
     """Remove the first of these together, as many as can go so; perhaps none."""
-    removed = remove_together(edges, map(Leaving, takewhile(partial(_is_at_hand, edges), holdings)))
+    removed = remove_together(resources, map(Leaving, takewhile(partial(_is_at_hand, resources), holdings)))
     done = [HoldingRemoved(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
     # The application is told once, by the last of what was its own.
     last = {one.holding.application: number for number, one in enumerate(done) if one.removed.taken}
     for number in last.values():
-        done[number] = replace(done[number], after=_refresh(surroundings, done[number].holding))
+        done[number] = replace(done[number], after=_refresh(context, done[number].holding))
     return done
 
 
-def _is_at_hand(edges: Edges, holding: Holding) -> bool:
+def _is_at_hand(resources: Resources, holding: Holding) -> bool:
     try:
-        refuse_away(edges.ledger, edges.platform.identity_of_volume, holding)
+        refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)
     except DriveAway:
         return False
     return True
 
 
 def would_remove(
-    surroundings: Surroundings, words: Sequence[str], *, application: str | None = None, only: Sequence[str] = ()
+    context: Context, words: Sequence[str], *, application: str | None = None, only: Sequence[str] = ()
 ) -> list[HoldingRemoved]:
     """What taking them out would do; nothing is changed."""
     results = []
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         holdings = find_holdings(ledger, words, application)
         assert ledger or not holdings, "without a record there is no holding"
         parts = _parts(ledger, holdings, only) if ledger else {}
-        away = presences(ledger, surroundings.identity_of_volume) if ledger else {}
+        away = presences(ledger, context.identity_of_volume) if ledger else {}
         for holding in holdings:
             if only and holding.number not in parts:
                 continue
@@ -165,37 +163,36 @@ def _parts(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> 
 
 
 def _save(
-    surroundings: Surroundings, edges: Edges, holding: Holding, only: Mapping[int, Set[str]] | None
+    context: Context, resources: Resources, holding: Holding, only: Mapping[int, Set[str]] | None
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Save what the user changed of a holding; gives the paths, and where copies are that the trash did not take."""
     files: list[tuple[str, str | None]] = []
-    for place, _ in removal_of(edges.ledger, holding.number, only=only).leaves:
+    for place, _ in removal_of(resources.ledger, holding.number, only=only).leaves:
         path = f"{place.path}/{place.name}"
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
         # Where another holding covers the changed file, its bytes lie in the backups.
-        content = edges.backups.path_of(above[0].state.digest) if len(above) > 1 else None
+        content = resources.backups.path_of(above[0].state.digest) if len(above) > 1 else None
         files.append((path, content))
-    return tuple(path for path, _ in files), save_changed(surroundings, files)
+    return tuple(path for path, _ in files), save_changed(context, files)
 
 
-def forget_holdings(
-    surroundings: Surroundings, words: Sequence[str], application: str | None = None
-) -> list[Forgotten]:
+def forget_holdings(context: Context, words: Sequence[str], application: str | None = None) -> list[Forgotten]:
     """Drop the record of these holdings and leave their files; what they had replaced is saved first."""
     results = []
-    with surroundings.writing(f"forget {' '.join(words)}") as edges:
-        for holding in find_holdings(edges.ledger, words, application):
+    with context.writing(f"forget {' '.join(words)}") as resources:
+        for holding in find_holdings(resources.ledger, words, application):
             files = [
-                (path, edges.backups.path_of(digest)) for path, digest in replaced_by(edges.ledger, holding.number)
+                (path, resources.backups.path_of(digest))
+                for path, digest in replaced_by(resources.ledger, holding.number)
             ]
-            kept = save_changed(surroundings, files)
-            count = forget_holding(edges, holding)
+            kept = save_changed(context, files)
+            count = forget_holding(resources, holding)
             results.append(Forgotten(holding, count, tuple(path for path, _ in files), kept))
     return results
 
 
-def _refresh(surroundings: Surroundings, holding: Holding) -> str:
+def _refresh(context: Context, holding: Holding) -> str:
     # What was placed can be taken out even when its application's definition is broken or gone.
-    application = next((one for one in known_applications(surroundings) if one.name == holding.application), None)
-    return run_after(surroundings, application) if application else ""
+    application = next((one for one in known_applications(context) if one.name == holding.application), None)
+    return run_after(context, application) if application else ""

@@ -35,7 +35,7 @@ class Request(Struct, frozen=True, kw_only=True):
     """Several archives make one holding."""
     origin: str = ""
     """Where the archive was downloaded from, where that is known from elsewhere."""
-    clash_is_said: bool = True
+    conflict_is_said: bool = True
     """What becomes of files in the way was said; otherwise other holdings' files are asked about."""
     known_programs: frozenset[str] = frozenset()
     """Entries that were found to be programs when their content was read."""
@@ -77,7 +77,7 @@ class Request(Struct, frozen=True, kw_only=True):
                 case "--update":
                     request = replace(request, update=word)
                 case "--on-clash":
-                    request = replace(request, choices=replace(choices, on_clash=OnClash(word)), clash_is_said=True)
+                    request = replace(request, choices=replace(choices, on_clash=OnClash(word)), conflict_is_said=True)
                 case "--as":
                     request = replace(request, name=word)
                 case _:

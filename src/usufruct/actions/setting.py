@@ -5,8 +5,8 @@ import os
 from msgspec import Struct
 
 from usufruct.actions.afterwards import store_of
+from usufruct.actions.context import Context
 from usufruct.actions.downloads import folders_of
-from usufruct.actions.surroundings import Surroundings
 from usufruct.definitions.settings import found_settings, parsed, write_setting
 from usufruct.errors import WrongUsage
 from usufruct.model.settings import meanings
@@ -25,36 +25,36 @@ class Setting(Struct, frozen=True):
     """What holds, also where the setting is empty."""
 
 
-def settings_that_hold(surroundings: Surroundings) -> list[Setting]:
+def settings_that_hold(context: Context) -> list[Setting]:
     """Every setting, in the order they are shown."""
     return [
-        Setting(one.key, one.value, one.source, meanings()[one.key], _effective(surroundings, one.key, one.value))
-        for one in found_settings(surroundings.places.settings, surroundings.on_fault)
+        Setting(one.key, one.value, one.source, meanings()[one.key], _effective(context, one.key, one.value))
+        for one in found_settings(context.places.settings, context.on_fault)
     ]
 
 
-def _effective(surroundings: Surroundings, key: str, value: object) -> object:
+def _effective(context: Context, key: str, value: object) -> object:
     if value != "":
         return value
     if key == "store":
-        return str(store_of(surroundings))
+        return str(store_of(context))
     if key == "downloads":
-        return os.pathsep.join(map(str, folders_of(surroundings)))
+        return os.pathsep.join(map(str, folders_of(context)))
     return "replace yours, ask about others" if key == "on-clash" else value
 
 
-def set_setting(surroundings: Surroundings, key: str, text: str) -> object:
+def set_setting(context: Context, key: str, text: str) -> object:
     """Give a setting a value as a user types it; gives the value. Raises WrongUsage where it cannot have that."""
     _refuse_unknown(key)
     value: object = parsed(key, text)
-    write_setting(surroundings.places.settings, key, value, surroundings.system())
+    write_setting(context.places.settings, key, value, context.system())
     return value
 
 
-def reset_setting(surroundings: Surroundings, key: str) -> None:
+def reset_setting(context: Context, key: str) -> None:
     """Give a setting its default again."""
     _refuse_unknown(key)
-    write_setting(surroundings.places.settings, key, None, surroundings.system())
+    write_setting(context.places.settings, key, None, context.system())
 
 
 def _refuse_unknown(key: str) -> None:

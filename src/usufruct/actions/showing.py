@@ -2,8 +2,8 @@
 
 from msgspec import Struct
 
+from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holding, with_presence
-from usufruct.actions.surroundings import Surroundings
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import Note, name_of_holding, notes_of
 from usufruct.model.holdings import Holding
@@ -34,12 +34,12 @@ class Shown(Struct, frozen=True):
     """Absolute path of the directory with the notes."""
 
 
-def show_holding(surroundings: Surroundings, name: str) -> Shown:
+def show_holding(context: Context, name: str) -> Shown:
     """What one holding has: its files, what they replaced, its notes."""
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         holding = find_holding(ledger, name)
         assert ledger, "a holding was found in it"
-        (holding,) = with_presence(surroundings, ledger, [holding])
+        (holding,) = with_presence(context, ledger, [holding])
         files = []
         for place in places_of(ledger, holding.number):
             index = next(n for n, layer in enumerate(place.stack) if layer.holding == holding.number)
@@ -50,7 +50,7 @@ def show_holding(surroundings: Surroundings, name: str) -> Shown:
             is_on_top = all(other.holding is None for other in place.stack[index + 1 :])
             files.append(HeldFile(f"{place.path}/{place.name}", layer.entry, layer.state, is_on_top, beneath))
         notes = tuple(notes_of(ledger, holding.number))
-    return Shown(holding, tuple(files), notes, str(surroundings.places.notes / str(holding.number)))
+    return Shown(holding, tuple(files), notes, str(context.places.notes / str(holding.number)))
 
 
 def _beneath(ledger: Ledger, stack: tuple[Layer, ...]) -> str | None:

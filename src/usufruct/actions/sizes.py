@@ -5,7 +5,7 @@ import os
 from msgspec import Struct
 
 from usufruct.actions.afterwards import kept_archives
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.model.holdings import Holding
 
 
@@ -21,15 +21,15 @@ class Sizes(Struct, frozen=True):
     """Archives that are still where they were added from: room to win."""
 
 
-def sizes_of(surroundings: Surroundings, holdings: list[Holding]) -> Sizes:
+def sizes_of(context: Context, holdings: list[Holding]) -> Sizes:
     """What these holdings, the backups, and the archives that they came from take."""
     placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
     meant = {one.name for one in holdings}
     taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0, "trash": 0, "unneeded": 0}
-    for archive in kept_archives(surroundings):
+    for archive in kept_archives(context):
         if not meant.isdisjoint(archive.holdings):
             taken[archive.state] += archive.size
     backups = 0
-    for directory, _, names in os.walk(surroundings.places.backups):
+    for directory, _, names in os.walk(context.places.backups):
         backups += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
     return Sizes(tuple(placed), backups, taken["stored"], taken["there"])

@@ -8,9 +8,9 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from usufruct.actions.download import Download
-from usufruct.actions.fingerprints import is_still
 from usufruct.actions.gathering import gathered
 from usufruct.actions.request import Request, choices_from_text
+from usufruct.actions.volumes import is_still
 from usufruct.archives.reading import Access, Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.ledger import Ledger

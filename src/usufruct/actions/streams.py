@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 from usufruct.files.printable import printable
 from usufruct.planning.names import fault_in_name
@@ -34,13 +34,13 @@ def is_stream(word: Path) -> bool:
 
 
 @contextmanager
-def received(surroundings: Surroundings, word: Path, name: str | None = None) -> Iterator[Path]:
+def received(context: Context, word: Path, name: str | None = None) -> Iterator[Path]:
     """All that a stream gives, as a file that is there while inside, called by `name` or by what the stream is.
 
     Raises WrongUsage where nobody writes into it, MachineError where it would fill the disk.
     """
     is_input = str(word) == _INPUT or str(word) in _INPUTS
-    spool = surroundings.places.data / "spool"
+    spool = context.places.data / "spool"
     spool.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=spool, prefix="received-") as directory:
         # A pipe that a shell made for a command has a number for a name, which says nothing.

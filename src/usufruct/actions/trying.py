@@ -6,10 +6,10 @@ from pathlib import Path
 from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.looking import look_at
 from usufruct.actions.outcomes import Examined
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.model.applications import Application
 from usufruct.planning.competition import Standing
 
@@ -30,12 +30,12 @@ class Tried(Struct, frozen=True):
         return near if winner or len(near) > 1 else ()
 
 
-def try_definitions(surroundings: Surroundings, archives: Sequence[Path], one: Application | None) -> list[Tried]:
+def try_definitions(context: Context, archives: Sequence[Path], one: Application | None) -> list[Tried]:
     """Try every definition on each download; `one` may be a definition that is not in use yet."""
-    known = [application for application in known_applications(surroundings) if not one or application.name != one.name]
+    known = [application for application in known_applications(context) if not one or application.name != one.name]
     every = (*known, one) if one else tuple(known)
-    contests = look_at(surroundings, archives, Request(applications=every))
+    contests = look_at(context, archives, Request(applications=every))
     if one is None:
         return [Tried(contest, None) for contest in contests]
-    alone = look_at(surroundings, archives, Request(applications=(one,), is_named=True))
+    alone = look_at(context, archives, Request(applications=(one,), is_named=True))
     return [Tried(*pair) for pair in zip(contests, alone, strict=True)]

@@ -6,10 +6,10 @@ from pathlib import Path
 from msgspec import Struct
 
 from usufruct.actions.applications import known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.history import Step, steps_of
 from usufruct.actions.refresh import run_after
 from usufruct.actions.sources import row_for, source_of
-from usufruct.actions.surroundings import Surroundings
 from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
 from usufruct.ledger.changes import enter_reversed
@@ -18,10 +18,10 @@ from usufruct.ledger.layers import claims_of, lies_over, names_of_holding, past_
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away
+from usufruct.transaction.detach import remove_holding
 from usufruct.transaction.mend import lay_back, put_before
-from usufruct.transaction.take_out import remove_holding
 from usufruct.transaction.together import Leaving, remove_together
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 
 class Reversed(Struct, frozen=True):
@@ -39,7 +39,7 @@ class Reversed(Struct, frozen=True):
 
 
 def undo(
-    surroundings: Surroundings,
+    context: Context,
     access: Access,
     number: int | None = None,
     archive: Path | None = None,
@@ -53,13 +53,13 @@ def undo(
     is done, `tell` of each change as it is undone. Raises WrongUsage where nothing can be undone, or something later
     lies on it; MachineError where what is needed is missing.
     """
-    with surroundings.writing("undo") as edges:
-        reversal = Reversal(surroundings, edges, access, archive)
+    with context.writing("undo") as resources:
+        reversal = Reversal(context, resources, access, archive)
         return _carried_out(reversal, *reversal.to_undo(number), before, tell)
 
 
 def redo(
-    surroundings: Surroundings,
+    context: Context,
     access: Access,
     archive: Path | None = None,
     *,
@@ -67,8 +67,8 @@ def redo(
     tell: Callable[[Reversed], None] = lambda _: None,
 ) -> list[Reversed]:
     """Take the last undo back; raises as `undo` does."""
-    with surroundings.writing("redo") as edges:
-        reversal = Reversal(surroundings, edges, access, archive)
+    with context.writing("redo") as resources:
+        reversal = Reversal(context, resources, access, archive)
         return _carried_out(reversal, *reversal.to_redo(), before, tell)
 
 
@@ -90,11 +90,11 @@ def _carried_out(
 class Reversal:
     """Undoing or redoing: what is to be reversed is known and told before anything is."""
 
-    def __init__(self, surroundings: Surroundings, edges: Edges, access: Access, archive: Path | None) -> None:
-        self._surroundings, self._edges = surroundings, edges
+    def __init__(self, context: Context, resources: Resources, access: Access, archive: Path | None) -> None:
+        self._context, self._resources = context, resources
         self._access, self._archive = access, archive
-        self._applications = known_applications(surroundings)
-        self.steps = steps_of(edges.ledger)
+        self._applications = known_applications(context)
+        self.steps = steps_of(resources.ledger)
 
     def to_undo(self, number: int | None) -> tuple[Step, list[Change]]:
         """The newest step that is not undone, or the one of this number, and its changes, the newest first.
@@ -154,7 +154,7 @@ class Reversal:
         """Reverse these, one after the other; gives what each did."""
         held = [one for change in changes for one in self._concerned(step.latest(change))]
         for one in held:
-            refuse_away(self._edges.ledger, self._edges.platform.identity_of_volume, one)
+            refuse_away(self._resources.ledger, self._resources.platform.identity_of_volume, one)
         try:
             waiting = list(changes)
             while waiting:
@@ -164,17 +164,17 @@ class Reversal:
         finally:
             for application in self._applications:
                 if application.name in {one.application for one in held}:
-                    run_after(self._surroundings, application)
+                    run_after(self._context, application)
 
     def _taken_together(self, step: Step, changes: Sequence[Change]) -> list[Reversed]:
         """Reverse the first of these, as many as are taken out whole and can go together; perhaps none."""
-        removed = remove_together(self._edges, self._leaving(step, changes))
+        removed = remove_together(self._resources, self._leaving(step, changes))
         return [Reversed(root, root.about, False, one.taken) for root, one in zip(changes, removed, strict=False)]
 
     def _leaving(self, step: Step, changes: Sequence[Change]) -> Iterator[Leaving]:
         """The holdings that go by reversing these, up to the first that does not go whole."""
         for root in changes:
-            change, ledger = step.latest(root), self._edges.ledger
+            change, ledger = step.latest(root), self._resources.ledger
             brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
             is_update = change.took not in (None, change.brought)
             if not brought or is_update or change.is_part or not is_there(ledger, brought.number):
@@ -185,11 +185,11 @@ class Reversal:
 
     def _concerned(self, change: Change) -> list[Holding]:
         numbers = [number for number in (change.brought, change.took) if number is not None]
-        found = [holding_numbered(self._edges.ledger, number) for number in numbers]
+        found = [holding_numbered(self._resources.ledger, number) for number in numbers]
         return [one for one in found if one]
 
     def _reversed(self, root: Change, change: Change) -> Reversed:
-        ledger = self._edges.ledger
+        ledger = self._resources.ledger
         brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
         took = holding_numbered(ledger, change.took) if change.took is not None else None
         if brought and took and brought.number != took.number:
@@ -201,7 +201,7 @@ class Reversal:
                 for directory, _, name, _ in names_of_holding(ledger, brought.number, change.number):
                     only.setdefault(directory, set()).add(name)
             removed = remove_holding(
-                self._edges,
+                self._resources,
                 brought,
                 only=only,
                 is_partial=not change.is_part or brought.is_partial,
@@ -219,12 +219,12 @@ class Reversal:
 
     def _removed_from(self, change: Change) -> Holding | None:
         """The holding that a removal took something of, where an older record does not say."""
-        past = past_layers(self._edges.ledger, change.number)
+        past = past_layers(self._resources.ledger, change.number)
         number = past[0].layer.holding if past else None
-        return holding_numbered(self._edges.ledger, number) if number is not None else None
+        return holding_numbered(self._resources.ledger, number) if number is not None else None
 
     def _lay_back(self, root: Change, change: Change, took: Holding) -> Reversed:
-        ledger = self._edges.ledger
+        ledger = self._resources.ledger
         was_there = is_there(ledger, took.number)
         other = holding_named(ledger, took.name)
         if other and other.number != took.number:
@@ -234,7 +234,7 @@ class Reversal:
         past = past_layers(ledger, change.number)
         if not past and was_there:
             # All that it was about was changed by the user and stayed: there is nothing to put back.
-            enter_reversed(ledger, root, self._edges.now())
+            enter_reversed(ledger, root, self._resources.now())
             return Reversed(root, took.name, True, 0)
         if not past:
             raise WrongUsage(
@@ -245,7 +245,7 @@ class Reversal:
             source.unlock()
             pairs = [(one, row_for(one.layer, rows, took)) for one in past]
             files = lay_back(
-                self._edges,
+                self._resources,
                 took,
                 pairs,
                 source,
@@ -265,17 +265,17 @@ class Reversal:
 
     def _put_before(self, root: Change, change: Change, brought: Holding, took: Holding) -> Reversed:
         """Undo an update: the holding before it takes the place of the one that came."""
-        ledger = self._edges.ledger
+        ledger = self._resources.ledger
         past = past_layers(ledger, change.number)
         with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
             source.unlock()
             pairs = [(one, row_for(one.layer, rows, took)) for one in past]
-            files, left = put_before(self._edges, brought, took, pairs, source, root=root.number)
+            files, left = put_before(self._resources, brought, took, pairs, source, root=root.number)
         return Reversed(root, took.name, True, files, left)
 
     def _refuse_covered(self, step: Step) -> None:
         """Raise WrongUsage where something later lies on what a step changed, with what does."""
-        ledger = self._edges.ledger
+        ledger = self._resources.ledger
         later = [one for one in self.steps if one.number > step.number]
         found: dict[str, None] = {}
         for change in step.done:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.errors import MachineError
 from usufruct.files.paths import real_path
 from usufruct.ledger import Ledger
@@ -39,11 +39,11 @@ class Shares(Struct):
     """Bytes of these."""
 
 
-def whose(surroundings: Surroundings, path: Path) -> Owner:
+def whose(context: Context, path: Path) -> Owner:
     """Which holding a path is of, and what lies beneath it."""
     above, name = os.path.split(os.path.abspath(path.expanduser()))
     directory = real_path(above)
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         stack = _stacks(ledger, directory, [name]).get(name, ())
         names = []
         for layer in reversed(stack):
@@ -58,11 +58,11 @@ def whose(surroundings: Surroundings, path: Path) -> Owner:
     return Owner(where, names[0], tuple(names[1:]))
 
 
-def shares_of(surroundings: Surroundings, path: Path) -> Shares:
+def shares_of(context: Context, path: Path) -> Shares:
     """How much of a directory is whose. Raises MachineError where it cannot be read."""
     shares = Shares(real_path(path.expanduser()))
     names: dict[int, str] = {}
-    with surroundings.reading() as ledger:
+    with context.reading() as ledger:
         for above, files in _files_below(shares.path):
             stacks = _stacks(ledger, above)
             for name, size in files:

@@ -11,7 +11,7 @@ from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.opening import open_nested
 from usufruct.archives.reading import BLOCK, Access, Archive
 from usufruct.errors import ArchiveError, DecisionNeeded, UnsafeArchive
-from usufruct.files.sources import FileSource, PartSource
+from usufruct.files.sources import FileSource, SliceSource
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.facts import Facts
 from usufruct.planning.names import free_name, tidy_name
@@ -27,7 +27,7 @@ class _Kept:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY, prefix="usufruct-")  # noqa: SIM115 - closed below
         self.size = 0
 
-    def keep(self, blocks: Iterable[bytes], allowance: Allowance) -> PartSource:
+    def keep(self, blocks: Iterable[bytes], allowance: Allowance) -> SliceSource:
         """Take the bytes of one in, counted; it can be read from now on."""
         start = self.size
         for block in blocks:
@@ -35,7 +35,7 @@ class _Kept:
             self._file.seek(self.size)
             self._file.write(block)
             self.size += len(block)
-        return PartSource(self, start, self.size - start)
+        return SliceSource(self, start, self.size - start)
 
     def read_at(self, offset: int, count: int) -> bytes:
         """See `Source`."""
@@ -110,7 +110,7 @@ def opened_together(archives: Sequence[Archive]) -> Compound:
     """Several downloads as one archive; it closes them."""
     facts = Facts(
         packing=tuple(dict.fromkeys(method for archive in archives for method in archive.facts.packing)),
-        locks=tuple(dict.fromkeys(lock for archive in archives for lock in archive.facts.locks)),
+        locks=tuple(dict.fromkeys(cipher for archive in archives for cipher in archive.facts.locks)),
         locked_entries=sum(archive.facts.locked_entries for archive in archives),
         volumes=tuple(path for archive in archives for path in archive.facts.volumes),
         has_checksums=all(archive.facts.has_checksums for archive in archives),

@@ -11,7 +11,7 @@ from usufruct.archives.cpio.headers import begins_cpio
 from usufruct.archives.dos import arc, arj, zoo
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
-from usufruct.archives.split_sets import Parts, parts_of
+from usufruct.archives.split_sets import SplitSet, split_set_of
 from usufruct.archives.streams.zstd import MARKS as ZST_MARKS
 from usufruct.errors import (
     ArchiveError,
@@ -24,7 +24,7 @@ from usufruct.errors import (
     UnreadableArchive,
     WrongUsage,
 )
-from usufruct.files.sources import FileSource, JoinedSource, PartSource, Source
+from usufruct.files.sources import FileSource, JoinedSource, SliceSource, Source
 
 _HEAD = 512
 _ZIP_END_SEARCH = 22 + 0xFFFF
@@ -90,7 +90,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
     the format that is met.
     """
     refuse_arriving(path)
-    parts = Parts((path,), path.name) if is_alone else parts_of(path)
+    parts = SplitSet((path,), path.name) if is_alone else split_set_of(path)
     sources = _open_files(parts.paths)
     access = access or Access()
     allowance = Allowance(access.limits, parts.name, str(parts.paths[0]), sum(source.size for source in sources))
@@ -134,7 +134,7 @@ def open_nested(path: str, name: str, source: Source, access: Access, allowance:
 
     What it demands counts as what the outermost may demand.
     """
-    parts = Parts((Path(path) / name,), name)
+    parts = SplitSet((Path(path) / name,), name)
     return _open_by_content(parts, [source], access, allowance, path=path)
 
 
@@ -168,7 +168,7 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
 
 
 def _open_by_content(
-    parts: Parts, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
+    parts: SplitSet, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
 ) -> Archive:
     name = parts.name
     is_nested, path = bool(path), path or str(parts.paths[0])
@@ -212,22 +212,27 @@ def _open_by_content(
         carried := _open_carried(path, name, sources, access, allowance)
     ):
         return carried
+    raise _fault_of(name, path, head, whole)
+
+
+def _fault_of(name: str, path: str, head: bytes, whole: Source) -> ArchiveError:
+    """Why a file that is no archive of a format that is read here cannot be opened."""
     for mark, what in {**_UNREADABLE, head[:7] + b"**ACE**": "an ace archive"}.items():
         if head.startswith(mark):
-            raise UnreadableArchive(
+            return UnreadableArchive(
                 f"{name} is {what}, which cannot be read.",
                 remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
                 path=path,
             )
     if found := recognised(whole, expects_archive=bool(_said_format(name))):
-        raise _no_archive(name, path, found)
+        return _no_archive(name, path, found)
     if _said_format(name):
-        raise DamagedArchive(
+        return DamagedArchive(
             f"{name} is called an archive, but nothing in it is one: it is damaged or not completely downloaded.",
             remedy="Download it again.",
             path=path,
         )
-    raise NotAnArchive(
+    return NotAnArchive(
         f"{name} is not an archive that can be read.",
         remedy="`usufruct --version` lists the formats that can be read here.",
         path=path,
@@ -307,7 +312,7 @@ def _open_zip(path: str, name: str, source: Source, access: Access, allowance: A
 
     try:
         # Closed with the archive, but not when it turns out to have no directory.
-        part = PartSource(source, 0)
+        part = SliceSource(source, 0)
         archive = ZipArchive(path, name, part, access, allowance)
         part.owns_whole = True
     except DamagedArchive:
@@ -352,7 +357,7 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
         at = start.find(mark)
         while at > 0:
             try:
-                part = PartSource(sources[0], at)
+                part = SliceSource(sources[0], at)
                 archive = opener([part, *sources[1:]])
             except DamagedArchive:
                 # The program's own code may hold the mark as well.

@@ -22,7 +22,7 @@ _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
 
 
-class Parts(Struct, frozen=True):
+class SplitSet(Struct, frozen=True):
     """The files of one archive."""
 
     paths: tuple[Path, ...]
@@ -42,14 +42,14 @@ class _Place(Struct, frozen=True):
     """From 0 on; `_LAST` for the last part of a split zip."""
 
 
-def parts_of(path: Path) -> Parts:
+def split_set_of(path: Path) -> SplitSet:
     """All parts of the set that a file belongs to; the file alone where it belongs to none.
 
     Raises IncompleteArchive for a part that is missing, and DamagedArchive for two different files that claim to be the
     same part.
     """
     if not path.parent.is_dir():
-        return Parts((path,), path.name)
+        return SplitSet((path,), path.name)
     places = [place for place in _places(path.name) if place]
     for place in places:
         found = _siblings(path, place)
@@ -57,7 +57,7 @@ def parts_of(path: Path) -> Parts:
         if found and not is_lone:
             return _ordered(path, place, found)
     is_numbered = any(place.style == "numbered" for place in places)
-    return Parts((path,), path.name, is_numbered=is_numbered)
+    return SplitSet((path,), path.name, is_numbered=is_numbered)
 
 
 def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
@@ -130,7 +130,7 @@ def _called(found: dict[int, list[Path]], expected: list[int], absent: int) -> s
     return f" ({name[: last.start()]}{missing}{name[last.end() :]})"
 
 
-def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
+def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> SplitSet:
     """The set's files in order, each number once."""
     highest = max((number for number in found if number != _LAST), default=-1)
     total = highest + (2 if place.style == "split zip" else 1)
@@ -151,7 +151,7 @@ def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> Parts:
     if place.style == "numbered":
         _check_sizes(paths)
     name = paths[-1].name if place.style == "split zip" else paths[0].name
-    return Parts(paths, name, is_numbered=place.style == "numbered")
+    return SplitSet(paths, name, is_numbered=place.style == "numbered")
 
 
 def _one_of(files: list[Path], sizes: list[int]) -> Path:

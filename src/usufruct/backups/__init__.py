@@ -9,7 +9,7 @@ from pathlib import Path
 
 from usufruct.errors import DiffersFromRecord, UnsoundBackup
 from usufruct.files.copying import copy_whole
-from usufruct.files.looking import digest_of
+from usufruct.files.looking import digest_of, state_of
 from usufruct.files.platform import Platform
 from usufruct.files.writing import restore_attributes
 from usufruct.model.records import FileState
@@ -98,7 +98,7 @@ class Backups:
         if not self._platform.link(source.rpartition("/")[2] if at is not None else source, kept, at):
             return False
         found = os.lstat(kept)
-        is_it = (found.st_size, found.st_mtime_ns, found.st_ino) == (state.size, state.modified, state.inode)
+        is_it = state_of(found).is_same_file(state)
         # Who writes through a third name of the file would write the backup.
         if not is_it or found.st_nlink > 2:
             self._platform.unlink(kept)

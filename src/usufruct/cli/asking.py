@@ -3,8 +3,8 @@
 from pathlib import Path
 
 from usufruct.actions.adding import Added, add_archives
+from usufruct.actions.context import Context
 from usufruct.actions.outcomes import Asked
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.questions import Answers, is_answerable
 from usufruct.cli.reports import add_report
 from usufruct.cli.screen import echo
@@ -13,9 +13,9 @@ from usufruct.cli.screen import echo
 class Asking:
     """Puts the questions of all archives, those of one kind once for all where a person wants that."""
 
-    def __init__(self, around: Surroundings, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
-        self._around, self._paths, self._afterwards, self._in_full = around, paths, afterwards, in_full
-        self._answers = Answers(around)
+    def __init__(self, context: Context, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
+        self._context, self._paths, self._afterwards, self._in_full = context, paths, afterwards, in_full
+        self._answers = Answers(context)
 
     def all(self, results: list[Added]) -> None:
         """Let what can be answered be answered; what became of each takes its place among the results."""
@@ -34,7 +34,7 @@ class Asking:
             if request is None:
                 return result
             again = self._paths if request.together else [Path(asked.path)]
-            (result,) = add_archives(self._around, again, request, lambda _: None, self._afterwards)
+            (result,) = add_archives(self._context, again, request, lambda _: None, self._afterwards)
             if not is_answerable(result.examined):
                 for line in add_report(result, in_full=self._in_full):
                     echo(line)

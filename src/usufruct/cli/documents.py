@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from usufruct.actions.outcomes import Examined
     from usufruct.actions.reading import Verified
     from usufruct.actions.showing import Shown
-    from usufruct.model.layout import Decision
+    from usufruct.model.layout import Decision, Layout
+    from usufruct.model.plan import Plan
     from usufruct.model.records import FileState
 
 
@@ -23,30 +24,7 @@ def examined_document(result: "Examined") -> dict[str, Any]:
     from usufruct.cli.facts import evidence_label, facts_document
 
     decisions = result.decisions if isinstance(result, Asked) else ()
-    layout, plan = result.layout, result.plan
-    placements: list[dict[str, Any]] = []
-    aside: list[dict[str, Any]] = []
-    if layout:
-        out = {row.row for row in plan.asides} if plan else set()
-        renamed = {
-            row: f"{layout.homes[layout.home_of[row]].path}/{name}".lstrip("/")
-            for row, name in (plan.beside if plan else {}).items()
-        }
-        placements.extend(
-            {
-                "entry": layout.listing.path(placement.row),
-                "to": renamed.get(placement.row, placement.to),
-                "folder": placement.home.folder.name if placement.home.folder else None,
-                "why": placement.why,
-                "clash": plan.clash(placement.row).label if plan else None,
-            }
-            for placement in layout.placements
-            if placement.row not in out
-        )
-        aside.extend(
-            {"entry": layout.listing.path(row.row), "kind": row.kind.label, "reason": row.reason}
-            for row in (*layout.asides, *(plan.asides if plan else ()))
-        )
+    layout = result.layout
     return {
         "path": result.path,
         "format": result.format or None,
@@ -59,8 +37,13 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         "holding": result.name or None,
         "updates": result.updates.name if result.updates else None,
         "already_added": isinstance(result, AlreadyThere) and result.holding is not None,
-        "placements": placements,
-        "aside": aside,
+        "placements": _placements(layout, result.plan) if layout else [],
+        "aside": [
+            {"entry": layout.listing.path(row.row), "kind": row.kind.label, "reason": row.reason}
+            for row in (*layout.skipped, *(result.plan.skipped if result.plan else ()))
+        ]
+        if layout
+        else [],
         "refused": [{"entry": refusal.entry, "reason": refusal.reason} for refusal in layout.refused] if layout else [],
         "decision": decision_document(decisions[0]) if decisions else None,
         "further_decisions": [decision_document(decision) for decision in decisions[1:]],
@@ -77,6 +60,26 @@ def examined_document(result: "Examined") -> dict[str, Any]:
         ],
         "error": error_document(result.error if isinstance(result, Refused) else None),
     }
+
+
+def _placements(layout: "Layout", plan: "Plan | None") -> list[dict[str, Any]]:
+    """Where each entry would go that is placed."""
+    out = {row.row for row in plan.skipped} if plan else set()
+    renamed = {
+        row: f"{layout.homes[layout.home_of[row]].path}/{name}".lstrip("/")
+        for row, name in (plan.beside if plan else {}).items()
+    }
+    return [
+        {
+            "entry": layout.listing.path(placement.row),
+            "to": renamed.get(placement.row, placement.to),
+            "folder": placement.home.folder.name if placement.home.folder else None,
+            "why": placement.why,
+            "clash": plan.conflict(placement.row).label if plan else None,
+        }
+        for placement in layout.placements
+        if placement.row not in out
+    ]
 
 
 def content_document(result: "Examined") -> list[dict[str, Any]]:
@@ -130,9 +133,11 @@ def added_document(result: "Added") -> dict[str, Any]:
     document = examined_document(result.examined)
     document["state"] = result.state
     document["error"] = error_document(result.error)
-    settled = result.settled
+    put_away = result.put_away
     document["archive"] = (
-        {"afterwards": settled.how, "paths": list(settled.paths), "fault": settled.fault or None} if settled else None
+        {"afterwards": put_away.how, "paths": list(put_away.paths), "fault": put_away.fault or None}
+        if put_away
+        else None
     )
     return document
 

@@ -104,8 +104,8 @@ class _Commands(click.Group):
                 formatter.write_dl([(name, help_line) for name, (_, help_line) in commands.items()])
 
 
-def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -> None:
-    if not is_wanted or context.resilient_parsing:
+def _tell_version(click_context: click.Context, _: click.Parameter, is_wanted: bool) -> None:
+    if not is_wanted or click_context.resilient_parsing:
         return
     import platform
 
@@ -124,7 +124,7 @@ def _tell_version(context: click.Context, _: click.Parameter, is_wanted: bool) -
     echo(f"writes {', '.join(WRITTEN)}")
     for line in wrapped(f"with Python {platform.python_version()}, {', '.join(_libraries())}", "  "):
         echo(line)
-    context.exit()
+    click_context.exit()
 
 
 def _libraries() -> list[str]:
@@ -155,7 +155,7 @@ def _libraries() -> list[str]:
 @click.option("-q", "--quiet", is_flag=True, help="Show only what goes wrong, what is asked, and JSON.")
 @click.option("--plain", is_flag=True, help="Draw nothing, and show one thing a line, as a screen reader reads.")
 @click.pass_context
-def cli(context: click.Context, *, verbose: bool, quiet: bool, plain: bool) -> None:
+def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool) -> None:
     """Put downloaded content into an application's folders, and take it out again.
 
     Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
@@ -165,25 +165,25 @@ def cli(context: click.Context, *, verbose: bool, quiet: bool, plain: bool) -> N
         be_quiet()
     if plain or _wants_plain():
         be_plain()
-    if verbose or context.invoked_subcommand not in _READERS:
+    if verbose or click_context.invoked_subcommand not in _READERS:
         from usufruct.cli.log import keep_log
 
         logger, _ = keep_log(is_told=verbose)
-        logger.info("usufruct %s", " ".join(map(str, context.obj)))
+        logger.info("usufruct %s", " ".join(map(str, click_context.obj)))
 
 
 def _wants_plain() -> bool:
     """Whether the settings say so; they are read in full only where they may."""
-    from usufruct.actions.surroundings import Surroundings
+    from usufruct.actions.context import Context
 
-    around = Surroundings()
+    context = Context()
     if "USUFRUCT_OUTPUT" not in os.environ:
         try:
-            if b"plain" not in around.places.settings.read_bytes():
+            if b"plain" not in context.places.settings.read_bytes():
                 return False
         except OSError:
             return False
-    return around.settings().output == "plain"
+    return context.settings().output == "plain"
 
 
 def run(words: Sequence[str]) -> int:

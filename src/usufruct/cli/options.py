@@ -19,15 +19,15 @@ from usufruct.model.applications import Programs
 from usufruct.model.choices import Choices, OnClash
 
 if TYPE_CHECKING:
+    from usufruct.actions.context import Context
     from usufruct.actions.outcomes import Examined
     from usufruct.actions.request import Request
-    from usufruct.actions.surroundings import Surroundings
     from usufruct.archives.reading import Access
 
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-def _encoding(context: click.Context, option: click.Parameter, value: str | None) -> str | None:
+def _encoding(click_context: click.Context, option: click.Parameter, value: str | None) -> str | None:
     if value is not None:
         try:
             codecs.lookup(value)
@@ -153,16 +153,16 @@ def access_options(command: F) -> F:
     return command
 
 
-def access_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Access:
+def access_of(context: Context, options: dict[str, Any], *, may_ask: bool = True) -> Access:
     """What these options give for opening archives; a person at a terminal may be asked."""
     from usufruct.actions.passwords import known_passwords
     from usufruct.archives.allowance import Limits
     from usufruct.archives.reading import Access
 
     ask = _ask_password if may_ask and sys.stdin.isatty() and str(options["password_file"]) != "-" else None
-    settings = surroundings.settings()
+    settings = context.settings()
     return Access(
-        passwords=known_passwords(surroundings.places, options["password_file"], ask),
+        passwords=known_passwords(context.places, options["password_file"], ask),
         names=options["names"],
         rescues=options.get("rescues", False),
         limits=Limits(entries=settings.most_entries, ratio=settings.most_ratio, levels=settings.most_levels),
@@ -180,7 +180,7 @@ def _ask_password(name: str, attempt: int) -> str | None:
     return word or None
 
 
-def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: bool = True) -> Request:
+def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = True) -> Request:
     """The request that these options make."""
     from usufruct.actions.applications import application_named, applications_with_folder, known_applications
     from usufruct.actions.request import Request
@@ -193,12 +193,12 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
             )
     if options["flat"] and not options["to"]:
         raise WrongUsage("--flat belongs to --to.", remedy="An application's definition says how its folders lie.")
-    applications = [] if options["to"] else known_applications(surroundings)
+    applications = [] if options["to"] else known_applications(context)
     if options["apps"]:
         applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
     if options["into"]:
         applications = applications_with_folder(applications, options["into"])
-    on_clash = options["on_clash"] or (not options["claim"] and surroundings.settings().on_clash)
+    on_clash = options["on_clash"] or (not options["claim"] and context.settings().on_clash)
     return Request(
         applications=tuple(applications),
         is_named=bool(options["apps"] or options["into"]),
@@ -206,9 +206,9 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
         takes_safe=options["takes_safe"],
         to=str(options["to"].expanduser().absolute()) if options["to"] else None,
         update=options["update"],
-        clash_is_said=bool(on_clash or options["claim"]),
+        conflict_is_said=bool(on_clash or options["claim"]),
         name=options["name"],
-        access=access_of(surroundings, options, may_ask=may_ask),
+        access=access_of(context, options, may_ask=may_ask),
         choices=Choices(
             only=options["only"],
             skip=options["skip"],
@@ -226,14 +226,14 @@ def request_of(surroundings: Surroundings, options: dict[str, Any], *, may_ask: 
     )
 
 
-def paths_of(surroundings: Surroundings, words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
+def paths_of(context: Context, words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
     """The downloads that a command's words mean; with `--unpacked` the directories that were unpacked already.
 
     A bare name that is not here is looked for in the downloads folders.
     """
     from usufruct.actions.gathering import gathered
 
-    words = [_in_downloads(surroundings, word) for word in received_all(surroundings, words, options.get("name"))]
+    words = [_in_downloads(context, word) for word in received_all(context, words, options.get("name"))]
     if not options["unpacked"]:
         return gathered(words)
     for word in words:
@@ -249,25 +249,25 @@ RECEIVED = "usufruct.received"
 """Under it a command keeps which word a received file stands for: it is gone when the command ends."""
 
 
-def received_all(surroundings: Surroundings, words: Sequence[Path], name: str | None = None) -> list[Path]:
+def received_all(context: Context, words: Sequence[Path], name: str | None = None) -> list[Path]:
     """The same, streams received as files that are there until the command ends, called by `name` if one is given."""
     from usufruct.actions.streams import is_stream, received
 
-    context = click.get_current_context()
+    click_context = click.get_current_context()
     paths = []
     for word in words:
-        paths.append(context.with_resource(received(surroundings, word, name)) if is_stream(word) else word)
+        paths.append(click_context.with_resource(received(context, word, name)) if is_stream(word) else word)
         if paths[-1] is not word:
-            context.meta.setdefault(RECEIVED, {})[str(paths[-1])] = str(word)
+            click_context.meta.setdefault(RECEIVED, {})[str(paths[-1])] = str(word)
     return paths
 
 
-def _in_downloads(surroundings: Surroundings, word: Path) -> Path:
+def _in_downloads(context: Context, word: Path) -> Path:
     if len(word.parts) != 1 or word.is_absolute() or os.path.lexists(word):
         return word
     from usufruct.actions.downloads import folders_of
 
-    return next((folder / word for folder in folders_of(surroundings) if os.path.lexists(folder / word)), word)
+    return next((folder / word for folder in folders_of(context) if os.path.lexists(folder / word)), word)
 
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
@@ -283,9 +283,9 @@ def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
             echo(f"--choose {word} answered nothing: there is no such alternative in it.", err=True)
 
 
-def afterwards_of(surroundings: Surroundings, option: str | None) -> str:
+def afterwards_of(context: Context, option: str | None) -> str:
     """What becomes of archives: as the option says, or the settings."""
-    return option or surroundings.settings().afterwards
+    return option or context.settings().afterwards
 
 
 def ending(errors: list[int]) -> int:

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any, TypeGuard
 import click
 from msgspec.structs import replace
 
+from usufruct.actions.context import Context
 from usufruct.actions.outcomes import Asked, Examined
 from usufruct.actions.request import Request
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.options import RECEIVED
 from usufruct.cli.screen import (
     count_words,
@@ -54,8 +54,8 @@ def is_asking() -> bool:
 class Answers:
     """A person's answers, some of which hold for all questions of their kind."""
 
-    def __init__(self, around: Surroundings) -> None:
-        self._around = around
+    def __init__(self, context: Context) -> None:
+        self._context = context
         self._for_all: dict[tuple[str, ...], str] = {}
         """Kind of question → name of the option that was chosen for all of it."""
 
@@ -64,8 +64,8 @@ class Answers:
 
         `others` are archives that wait too: an answer may be given for those that ask the same.
         """
-        if result.plan and result.plan.open_clashes:
-            return _decided_clashes(result, result.plan)
+        if result.plan and result.plan.open_conflicts:
+            return _decided_conflicts(result, result.plan)
         request = result.request
         for decision in result.decisions:
             if not decision.options:
@@ -80,7 +80,7 @@ class Answers:
                 request = request.with_answer(answer.answer)
             elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
                 request = request.with_answer(("--to", named))
-            elif answer == _LEARNED and (application := _learned(self._around)):
+            elif answer == _LEARNED and (application := _learned(self._context)):
                 # The rules decide anew, now that there is one more application.
                 return replace(request, applications=(*request.applications, application))
             else:
@@ -110,7 +110,7 @@ def _directory(question: str) -> str | None:
     return str(Path(answer).expanduser().absolute()) if answer and answer.strip() else None
 
 
-def _learned(around: Surroundings) -> Application | None:
+def _learned(context: Context) -> Application | None:
     """The application whose definition was learned from a folder that a person names; None if they stop."""
     from usufruct.actions.defining import learn
 
@@ -118,15 +118,15 @@ def _learned(around: Surroundings) -> Application | None:
     if not directory:
         return None
     try:
-        proposal = learn(around, Path(directory), None)
+        proposal = learn(context, Path(directory), None)
     except UsufructError as error:
         echo(f"{error.message} {error.remedy}", err=True)
         return None
     echo_text(proposal.text)
-    return accepted(around, proposal)
+    return accepted(context, proposal)
 
 
-def accepted(around: Surroundings, proposal: Proposal) -> Application | None:
+def accepted(context: Context, proposal: Proposal) -> Application | None:
     """The application of a proposed definition, written once a person accepts it, changed first if they like."""
     from usufruct.actions.defining import write_definition
 
@@ -142,7 +142,7 @@ def accepted(around: Surroundings, proposal: Proposal) -> Application | None:
             echo_text(text)
             continue
         try:
-            return write_definition(around, text, proposal.file)
+            return write_definition(context, text, proposal.file)
         except WrongUsage as fault:
             echo(f"{fault.message} {fault.remedy}", err=True)
     return None
@@ -166,14 +166,14 @@ def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]
     return (answer if isinstance(answer, (Option, str)) else None), False
 
 
-def _decided_clashes(result: Asked, plan: Plan) -> Request:
+def _decided_conflicts(result: Asked, plan: Plan) -> Request:
     """The request with a person's word on each file in the way."""
     choices, listing = result.request.choices, plan.layout.listing
     decided = dict(choices.on_clash_of)
     rest: OnClash | None = None
-    rows = [(words, (policy, False)) for policy, words in _CLASH_WORDS.items()]
-    rows += [(f"{words}, and the same for the rest", (policy, True)) for policy, words in _CLASH_WORDS.items()]
-    for row in plan.open_clashes:
+    rows = [(words, (policy, False)) for policy, words in _CONFLICT_WORDS.items()]
+    rows += [(f"{words}, and the same for the rest", (policy, True)) for policy, words in _CONFLICT_WORDS.items()]
+    for row in plan.open_conflicts:
         path = listing.path(row)
         if rest is None:
             both = "\n  ".join(wrapped(result.in_the_way[row], "  "))
@@ -185,7 +185,7 @@ def _decided_clashes(result: Asked, plan: Plan) -> Request:
     return replace(result.request, choices=replace(choices, on_clash_of=tuple(decided.items())))
 
 
-_CLASH_WORDS = {
+_CONFLICT_WORDS = {
     OnClash.REPLACE: "replace it (it is backed up)",
     OnClash.KEEP: "keep it",
     OnClash.NEWER: "replace it if the new one is newer",
@@ -335,10 +335,10 @@ _SINGLE = frozenset(("--on-clash", "--into", "--to", "--as", "--update", "--prog
 
 def _words_about(path: str) -> list[str]:
     """The words of the present command for one of its archives."""
-    context = click.get_current_context(silent=True)
-    given: list[str] = list(context.find_root().obj or []) if context else []
-    archives: Sequence[Path] = context.params.get("archives", ()) if context else ()
-    path = context.meta.get(RECEIVED, {}).get(path, path) if context else path
+    click_context = click.get_current_context(silent=True)
+    given: list[str] = list(click_context.find_root().obj or []) if click_context else []
+    archives: Sequence[Path] = click_context.params.get("archives", ()) if click_context else ()
+    path = click_context.meta.get(RECEIVED, {}).get(path, path) if click_context else path
     mine = next((str(word) for word in archives if str(word.absolute()) == path), path)
     names = {str(word) for word in archives}
     options = [word for word in given[1:] if word not in names and word not in ("--json", "--full", "--dry-run")]

@@ -26,34 +26,36 @@ from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 from usufruct.files.shells import quoted
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.model.layout import AsideKind, Decision, Home, Layout
-from usufruct.model.plan import Clash, Plan
+from usufruct.model.layout import Decision, Home, Layout, SkippedKind
+from usufruct.model.plan import Conflict, Plan
 from usufruct.model.settings import TRASH
 
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
-    from usufruct.actions.afterwards import Settled
+    from usufruct.actions.afterwards import PutAway
     from usufruct.actions.reading import Verified
+    from usufruct.transaction.place import Placed
 
-_CLASH_MARKS = {Clash.REPLACES: "replaces the one there", Clash.SAME: "is there already"}
+_CONFLICT_MARKS = {Conflict.REPLACES: "replaces the one there", Conflict.SAME: "is there already"}
 _MARKS = Marks(
-    roles={_CLASH_MARKS[Clash.SAME]: "quiet"}, counted={_CLASH_MARKS[Clash.REPLACES]: "replace what is there"}
+    roles={_CONFLICT_MARKS[Conflict.SAME]: "quiet"},
+    counted={_CONFLICT_MARKS[Conflict.REPLACES]: "replace what is there"},
 )
 _INDENT = "  "
 _MOST_REFUSED = 8
 _MOST_REASONS = 4
 _KIND_WORDS = {
-    AsideKind.JUNK: ("file of junk", "files of junk"),
-    AsideKind.NOTES: ("note", "notes"),
-    AsideKind.DUPLICATE: ("duplicate", "duplicates"),
-    AsideKind.NOT_TAKEN: ("not taken", "not taken"),
-    AsideKind.NOT_CHOSEN: ("not chosen", "not chosen"),
-    AsideKind.OTHER_FORMAT: ("in another format", "in another format"),
-    AsideKind.LEFT_OUT: ("left out", "left out"),
-    AsideKind.CLASH: ("clash", "clashes"),
-    AsideKind.ARCHIVE: ("archive inside", "archives inside"),
+    SkippedKind.JUNK: ("file of junk", "files of junk"),
+    SkippedKind.NOTES: ("note", "notes"),
+    SkippedKind.DUPLICATE: ("duplicate", "duplicates"),
+    SkippedKind.NOT_TAKEN: ("not taken", "not taken"),
+    SkippedKind.NOT_CHOSEN: ("not chosen", "not chosen"),
+    SkippedKind.OTHER_FORMAT: ("in another format", "in another format"),
+    SkippedKind.LEFT_OUT: ("left out", "left out"),
+    SkippedKind.CLASH: ("clash", "clashes"),
+    SkippedKind.ARCHIVE: ("archive inside", "archives inside"),
 }
-"""What one and several asides of a kind are called."""
+"""What one and several entries that are skipped for a reason of a kind are called."""
 
 
 def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
@@ -166,7 +168,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     trees: dict[str, Branch] = {}
     reasons: set[tuple[int, int]] = set()
     remarks = _marks_of(layout, plan)
-    words = [_CLASH_MARKS.get(clash, "") for clash in Clash]
+    words = [_CONFLICT_MARKS.get(conflict, "") for conflict in Conflict]
     names, sizes, kinds = layout.listing.names, layout.listing.sizes, layout.listing.kinds
     for number, rows in enumerate((plan or layout).rows_by_home()):
         if not rows:
@@ -182,7 +184,7 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
         plain = [row for row in rows if row not in remarks] if remarks else rows
         branch.names.extend(map(names.__getitem__, plain))
         branch.sizes.extend(map(sizes.__getitem__, plain))
-        branch.marks.extend([words[plan.clash_of[row]] for row in plain] if plan else repeat("", len(plain)))
+        branch.marks.extend([words[plan.conflict_of[row]] for row in plain] if plan else repeat("", len(plain)))
         for row in rows if remarks else ():
             if row in remarks:
                 name, mark = remarks[row]
@@ -218,7 +220,7 @@ def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:
     for row in {*beside, *twice, *layout.renamed}:
         name = beside.get(row) or layout.name(row)
         mark = f"beside {printable(layout.name(row))}" if row in beside else ""
-        mark = _CLASH_MARKS.get(plan.clash(row), mark) if plan else mark
+        mark = _CONFLICT_MARKS.get(plan.conflict(row), mark) if plan else mark
         if row in twice:
             mark = f"in {printable(listing.directories[listing.directory_of[row]])}"
         elif name != listing.names[row]:
@@ -234,10 +236,10 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
         dropped = [path for path, why in layout.wrappers.items() if why == reason]
         inner = [path for path in dropped if not any(other.startswith(path + "/") for other in dropped)]
         remarks.append(("dropped", f"{', '.join(_named(inner, in_full=in_full))}: {reason}", []))
-    asides = [*layout.asides, *(result.plan.asides if result.plan else ())]
-    grouped: dict[tuple[AsideKind, str], list[str]] = {}
-    for aside in asides:
-        grouped.setdefault((aside.kind, aside.reason), []).append(layout.listing.path(aside.row))
+    skipped = [*layout.skipped, *(result.plan.skipped if result.plan else ())]
+    grouped: dict[tuple[SkippedKind, str], list[str]] = {}
+    for one in skipped:
+        grouped.setdefault((one.kind, one.reason), []).append(layout.listing.path(one.row))
     if not in_full:
         grouped = _like_with_like(grouped)
     for (kind, reason), paths in grouped.items():
@@ -263,11 +265,11 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
         yield from (f"{_INDENT}{'':10}{styled(line, 'quiet')}" for line in in_lines(names, _INDENT + " " * 10))
 
 
-def _like_with_like(grouped: dict[tuple[AsideKind, str], list[str]]) -> dict[tuple[AsideKind, str], list[str]]:
+def _like_with_like(grouped: dict[tuple[SkippedKind, str], list[str]]) -> dict[tuple[SkippedKind, str], list[str]]:
     """The same with kinds that have many reasons, one for each entry, as one group each."""
     reasons = Counter(kind for kind, _ in grouped)
-    merged: dict[tuple[AsideKind, str], list[str]] = {}
-    first: dict[AsideKind, str] = {}
+    merged: dict[tuple[SkippedKind, str], list[str]] = {}
+    first: dict[SkippedKind, str] = {}
     for (kind, reason), paths in grouped.items():
         if reasons[kind] > _MOST_REASONS:
             reason = first.setdefault(kind, f"{reason}, and the like; --full tells each reason")
@@ -321,8 +323,6 @@ def _error_lines(error: UsufructError, before: str = "") -> Iterator[str]:
 
 def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[str]:
     """The lines that say what became of an archive; with `asks` its questions follow as such."""
-    from usufruct.cli.facts import rescued_words
-
     result, placed = added.examined, added.placed
     name = styled(printable(result.name), "title")
     if isinstance(result, AlreadyThere):
@@ -345,7 +345,14 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
             yield f"{_INDENT}{styled('Nothing was placed yet.', 'care')}"
             yield from decision_lines(result)
         return
-    layout, plan = result.layout, result.plan
+    yield from _added_lines(added, result, placed, in_full=in_full)
+
+
+def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) -> Iterator[str]:
+    """What was placed, what it replaced, and how to take it back."""
+    from usufruct.cli.facts import rescued_words
+
+    name, layout, plan = styled(printable(result.name), "title"), result.layout, result.plan
     where = result.application.title if result.application else path_words(plan.snapshot.root)
     done = "Updated" if added.state == "updated" else "Added to" if result.extends else "Added"
     counted = f"{count_words(placed.files, 'file')}, {size_words(placed.size)}"
@@ -377,8 +384,8 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
         yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {name} --notes"
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
-    if added.settled:
-        yield from _settled_lines(added.settled)
+    if added.put_away:
+        yield from _put_away_lines(added.put_away)
     yield f"{_INDENT}To take it back: usufruct remove {name}"
 
 
@@ -394,7 +401,7 @@ def short_report(added: Added) -> str:
         what = f"{holding} {into} {where}: {count_words(placed.files, 'file')}"
         if placed.replaced:
             what += f"; {count_words(len(placed.replaced), 'earlier file')} backed up"
-        if left := len(result.layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)):
+        if left := len(result.layout.rows_skipped(SkippedKind.NOT_TAKEN, SkippedKind.ARCHIVE)):
             what += f"; {left:,} not taken"
         if result.facts and result.facts.lost:
             what += f"; {styled(f'{len(result.facts.lost):,} lost with the damage', 'care')}"
@@ -440,12 +447,12 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
         yield f"{_INDENT}To take all of it back: usufruct undo"
 
 
-def _settled_lines(settled: Settled) -> Iterator[str]:
+def _put_away_lines(put_away: PutAway) -> Iterator[str]:
     """What became of the archive."""
-    if settled.fault:
-        yield f"{_INDENT}{styled(settled.fault, 'care')}"
-    elif settled.paths:
-        more = f" and {len(settled.paths) - 1} more" if len(settled.paths) > 1 else ""
-        yield f"{_INDENT}The archive is kept as {path_words(settled.paths[0])}{more}"
-    elif settled.how == TRASH:
+    if put_away.fault:
+        yield f"{_INDENT}{styled(put_away.fault, 'care')}"
+    elif put_away.paths:
+        more = f" and {len(put_away.paths) - 1} more" if len(put_away.paths) > 1 else ""
+        yield f"{_INDENT}The archive is kept as {path_words(put_away.paths[0])}{more}"
+    elif put_away.how == TRASH:
         yield f"{_INDENT}The archive is in the trash"

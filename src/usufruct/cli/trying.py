@@ -8,19 +8,19 @@ from typing import Any
 import click
 
 from usufruct.actions.applications import application_named, known_applications
+from usufruct.actions.context import Context
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered, is_archive
 from usufruct.actions.outcomes import Asked, Examined, Refused
-from usufruct.actions.surroundings import Surroundings
 from usufruct.actions.trying import Tried, try_definitions
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.documents import examined_document
 from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_option, styled
-from usufruct.cli.surroundings import surroundings
 from usufruct.definitions.load import load_application
 from usufruct.errors import WrongUsage
 from usufruct.model.applications import Application
-from usufruct.model.layout import AsideKind
+from usufruct.model.layout import SkippedKind
 from usufruct.planning.competition import evidence_words
 
 _NEWEST = 20
@@ -37,8 +37,8 @@ def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
     NAME may also be the path of a definition that is not in use yet. Without NAME all definitions are tried: which one
     wins each archive, by what, and where another is nearly as good. Ends with 1 if any archive would not be placed.
     """
-    around = surroundings()
-    known = known_applications(around)
+    context = real_context()
+    known = known_applications(context)
     one = None
     if name.endswith(".toml") and Path(name).is_file():
         one = load_application(Path(name))
@@ -48,7 +48,7 @@ def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
         archives = (Path(name), *archives)
     if not archives:
         raise WrongUsage("There is nothing to try it on.", remedy="Name archives, or a folder that holds some.")
-    results = try_definitions(around, gathered(archives), one)
+    results = try_definitions(context, gathered(archives), one)
     if as_json:
         echo_json({"archives": [_document(result) for result in results]})
     else:
@@ -61,16 +61,16 @@ def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
     return 1 if any((result.alone or result.contest).obstacle for result in results) else 0
 
 
-def download_lines(around: Surroundings, application: Application) -> Iterator[str]:
+def download_lines(context: Context, application: Application) -> Iterator[str]:
     """Which of the newest downloads an application would get, with the command that adds each."""
-    found = [path for folder in folders_of(around) if folder.is_dir() for path in folder.iterdir() if path.is_file()]
+    found = [path for folder in folders_of(context) if folder.is_dir() for path in folder.iterdir() if path.is_file()]
     found.sort(key=lambda path: -path.stat().st_mtime_ns)
     archives = gathered([path for path in found if is_archive(path)][:_NEWEST])
     if not archives:
         return
     fitting = [
         (result, result.alone)
-        for result in try_definitions(around, archives, application)
+        for result in try_definitions(context, archives, application)
         if result.alone and result.alone.layout and result.alone.layout.files
     ]
     if not fitting:
@@ -117,7 +117,7 @@ def _counts(examined: Examined) -> tuple[str, str]:
     layout = examined.layout
     if layout is None:
         return "-", "-"
-    return f"{layout.files:,}", f"{len(layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)):,}"
+    return f"{layout.files:,}", f"{len(layout.rows_skipped(SkippedKind.NOT_TAKEN, SkippedKind.ARCHIVE)):,}"
 
 
 def _outcome(result: Tried, tried: str) -> str:

@@ -8,8 +8,8 @@ import time
 from pathlib import Path
 from typing import Any
 
+from usufruct.actions.context import Context
 from usufruct.actions.downloads import NEW, NEWER, Waiting, folders_of, waiting
-from usufruct.actions.surroundings import Surroundings
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import confirmed, echo, path_words, shell_words
 from usufruct.cli.waiting import lines_of
@@ -19,7 +19,7 @@ _QUIET = 1.5
 """Seconds without a write after which a file counts as finished."""
 
 
-def watch(around: Surroundings, *, notifies: bool = False) -> None:
+def watch(context: Context, *, notifies: bool = False) -> None:
     """Tell of each download once it is finished, and offer to add it; ends with Ctrl-C.
 
     With `notifies` the desktop tells of it too, where it has the common program for that.
@@ -39,7 +39,7 @@ def watch(around: Surroundings, *, notifies: bool = False) -> None:
                 touched[path] = time.monotonic()
 
     observer: Any = Observer()
-    folders = [folder for folder in folders_of(around) if folder.is_dir()]
+    folders = [folder for folder in folders_of(context) if folder.is_dir()]
     for folder in folders:
         observer.schedule(Handler(), str(folder))
     observer.start()
@@ -51,7 +51,7 @@ def watch(around: Surroundings, *, notifies: bool = False) -> None:
             for path in quiet:
                 touched.pop(path)
                 if Path(path).is_file():
-                    _tell(around, path, notifies=notifies)
+                    _tell(context, path, notifies=notifies)
     except KeyboardInterrupt:
         return
     finally:
@@ -72,8 +72,8 @@ def _notify(one: Waiting) -> None:
         )
 
 
-def _tell(around: Surroundings, path: str, *, notifies: bool) -> None:
-    for one in waiting(around, find=Path(path).name):
+def _tell(context: Context, path: str, *, notifies: bool) -> None:
+    for one in waiting(context, find=Path(path).name):
         if one.path != path:
             continue
         for line in lines_of([one]):

@@ -13,7 +13,7 @@ from pathlib import Path
 import click
 from click.shell_completion import CompletionItem
 
-from usufruct.cli.surroundings import surroundings
+from usufruct.cli.context import real_context
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 
@@ -25,13 +25,13 @@ def _completing(offered: _Offered) -> _Complete:
     """Those of the offered words, each with a help text, that begin as the user began."""
 
     @wraps(offered)
-    def complete(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    def complete(click_context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
         try:
             begun = incomplete.casefold()
-            taken = context.params.get(parameter.name or "") or ()
+            taken = click_context.params.get(parameter.name or "") or ()
             return [
                 CompletionItem(word, help=help_text)
-                for word, help_text in offered(context)
+                for word, help_text in offered(click_context)
                 if word.casefold().startswith(begun) and word not in taken and _is_a_line(word)
             ]
         except (UsufructError, OSError):
@@ -45,7 +45,7 @@ def holdings(_: click.Context) -> Iterable[tuple[str, str]]:
     """The holdings."""
     from usufruct.actions.listing import list_holdings
 
-    return [(one.name, one.application or "") for one in list_holdings(surroundings())]
+    return [(one.name, one.application or "") for one in list_holdings(real_context())]
 
 
 @_completing
@@ -53,18 +53,18 @@ def applications(_: click.Context) -> Iterable[tuple[str, str]]:
     """The applications."""
     from usufruct.actions.applications import known_applications
 
-    return [(one.name, one.title) for one in known_applications(surroundings())]
+    return [(one.name, one.title) for one in known_applications(real_context())]
 
 
 @_completing
-def folders(context: click.Context) -> Iterable[tuple[str, str]]:
+def folders(click_context: click.Context) -> Iterable[tuple[str, str]]:
     """The folders of the applications that the line names, or of all."""
     from usufruct.actions.applications import known_applications
 
-    named = context.params.get("apps") or ()
+    named = click_context.params.get("apps") or ()
     return {
         folder.name: application.title
-        for application in known_applications(surroundings())
+        for application in known_applications(real_context())
         if not named or application.name in named
         for folder in application.folders
     }.items()
@@ -79,13 +79,13 @@ def settings(_: click.Context) -> Iterable[tuple[str, str]]:
 
 
 @_completing
-def entries(context: click.Context) -> Iterable[tuple[str, str]]:
+def entries(click_context: click.Context) -> Iterable[tuple[str, str]]:
     """The entries of the one archive that the line names."""
     from usufruct.archives.opening import open_archive
     from usufruct.archives.reading import Access
     from usufruct.model.entries import EntryKind
 
-    named = _archives_named(context)
+    named = _archives_named(click_context)
     if len(named) != 1:
         return []
     archive = open_archive(Path(named[0]).absolute(), Access())
@@ -97,7 +97,7 @@ def entries(context: click.Context) -> Iterable[tuple[str, str]]:
 
 
 @_completing
-def answers(context: click.Context) -> Iterable[tuple[str, str]]:
+def answers(click_context: click.Context) -> Iterable[tuple[str, str]]:
     """The alternatives in the one archive that the line names, as `--choose` takes them."""
     from usufruct.actions.applications import known_applications
     from usufruct.actions.looking import look_at
@@ -105,14 +105,14 @@ def answers(context: click.Context) -> Iterable[tuple[str, str]]:
     from usufruct.actions.request import Request
     from usufruct.archives.reading import Access
 
-    named = _archives_named(context)
+    named = _archives_named(click_context)
     if len(named) != 1:
         return []
-    around = surroundings()
-    request = Request(applications=tuple(known_applications(around)), access=Access())
+    context = real_context()
+    request = Request(applications=tuple(known_applications(context)), access=Access())
     return [
         (option.answer[1], f"{option.files} files")
-        for found in look_at(around, [Path(named[0]).absolute()], request)
+        for found in look_at(context, [Path(named[0]).absolute()], request)
         if isinstance(found, Asked)
         for decision in found.decisions
         for option in decision.options
@@ -129,16 +129,16 @@ def encodings(_: click.Context) -> Iterable[tuple[str, str]]:
 
 
 @_completing
-def setting_values(context: click.Context) -> Iterable[tuple[str, str]]:
+def setting_values(click_context: click.Context) -> Iterable[tuple[str, str]]:
     """The values of the setting that the line names, where they are few."""
     from usufruct.model.settings import choices_of
 
-    return [(value, "") for value in choices_of(context.params.get("key") or "")]
+    return [(value, "") for value in choices_of(click_context.params.get("key") or "")]
 
 
-def sources(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+def sources(click_context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """The holdings, and whatever file or folder there is."""
-    return [*holdings(context, parameter, incomplete), CompletionItem(incomplete, type="file")]
+    return [*holdings(click_context, parameter, incomplete), CompletionItem(incomplete, type="file")]
 
 
 def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -174,7 +174,7 @@ def _downloads() -> list[str]:
 
     found = [
         path
-        for folder in folders_of(surroundings())
+        for folder in folders_of(real_context())
         if folder.is_dir() and folder.absolute() != Path.cwd()
         for path in folder.iterdir()
         if path.is_file()
@@ -183,9 +183,9 @@ def _downloads() -> list[str]:
     return [str(path) for path in found[:20] if _is_a_line(str(path)) and is_archive(path)]
 
 
-def _archives_named(context: click.Context) -> Sequence[Path]:
+def _archives_named(click_context: click.Context) -> Sequence[Path]:
     """The archives of the line so far. The library reads none where the word that is completed is an option's value."""
-    named: Sequence[Path] = context.params.get("archives") or ()
+    named: Sequence[Path] = click_context.params.get("archives") or ()
     if named:
         return named
     try:

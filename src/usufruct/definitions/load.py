@@ -30,10 +30,10 @@ def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | N
     memory = memory or Memory()
     try:
         found = file.stat()
-        stamp = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped, str(Path.home())
+        fingerprint = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped, str(Path.home())
         known = _read.get(file)
         form = memory.form_of(file, found)
-        if known and known[0] == stamp:
+        if known and known[0] == fingerprint:
             return known[1]
         if form and _faults(form):
             form = None  # what was in order for an earlier version; the text has the lines
@@ -48,7 +48,7 @@ def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | N
         form = _parsed(text, file)
         memory.keep(file, found, form)
     application = _application(form, is_shipped)
-    _read[file] = stamp, application
+    _read[file] = fingerprint, application
     return application
 
 

@@ -13,13 +13,13 @@ from usufruct.definitions.form import DefinitionForm
 
 _TICK = 3_000_000_000
 """Nanoseconds within which some file system gives two writings one time: what is so young is read again."""
-_Stamp = tuple[int, int, int]
+_Fingerprint = tuple[int, int, int]
 """Time, size and number of a file."""
 
 
 class _Remembered(msgspec.Struct):
     form: DefinitionForm
-    stamp: _Stamp
+    fingerprint: _Fingerprint
 
 
 class Memory:
@@ -53,7 +53,7 @@ class Memory:
     def form_of(self, file: Path, found: os.stat_result) -> DefinitionForm | None:
         """What a file says that is in this state; None where that is not known."""
         kept = self._known.get(_key(file))
-        if kept is None or kept.stamp != _stamp(found):
+        if kept is None or kept.fingerprint != _fingerprint(found):
             return None
         self._used[_key(file)] = kept
         return kept.form
@@ -61,12 +61,12 @@ class Memory:
     def keep(self, file: Path, found: os.stat_result, form: DefinitionForm) -> None:
         """Remember what a file says, unless it is so young that it may yet be written in the same moment."""
         if found.st_mtime_ns + _TICK < time.time_ns():
-            self._used[_key(file)] = _Remembered(form, _stamp(found))
+            self._used[_key(file)] = _Remembered(form, _fingerprint(found))
 
 
 def _key(file: Path) -> str:
     return os.fsencode(file).decode("utf-8", "backslashreplace")
 
 
-def _stamp(found: os.stat_result) -> _Stamp:
+def _fingerprint(found: os.stat_result) -> _Fingerprint:
     return found.st_mtime_ns, found.st_size, found.st_ino

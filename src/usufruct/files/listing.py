@@ -10,7 +10,7 @@ from functools import cached_property
 
 from usufruct.planning.names import lowered, spelling_key, spelling_keys
 
-_SETTLED = 3_000_000_000
+_UNCHANGED_FOR = 3_000_000_000
 """Nanoseconds for which a directory must have been left alone: some file systems keep times of two seconds."""
 _MOST = 8
 """Directories that are remembered."""
@@ -49,16 +49,16 @@ class Listed:
 def listed(directory: str) -> Listed:
     """What is in a directory. Raises OSError where it cannot be read."""
     found = os.stat(directory)
-    stamp = found.st_dev, found.st_ino, found.st_mtime_ns
+    fingerprint = found.st_dev, found.st_ino, found.st_mtime_ns
     known = _known.get(directory)
-    if known and known[0] == stamp and time.monotonic() - known[1] < _LASTS:
+    if known and known[0] == fingerprint and time.monotonic() - known[1] < _LASTS:
         _known[directory] = _known.pop(directory)
         return known[2]
     names = Listed(os.listdir(directory))
     _known.pop(directory, None)
     # Of one that was changed a moment ago, a change in the next would not be seen.
-    if time.time_ns() - found.st_mtime_ns > _SETTLED and len(names.names) <= _LARGEST:
-        _known[directory] = stamp, time.monotonic(), names
+    if time.time_ns() - found.st_mtime_ns > _UNCHANGED_FOR and len(names.names) <= _LARGEST:
+        _known[directory] = fingerprint, time.monotonic(), names
         if len(_known) > _MOST:
             del _known[next(iter(_known))]
     return names

@@ -41,12 +41,12 @@ def states_in(directory: str, names: Iterable[str]) -> list[FileState]:
     return states
 
 
-def state_of(found: os.stat_result, target: str = "") -> FileState:
-    """The state that a stat result tells of; `target` is where it points if it is a link."""
+def state_of(found: os.stat_result, target: str = "", digest: bytes = b"") -> FileState:
+    """The state that a stat result tells of; `target` is where a link points, `digest` that of a file's content."""
     mode = found.st_mode
     permissions = mode & 0o7777
     if stat.S_ISREG(mode):
-        return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino)
+        return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino, digest)
     if stat.S_ISLNK(mode):
         return FileState(FileKind.LINK, 0, found.st_mtime_ns, 0, found.st_ino, b"", target)
     if stat.S_ISDIR(mode):
@@ -76,4 +76,4 @@ def with_digest(state: FileState, path: str, at: int | None = None) -> FileState
     """The same state with its content's digest, computed where it is a file and unknown; `at` as for `digest_of`."""
     if state.kind is not FileKind.FILE or state.digest:
         return state
-    return FileState(state.kind, state.size, state.modified, state.mode, state.inode, digest_of(path, at), state.target)
+    return state._replace(digest=digest_of(path, at))

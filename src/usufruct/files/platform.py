@@ -189,7 +189,7 @@ class Platform(Struct, frozen=True, kw_only=True):
             else:
                 self.sync_directory(directory)
 
-    def settle(self, places: Iterable[str]) -> None:
+    def sync_elsewhere(self, places: Iterable[str]) -> None:
         """Return once whatever was written on the volumes of these places would survive a power cut.
 
         For what others wrote there for us, of which nobody tells where it lies.

@@ -81,7 +81,7 @@ class BytesSource:
         """Nothing to let go of."""
 
 
-class PartSource:
+class SliceSource:
     """A stretch of another source, which stays its owner's to close unless `owns_whole` is set."""
 
     def __init__(self, whole: Source, start: int, size: int | None = None) -> None:

@@ -32,7 +32,7 @@ class Staging(Struct, frozen=True):
     """What tells the volume from all others; empty where the system knows nothing that does."""
     is_beside: bool = False
     """It is on the volume that Usufruct's own data are on."""
-    settles: int | None = None
+    time_left: int | None = None
     """The time that the parent gets once the directory is removed; None as long as that was not begun."""
 
     def incoming(self, destination: str) -> str:
@@ -83,20 +83,20 @@ def made(staging: Staging) -> Staging:
     return replace(staging, parent_after=os.lstat(os.path.dirname(staging.path)).st_mtime_ns)
 
 
-def settling(staging: Staging) -> Staging:
+def with_time_left(staging: Staging) -> Staging:
     """The staging with the time that its parent is to have once it is removed: to be recorded before that is begun.
 
     A parent that nothing else touched gets the time it had before the staging directory was made.
     """
     parent = os.path.dirname(staging.path)
-    if staging.settles is not None and not os.path.lexists(staging.path):
+    if staging.time_left is not None and not os.path.lexists(staging.path):
         # Removed already, by a removal that was cut off before it was told.
         return staging
     try:
         modified = os.lstat(parent).st_mtime_ns
     except OSError:
         return staging
-    return replace(staging, settles=staging.parent_before if _is_ours(staging, modified) else modified)
+    return replace(staging, time_left=staging.parent_before if _is_ours(staging, modified) else modified)
 
 
 def _is_ours(staging: Staging, modified: int) -> bool:
@@ -111,7 +111,7 @@ def _is_ours(staging: Staging, modified: int) -> bool:
 
 
 def drop_staging(staging: Staging, platform: Platform) -> None:
-    """Remove the directory with all that is left in it, and give its parent the time it settles for; may be repeated.
+    """Remove the directory with all that is left in it, and give its parent the time it is left with; may be repeated.
 
     Raises OSError where it cannot be removed.
     """
@@ -127,8 +127,8 @@ def drop_staging(staging: Staging, platform: Platform) -> None:
         platform.remove_tree(staging.path)
     elif not os.path.isdir(parent):
         return
-    if staging.settles is not None:
-        set_time(parent, staging.settles)
+    if staging.time_left is not None:
+        set_time(parent, staging.time_left)
 
 
 def set_time(path: str, modified: int) -> None:

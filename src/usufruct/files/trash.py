@@ -25,7 +25,7 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
     except Exception:  # noqa: BLE001 - desktops fail in ways of their own, and the file must not be lost for it
         return kept_aside(path, otherwise, platform)
     # The trash is one of the volume or one of the user's home, and does not say which it was.
-    platform.settle(place for place in (above, str(Path.home())) if os.path.isdir(place))
+    platform.sync_elsewhere(place for place in (above, str(Path.home())) if os.path.isdir(place))
     return ""
 
 

@@ -9,7 +9,7 @@ from blake3 import blake3
 from usufruct.errors import MachineError
 from usufruct.files.attributes import CANNOT, set_mode, set_times
 from usufruct.files.looking import state_of
-from usufruct.model.records import FileKind, FileState
+from usufruct.model.records import FileState
 
 FILE_MODE, PROGRAM_MODE = 0o644, 0o755
 _NEW = os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0)
@@ -38,12 +38,11 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
     if modified is not None and not _TIME_BY_DESCRIPTOR:
         set_times(path, modified, modified)
         found = os.lstat(path)
-    permissions = found.st_mode & 0o7777
-    if permissions != mode:
+    if stat.S_IMODE(found.st_mode) != mode:
         # The user's umask may be stricter; the application's other users would not see the file.
         set_mode(path, mode)
-        permissions = stat.S_IMODE(os.lstat(path).st_mode)
-    return FileState(FileKind.FILE, found.st_size, found.st_mtime_ns, permissions, found.st_ino, digest.digest())
+        found = os.lstat(path)
+    return state_of(found, digest=digest.digest())
 
 
 def write_link(path: str, target: str, modified: int | None) -> FileState:
@@ -78,6 +77,4 @@ def restore_attributes(path: str, state: FileState, found: os.stat_result | None
         set_times(path, found.st_atime_ns, state.modified)
     elif stat.S_IMODE(found.st_mode) == state.mode:
         return state._replace(inode=found.st_ino)
-    found = os.lstat(path)
-    permissions = stat.S_IMODE(found.st_mode)
-    return FileState(state.kind, found.st_size, found.st_mtime_ns, permissions, found.st_ino, state.digest)
+    return state_of(os.lstat(path), digest=state.digest)

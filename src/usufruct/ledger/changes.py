@@ -139,8 +139,8 @@ _STAGING = "base, path, parent_before, parent_after, volume, is_beside, settles"
 
 
 def _staging(row: tuple[str, str, int, int, str, int, int | None]) -> Staging:
-    base, path, before, after, volume, is_beside, settles = row
-    return Staging(base, path, before, after, volume, bool(is_beside), settles)
+    base, path, before, after, volume, is_beside, time_left = row
+    return Staging(base, path, before, after, volume, bool(is_beside), time_left)
 
 
 def stagings_of_ended(ledger: Ledger) -> list[Staging]:
@@ -152,9 +152,9 @@ def stagings_of_ended(ledger: Ledger) -> list[Staging]:
     return [_staging(row) for row in rows]
 
 
-def set_settling(ledger: Ledger, staging: Staging) -> None:
+def set_time_left(ledger: Ledger, staging: Staging) -> None:
     """Record the time that a staging directory's parent gets, before its removal is begun."""
-    ledger.connection.execute("UPDATE staging SET settles = ? WHERE path = ?", (staging.settles, staging.path))
+    ledger.connection.execute("UPDATE staging SET settles = ? WHERE path = ?", (staging.time_left, staging.path))
 
 
 def forget_staging(ledger: Ledger, staging: Staging) -> None:

@@ -105,7 +105,7 @@ def is_above_others(ledger: Ledger, directory: int) -> bool:
     return bool(row[0])
 
 
-def settle_directory(ledger: Ledger, directory: int, left: int) -> None:
+def set_left(ledger: Ledger, directory: int, left: int) -> None:
     """Record the time that a change leaves a directory with."""
     ledger.connection.execute("UPDATE directory SET left = ? WHERE number = ?", (left, directory))
 
@@ -181,11 +181,13 @@ def stacks_of_holding(ledger: Ledger, holding: int, directory: int) -> dict[str,
     return _stacks(ledger.connection.execute(query, (directory, holding)))
 
 
-Stamp = tuple[str, int, int, int]
+Fingerprint = tuple[str, int, int, int]
 """Name, size, time and inode of a file."""
 
 
-def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bool) -> tuple[list[Stamp], list[str]]:
+def fingerprints_of_holding(
+    ledger: Ledger, holding: int, directory: int, *, alone: bool
+) -> tuple[list[Fingerprint], list[str]]:
     """The files that a holding has on top of their stacks in a directory, and its other names there.
 
     `alone`: only those that are all of their stacks.
@@ -202,10 +204,10 @@ def stamps_of_holding(ledger: Ledger, holding: int, directory: int, *, alone: bo
             " WHERE directory = ?1 AND holding = ?2",
             (*own, alone),
         )
-    files: list[Stamp] = []
+    files: list[Fingerprint] = []
     others: list[str] = []
-    for *stamp, is_file in rows:
-        files.append(tuple(stamp)) if is_file else others.append(stamp[0])
+    for *fingerprint, is_file in rows:
+        files.append(tuple(fingerprint)) if is_file else others.append(fingerprint[0])
     return files, others
 
 
@@ -357,7 +359,7 @@ class Difference(NamedTuple):
     """`before` stays in the stack beneath `after`, so its bytes must be kept in the backups."""
 
 
-def going_files(ledger: Ledger, change: int, directory: int) -> list[Stamp]:
+def going_files(ledger: Ledger, change: int, directory: int) -> list[Fingerprint]:
     """The files that a change takes from a directory and that are all of their stacks: they simply go."""
     return ledger.connection.execute(
         "SELECT name, size, modified, inode FROM layer AS mine INDEXED BY layer_gone"

@@ -17,7 +17,7 @@ _IS_NOT_PLACED = (0).__gt__
 """Of a home's number. Passing over all rows without a step of Python for each is what keeps large archives quick."""
 
 
-class AsideKind(IntEnum):
+class SkippedKind(IntEnum):
     """Why an entry is not placed; the label is what users and programs read."""
 
     JUNK = 1
@@ -84,11 +84,11 @@ class Placement(NamedTuple):
         return f"{self.home.path}/{self.name}" if self.home.path else self.name
 
 
-class Aside(NamedTuple):
+class Skipped(NamedTuple):
     """An entry that is not placed."""
 
     row: int
-    kind: AsideKind
+    kind: SkippedKind
     reason: str
 
 
@@ -143,11 +143,11 @@ class Layout:
         """The `--choose` words that named an alternative."""
         self.unmatched: tuple[str, ...] = ()
         """Patterns of the user's that match nothing."""
-        self.unsettled: set[int] = set()
+        self.undecided: set[int] = set()
         """Rows of one destination and one size, whose content must be compared before the layout is final."""
         self.home_of: array[int] = array("i", [-1]) * rows
         self.reason_of: array[int] = array("i", [-1]) * rows
-        self.aside_of = bytearray(rows)
+        self.skipped_as = bytearray(rows)
         self.evidence_of = bytearray(rows)
         self.renamed: dict[int, str] = {}
         """Rows that get another name than their own."""
@@ -178,10 +178,10 @@ class Layout:
         self.reason_of[row] = reason
         self.evidence_of[row] = evidence
 
-    def set_aside(self, row: int, kind: AsideKind, reason: int) -> None:
+    def skip(self, row: int, kind: SkippedKind, reason: int) -> None:
         """Take the row out, whatever place it had."""
         self.home_of[row] = -1
-        self.aside_of[row] = kind
+        self.skipped_as[row] = kind
         self.reason_of[row] = reason
 
     def doubt(self, row: int, reason: int) -> None:
@@ -190,38 +190,38 @@ class Layout:
             self.reason_of[row] = reason
             self._has_doubts = True
 
-    def set_open_aside(self, kind: AsideKind, reason: int) -> None:
-        """Set aside every file and link that is open still, for what was doubted of it or else for this reason."""
+    def skip_open(self, kind: SkippedKind, reason: int) -> None:
+        """Skip every file and link that is open still, for what was doubted of it or else for this reason."""
         if self.homes or self._has_doubts:
             kinds = self.listing.kinds
             for row in self.open_rows():
                 if kinds[row] != EntryKind.DIRECTORY:
-                    self.aside_of[row] = kind
+                    self.skipped_as[row] = kind
                     if self.reason_of[row] < 0:
                         self.reason_of[row] = reason
             return
         # Nearly all definitions mean nothing to an archive: that must not take a step for each of its entries.
-        said = [(row, self.reason_of[row]) for row in compress(range(len(self.aside_of)), self.aside_of)]
-        self.aside_of = self.aside_of.translate(bytes([kind, *range(1, 256)]))
-        self.reason_of = array("i", [reason]) * len(self.aside_of)
+        said = [(row, self.reason_of[row]) for row in compress(range(len(self.skipped_as)), self.skipped_as)]
+        self.skipped_as = self.skipped_as.translate(bytes([kind, *range(1, 256)]))
+        self.reason_of = array("i", [reason]) * len(self.skipped_as)
         for row, why in said:
             self.reason_of[row] = why
-        for row in compress(range(len(self.aside_of)), map(EntryKind.DIRECTORY.__eq__, self.listing.kinds)):
-            self.aside_of[row], self.reason_of[row] = 0, -1
+        for row in compress(range(len(self.skipped_as)), map(EntryKind.DIRECTORY.__eq__, self.listing.kinds)):
+            self.skipped_as[row], self.reason_of[row] = 0, -1
 
     def is_open(self, row: int) -> bool:
         """The row has neither a place nor a reason yet."""
-        return self.home_of[row] < 0 and not self.aside_of[row]
+        return self.home_of[row] < 0 and not self.skipped_as[row]
 
     def open_rows(self) -> Sequence[int]:
         """The rows that have neither a place nor a reason yet."""
-        is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.aside_of))
+        is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.skipped_as))
         return list(compress(range(len(self.home_of)), is_open))
 
     def refuse(self, row: int, reason: str) -> None:
         """Take the row out as unsafe."""
         self.home_of[row] = -1
-        self.aside_of[row] = 0
+        self.skipped_as[row] = 0
         self.reason_of[row] = -1
         self.refused.append(Refusal(self.listing.path(row), reason))
 
@@ -263,14 +263,14 @@ class Layout:
             yield Placement(row, self.homes[self.home_of[row]], self.name(row), self.reasons[self.reason_of[row]])
 
     @property
-    def asides(self) -> Iterator[Aside]:
-        """All asides, in the archive's order."""
-        for row in compress(range(len(self.aside_of)), self.aside_of):
-            yield Aside(row, AsideKind(self.aside_of[row]), self.reasons[self.reason_of[row]])
+    def skipped(self) -> Iterator[Skipped]:
+        """All that is skipped, in the archive's order."""
+        for row in compress(range(len(self.skipped_as)), self.skipped_as):
+            yield Skipped(row, SkippedKind(self.skipped_as[row]), self.reasons[self.reason_of[row]])
 
-    def rows_aside(self, *kinds: AsideKind) -> list[int]:
-        """Numbers of the rows that are aside for one of these kinds of reason."""
-        return list(compress(range(len(self.aside_of)), map(frozenset(kinds).__contains__, self.aside_of)))
+    def rows_skipped(self, *kinds: SkippedKind) -> list[int]:
+        """Numbers of the rows that are skipped for one of these kinds of reason."""
+        return list(compress(range(len(self.skipped_as)), map(frozenset(kinds).__contains__, self.skipped_as)))
 
     @property
     def files(self) -> int:

@@ -5,12 +5,12 @@ from collections.abc import Iterator, Sequence
 from enum import IntEnum
 from typing import NamedTuple
 
-from usufruct.model.layout import Aside, Layout
+from usufruct.model.layout import Layout, Skipped
 from usufruct.model.records import FileState, Layer
 from usufruct.model.snapshot import Found, Snapshot
 
 
-class Clash(IntEnum):
+class Conflict(IntEnum):
     """What a placement meets at its destination; the label is what programs read."""
 
     NONE = 0
@@ -63,11 +63,11 @@ class Plan:
     def __init__(self, layout: Layout, snapshot: Snapshot) -> None:
         self.layout = layout
         self.snapshot = snapshot
-        self.clash_of = bytearray(len(layout.listing))
-        self.asides: list[Aside] = []
-        """Rows that the layout placed and a clash keeps out."""
-        self.open_clashes: list[int] = []
-        """Rows whose clash only the user can decide; their steps are what `replace` would do."""
+        self.conflict_of = bytearray(len(layout.listing))
+        self.skipped: list[Skipped] = []
+        """Rows that the layout placed and a conflict keeps out."""
+        self.open_conflicts: list[int] = []
+        """Rows whose conflict only the user can decide; their steps are what `replace` would do."""
         self.beside: dict[int, str] = {}
         """Rows placed beside what is there → the free name that they get."""
         self.unnamed: set[int] = set()
@@ -78,20 +78,20 @@ class Plan:
     def rows(self) -> Iterator[int]:
         """Numbers of the rows that are placed, in the archive's order."""
         rows = self.layout.placed_rows()
-        if not self.asides:
+        if not self.skipped:
             return rows
-        out = {aside.row for aside in self.asides}
+        out = {one.row for one in self.skipped}
         return (row for row in rows if row not in out)
 
     def rows_by_home(self) -> list[Sequence[int]]:
         """The same for each home of the layout."""
-        out = {aside.row for aside in self.asides}
+        out = {one.row for one in self.skipped}
         rows = self.layout.rows_by_home()
         return [array("I", (row for row in placed if row not in out)) for placed in rows] if out else rows
 
-    def clash(self, row: int) -> Clash:
+    def conflict(self, row: int) -> Conflict:
         """What a row meets at its destination."""
-        return Clash(self.clash_of[row])
+        return Conflict(self.conflict_of[row])
 
     def name(self, row: int) -> str:
         """The name that a row gets: a free one, or that which is there already, or its own."""
@@ -120,7 +120,7 @@ class Plan:
         return found.state.size if found and row not in self.beside else 0
 
 
-class TakeOut(NamedTuple):
+class Detach(NamedTuple):
     """Take a holding's layer out of one destination's stack."""
 
     directory: int
@@ -147,4 +147,4 @@ class Leave(NamedTuple):
     """The backup of what it replaced is missing or damaged; nobody changed the file itself."""
 
 
-RemovalStep = TakeOut | Leave
+RemovalStep = Detach | Leave

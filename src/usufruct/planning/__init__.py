@@ -1,1 +1,1 @@
-"""Decisions: entries and definitions in, placements, asides and questions out. Nothing here touches a disk."""
+"""Decisions: entries and definitions in, placements, skipped entries and questions out. Nothing here touches a disk."""

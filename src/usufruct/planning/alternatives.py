@@ -8,7 +8,7 @@ from msgspec import Struct, field
 
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.layout import AsideKind, Decision, Layout, Option
+from usufruct.model.layout import Decision, Layout, Option, SkippedKind
 from usufruct.planning.names import folded, folded_path, free_name, spelling_key, spelling_keys
 from usufruct.planning.tree import Tree
 
@@ -25,7 +25,7 @@ class _Group(Struct):
     parent: int
     options: dict[str, int] = field(default_factory=dict)
     """Name → the directory whose sub-tree it is."""
-    clashes: list[list[int]] = field(default_factory=list)
+    conflicts: list[list[int]] = field(default_factory=list)
     """Rows of one destination each."""
     is_partial: bool = False
     """They meet in less than half of the smaller one: only what meets is asked about, the rest of all goes in."""
@@ -58,21 +58,21 @@ def _spelled(path: str, spellings: dict[str, str]) -> str:
     return "/".join(parts)
 
 
-def settle_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: Mapping[int, bytes]) -> None:
+def decide_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: Mapping[int, bytes]) -> None:
     """Take out what was not chosen, ask where nothing was, and let equal content count once.
 
     `digests` gives the content digests that are known; rows that must be compared but are missing there go to
-    `layout.unsettled`.
+    `layout.undecided`.
     """
     if next(_shared_destinations(layout), None) is None:
         return
-    # Choosing leaves whole sub-trees out, which may settle other groups or uncover none: look again each time.
+    # Choosing leaves whole sub-trees out, which may decide other groups or uncover none: look again each time.
     while groups := _groups(layout, tree, digests):
         applied = [_apply(layout, tree, group, choices) for group in groups]
         if not any(applied):
             layout.decisions.extend(_question(layout, tree, group) for group in groups)
             break
-    asked = {row for group in groups for rows in group.clashes for row in rows}
+    asked = {row for group in groups for rows in group.conflicts for row in rows}
     for rows in list(_shared_destinations(layout)):
         if asked.isdisjoint(rows):
             _count_once(layout, rows)
@@ -112,7 +112,7 @@ def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes
         return False
     if one in digests and other in digests:
         return digests[one] == digests[other]
-    layout.unsettled.update((one, other))
+    layout.undecided.update((one, other))
     return True
 
 
@@ -142,7 +142,7 @@ def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_G
             group = groups.setdefault(parent, _Group(parent))
             for side in sides:
                 group.options[tree.names[side] if side != parent else HERE] = side
-        group.clashes.append(rows)
+        group.conflicts.append(rows)
     for group in groups.values():
         group.is_partial = group.parent >= 0 and _meet_in_little(layout, tree, group)
     return [groups[parent] for parent in sorted(groups)]
@@ -155,7 +155,7 @@ def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
     directories = layout.listing.directory_of
     names = {directory: name for name, directory in group.options.items()}
     meets: Counter[tuple[str, str]] = Counter()
-    for rows in group.clashes:
+    for rows in group.conflicts:
         met = sorted({names[_side(tree, directories[row], group.parent)] for row in rows})
         meets.update(combinations(met, 2))
     sizes = {name: len(_rows_of(layout, tree, group, name)) for name in group.options}
@@ -165,7 +165,7 @@ def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
 def _meeting_rows(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
     """The rows of an option that meet others: files, and pieces as a whole."""
     own = _rows_of(layout, tree, group, name)
-    return _with_pieces(layout, own, {row for rows in group.clashes for row in rows}.intersection(own))
+    return _with_pieces(layout, own, {row for rows in group.conflicts for row in rows}.intersection(own))
 
 
 def _with_pieces(layout: Layout, own: Sequence[int], rows: Set[int]) -> list[int]:
@@ -185,7 +185,7 @@ def _rows_of(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
     """The placed rows that an option stands for."""
     if group.parent < 0:
         picked = min if name == FIRST else max
-        return [picked(rows) for rows in group.clashes]
+        return [picked(rows) for rows in group.conflicts]
     directory = group.options[name]
     directories = [directory] if name == HERE else list(tree.below(directory))
     rows = [row for here in directories for row in tree.rows[here] if layout.home_of[row] >= 0]
@@ -225,7 +225,7 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
         kept = [_rows_of(layout, tree, group, name) for name in chosen]
         left = [row for name in group.options if name not in chosen for row in _rows_of(layout, tree, group, name)]
     for row in left:
-        layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+        layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
     if group.parent >= 0 and not places_all:
         _lay_over(layout, kept, chosen)
         return True
@@ -241,7 +241,7 @@ def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> b
     names = {directory: name for name, directory in group.options.items()}
     directories = layout.listing.directory_of
     out: set[int] = set()
-    for rows in group.clashes:
+    for rows in group.conflicts:
         met = {names[_side(tree, directories[row], group.parent)]: row for row in rows}
         stays = next((name for name in reversed(chosen) if name in met), None)
         for name, row in met.items() if stays else ():
@@ -249,7 +249,7 @@ def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> b
                 out.update(_with_pieces(layout, _rows_of(layout, tree, group, name), {row}))
     reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
     for row in out:
-        layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+        layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
     return bool(out)
 
 
@@ -273,13 +273,13 @@ def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
         mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
         for row, destination in mine.items():
             if destination in taken:
-                layout.set_aside(row, AsideKind.NOT_CHOSEN, layout.reason(f"what comes later lies over that of {name}"))
+                layout.skip(row, SkippedKind.NOT_CHOSEN, layout.reason(f"what comes later lies over that of {name}"))
         taken.update(mine.values())
 
 
 def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], list[int]]:
     """Of rows of one name, those that `first`, `last` or both keep, in rounds, and those that stay out."""
-    ordered = [sorted(rows) for rows in group.clashes]
+    ordered = [sorted(rows) for rows in group.conflicts]
     if len(chosen) > 1:
         most = max(map(len, ordered))
         return [[rows[number] for rows in ordered if number < len(rows)] for number in range(most)], []
@@ -326,7 +326,7 @@ def _destination(layout: Layout, row: int) -> tuple[str, str]:
 
 def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
     """The question that a group of alternatives puts."""
-    row = group.clashes[0][0]
+    row = group.conflicts[0][0]
     home = layout.homes[layout.home_of[row]]
     example = f"{home.path}/{layout.name(row)}" if home.path else layout.name(row)
     options = []
@@ -342,14 +342,16 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
     total = sum(option.size for option in options if " + " not in option.name)
     options.append(Option(name="all", answer=("--choose", "all"), files=every, size=total))
     if group.parent < 0:
-        question = f"{len(group.clashes)} destinations occur more than once, {example} for one. Which shall be placed?"
+        question = (
+            f"{len(group.conflicts)} destinations occur more than once, {example} for one. Which shall be placed?"
+        )
     else:
         where = f" (in {tree.path(group.parent)})" if group.parent else ""
         *first, last = _sorted_options(group)
         names = f"{', '.join(first)} and {last}"
         question = f"{names}{where} are alternatives: they would land on the same files, {example} for one. Which?"
         if group.is_partial:
-            count = len(group.clashes)
+            count = len(group.conflicts)
             what = f"{count} files, {example} for one," if count > 1 else example
             question = (
                 f"{names}{where} meet in {what} and differ there. Whose shall be placed? All else of them goes in."
@@ -377,4 +379,4 @@ def _count_once(layout: Layout, rows: list[int]) -> None:
     kept = min(rows, key=lambda row: (listing.kinds[row] == link, listing.path(row).count("/"), listing.path(row), row))
     for row in rows:
         if row != kept:
-            layout.set_aside(row, AsideKind.DUPLICATE, layout.reason(f"the same content as {listing.path(kept)}"))
+            layout.skip(row, SkippedKind.DUPLICATE, layout.reason(f"the same content as {listing.path(kept)}"))

@@ -6,12 +6,12 @@ from msgspec import Struct
 
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.model.words import count_words
 from usufruct.planning.names import folded
 
 _TENTH = 10
-_NO_CONTENT = (AsideKind.JUNK, AsideKind.NOTES)
+_NO_CONTENT = (SkippedKind.JUNK, SkippedKind.NOTES)
 
 
 class Standing(Struct, frozen=True, kw_only=True):
@@ -95,8 +95,8 @@ def _reached(layout: Layout) -> int:
 
 def _content(layout: Layout) -> int:
     """Entries that are neither junk nor notes."""
-    pairs = zip(layout.listing.kinds, layout.aside_of, strict=True)
-    return sum(1 for kind, aside in pairs if kind != EntryKind.DIRECTORY and aside not in _NO_CONTENT)
+    pairs = zip(layout.listing.kinds, layout.skipped_as, strict=True)
+    return sum(1 for kind, reason in pairs if kind != EntryKind.DIRECTORY and reason not in _NO_CONTENT)
 
 
 def _doubt(best: Layout, others: Sequence[Layout]) -> str:
@@ -120,7 +120,7 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
     left = [
         (Evidence(strength), row)
         for row, (strength, reached) in enumerate(zip(other.evidence_of, best.evidence_of, strict=True))
-        if strength >= Evidence.PATTERN and not reached and best.aside_of[row] not in _NO_CONTENT
+        if strength >= Evidence.PATTERN and not reached and best.skipped_as[row] not in _NO_CONTENT
     ]
     left = [(strength, row) for strength, row in left if _speaks_for_others(best, row, strength)]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
@@ -176,7 +176,7 @@ def _also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], 
             continue
         if _app(layout).is_shipped and not _app(best).is_shipped:
             continue
-        more = sum(1 for row in layout.placed_rows() if best.aside_of[row] == AsideKind.NOT_TAKEN)
+        more = sum(1 for row in layout.placed_rows() if best.skipped_as[row] == SkippedKind.NOT_TAKEN)
         if more:
             found.append((_name(layout), more))
     return tuple(found)

@@ -8,10 +8,9 @@ from collections.abc import Iterator
 from msgspec import Struct, field
 
 from usufruct.model.applications import Arrange, Folder
-from usufruct.model.layout import AsideKind, Layout
-from usufruct.planning.names import folded, folded_path
+from usufruct.model.layout import Layout, SkippedKind
+from usufruct.planning.names import folded, folded_path, joined
 from usufruct.planning.patterns import Patterns
-from usufruct.planning.places import joined
 from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Tree
 
@@ -33,7 +32,7 @@ class _Formats(Struct):
 
 
 def prefer_formats(layout: Layout, tree: Tree) -> None:
-    """Set aside the less preferred formats of each stem.
+    """Skip the less preferred formats of each stem.
 
     They are compared within a directory, and between sibling directories of one format each.
     """
@@ -89,7 +88,7 @@ def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> N
         if rank > best:
             reason = layout.reason(f"{folder.name} prefers {folder.prefer[best]} of the same name")
             for row in rows:
-                layout.set_aside(row, AsideKind.OTHER_FORMAT, reason)
+                layout.skip(row, SkippedKind.OTHER_FORMAT, reason)
 
 
 def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None:

@@ -3,7 +3,8 @@
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
 from usufruct.model.layout import Evidence, Layout
-from usufruct.planning.places import Places, joined
+from usufruct.planning.names import joined
+from usufruct.planning.places import Match, Places
 from usufruct.planning.remainder import telling_name
 from usufruct.planning.tree import Tree
 
@@ -25,9 +26,9 @@ def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder, sub: 
         if folder.arrange is Arrange.TREE and not sub and folder.gather and not folder.is_root:
             alone = sum(1 for here in content for row in tree.rows[here] if _is_content(layout, tree, row)) == 1
             sub = "" if alone else telling_name(layout, tree, top)
-        places.read_folder(top, folder, why, Evidence.FOLDER_NAME, takes_all=True, sub=sub)
+        places.read_folder(top, Match(folder, why, Evidence.FOLDER_NAME), takes_all=True, sub=sub)
     elif places.marks.get(folder.name):
-        places.read_folder(TOP, folder, why, Evidence.FOLDER_NAME)
+        places.read_folder(TOP, Match(folder, why, Evidence.FOLDER_NAME))
         _place_unmarked(layout, tree, places, folder, why)
     else:
         _place_unmarked(layout, tree, places, folder, why)
@@ -46,16 +47,17 @@ def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, 
         return
     if top != TOP and _holds_files(layout, tree, top):
         _drop(layout, tree, tree.parent(top))
-        places.place_piece(top, folder, tree.names[top], f"{why}; it is one directory", Evidence.FOLDER_NAME)
+        places.place_piece(top, tree.names[top], Match(folder, f"{why}; it is one directory", Evidence.FOLDER_NAME))
         return
     _drop(layout, tree, top)
     apart = frozenset(tree.children[top])
     for child in tree.children[top]:
         if child in holding:
-            places.place_piece(child, folder, tree.names[child], f"{why}; it is a directory", Evidence.FOLDER_NAME)
+            match = Match(folder, f"{why}; it is a directory", Evidence.FOLDER_NAME)
+            places.place_piece(child, tree.names[child], match)
     if _holds_files(layout, tree, top):
         loose = f"{why}; loose files go together under the archive's name"
-        places.place_piece(top, folder, places.tidy_name_at(top), loose, Evidence.FOLDER_NAME, apart)
+        places.place_piece(top, places.tidy_name_at(top), Match(folder, loose, Evidence.FOLDER_NAME), apart)
 
 
 def _is_content(layout: Layout, tree: Tree, row: int) -> bool:

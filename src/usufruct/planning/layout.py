@@ -5,17 +5,19 @@ from collections.abc import Iterable, Mapping, Sequence, Set
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
-from usufruct.planning.alternatives import settle_alternatives, unify_spellings
+from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.planning.alternatives import decide_alternatives, unify_spellings
+from usufruct.planning.folder_names import folder_and_below
 from usufruct.planning.formats import prefer_formats
 from usufruct.planning.into import place_into
 from usufruct.planning.links import judge_links
+from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, spelling_key, tidy_name
-from usufruct.planning.places import Places, folder_and_below, marks_of
-from usufruct.planning.remainder import place_by_pattern, set_notes_aside, set_rest_aside
-from usufruct.planning.selection import judge_programs, leave_out, set_junk_aside
+from usufruct.planning.places import Places
+from usufruct.planning.remainder import place_by_pattern, skip_notes, skip_rest
+from usufruct.planning.selection import judge_programs, leave_out, skip_junk
 from usufruct.planning.tree import Tree
-from usufruct.planning.variants import settle_variants
+from usufruct.planning.variants import decide_variants
 
 NOTHING_KNOWN: Mapping[int, bytes] = {}
 
@@ -30,12 +32,12 @@ def layout_of(
 ) -> Layout:
     """Where each entry of an archive belongs in an application.
 
-    `digests` maps rows to content digests, where known; see `Layout.unsettled`. `foreign` are directories that are
+    `digests` maps rows to content digests, where known; see `Layout.undecided`. `foreign` are directories that are
     pieces of any application, see `pieces_of`; its own are left out.
     """
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
-    set_junk_aside(layout, tree, application.leave)
+    skip_junk(layout, tree, application.leave)
     places = Places(layout, tree, application, foreign, choices.choose)
     if choices.into is not None:
         named = folder_and_below(application, choices.into)
@@ -43,10 +45,10 @@ def layout_of(
         place_into(layout, tree, places, *named)
     else:
         places.read_archive(TOP)
-        set_notes_aside(layout, tree)
+        skip_notes(layout, tree)
         place_by_pattern(layout, tree, application, places.foreign)
-    set_rest_aside(layout, tree, application)
-    _settle(layout, tree, choices, digests, application)
+    skip_rest(layout, tree, application)
+    _decide(layout, tree, choices, digests, application)
     return layout
 
 
@@ -67,7 +69,7 @@ def outside_layout(
     """
     layout = Layout(listing, None, tidy_name)
     tree = Tree.of(listing)
-    set_junk_aside(layout, tree)
+    skip_junk(layout, tree)
     rows = [row for here in tree.rows for row in here if layout.is_open(row)]
     tops = {_top_name(listing, row) for row in rows}
     if len(tops) == 1 and not any(layout.is_open(row) for row in tree.rows[TOP]):
@@ -91,7 +93,7 @@ def outside_layout(
                         relative = _without_wrappers(layout, tree, directory, base)
                     home = layout.home(None, f"{above}/{relative}" if relative else above)
                 layout.place(row, home, reason, Evidence.NONE)
-    _settle(layout, tree, choices, digests, None)
+    _decide(layout, tree, choices, digests, None)
     alone = list(layout.placed_rows())
     if len(alone) == 1 and listing.kinds[alone[0]] == EntryKind.FILE:
         home = layout.home(None, "")
@@ -129,7 +131,7 @@ def _holds_open_rows(layout: Layout, tree: Tree, directory: int) -> bool:
     return any(layout.is_open(row) for here in tree.below(directory) for row in tree.rows[here])
 
 
-def _settle(
+def _decide(
     layout: Layout,
     tree: Tree,
     choices: Choices,
@@ -144,8 +146,8 @@ def _settle(
             prefer_formats(layout, tree)
     unify_spellings(layout)
     if application:
-        settle_variants(layout, tree, choices)
-    settle_alternatives(layout, tree, choices, digests)
+        decide_variants(layout, tree, choices)
+    decide_alternatives(layout, tree, choices, digests)
     judge_links(layout)
     _refuse_files_in_the_way(layout)
     if not layout.files and not layout.decisions and (choices.skip_unsafe or not layout.refused):
@@ -172,8 +174,8 @@ def _refuse_files_in_the_way(layout: Layout) -> None:
 
 def _nothing_placed(layout: Layout, application: Application | None, choices: Choices) -> Decision:
     """The question of an archive that holds nothing for the application."""
-    kinds = set(layout.aside_of)
-    if AsideKind.LEFT_OUT in kinds:
+    kinds = set(layout.skipped_as)
+    if SkippedKind.LEFT_OUT in kinds:
         return Decision(question="--only and --skip leave nothing to place. Which entries shall take part?", options=())
     if not application:
         return Decision(question="The archive holds nothing to place. Is it the right one?", options=())
@@ -186,7 +188,7 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
 
 def into_options(layout: Layout, application: Application) -> tuple[Option, ...]:
     """All content into one folder or another, where the archive has any."""
-    rows = layout.rows_aside(AsideKind.NOT_TAKEN, AsideKind.ARCHIVE)
+    rows = layout.rows_skipped(SkippedKind.NOT_TAKEN, SkippedKind.ARCHIVE)
     size = sum(map(layout.listing.sizes.__getitem__, rows))
     words = ("--app", application.name, "--into")
     return tuple(

@@ -218,3 +218,10 @@ def fault_in_name(name: str) -> str:
     if not name.isprintable():
         return "it has signs that cannot be shown"
     return f"it is longer than {_LONGEST_NAME} characters" if len(name) > _LONGEST_NAME else ""
+
+
+def joined(path: str, rest: str) -> str:
+    """Two `/`-separated paths as one, where either may be empty and the first may be `.`."""
+    if path in ("", "."):
+        return rest
+    return f"{path}/{rest}" if rest else path

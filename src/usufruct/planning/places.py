@@ -3,115 +3,31 @@
 The outermost directory that means something decides for all below it; what stands above it only wraps.
 """
 
-from collections.abc import Iterator, Mapping, Sequence, Set
-
-from msgspec import Struct, field
+from collections.abc import Mapping, Sequence, Set
+from typing import NamedTuple
 
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.model.entries import TOP, EntryKind
-from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
-from usufruct.planning.names import folded, folded_path
+from usufruct.model.entries import TOP
+from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.planning.folder_names import FolderNames, in_known_spelling
+from usufruct.planning.marks import marks_of
+from usufruct.planning.names import folded, folded_path, joined
 from usufruct.planning.patterns import Patterns
 from usufruct.planning.sayings import says_nothing
-from usufruct.planning.tree import Marks, Tree
+from usufruct.planning.tree import Tree
 
 PIECE, APART = "piece", "apart"
 """Answers to whose the directories beside a mark are."""
 NOTES_REASON = "kept with the record, to be read with `show`"
 
 
-class _Names(Struct):
-    """What the names of an application's root and folders are, folded."""
+class Match(NamedTuple):
+    """Why what lies below a directory is a folder's."""
 
-    root: dict[tuple[str, ...], str] = field(default_factory=dict)
-    """Components of a name of the root → as written."""
-    single: dict[str, Folder] = field(default_factory=dict)
-    shared: dict[str, list[Folder]] = field(default_factory=dict)
-    """Names that are alike of two folders and more."""
-    several: dict[tuple[str, ...], Folder] = field(default_factory=dict)
-    """Names of two and more components."""
-    paths: dict[str, Folder] = field(default_factory=dict)
-    """Folded paths below the root."""
-
-    @classmethod
-    def of(cls, application: Application) -> "_Names":
-        names = cls()
-        for name in (*application.also, application.root.replace("\\", "/").rstrip("/").rpartition("/")[2]):
-            parts = tuple(folded_path(name).strip("/").split("/"))
-            if any(parts):
-                names.root.setdefault(parts, name)
-        # A folder's own words go before the last component of a path that another folder may share.
-        for folder in application.folders:
-            own = [folder.name, *folder.also]
-            if not folder.is_root and not folder.is_elsewhere:
-                own.append(folder.path)
-                names.paths.setdefault(folded_path(folder.path), folder)
-            for name in own:
-                names._enter(name, folder)
-        own_words = frozenset(names.single)
-        for folder in application.folders:
-            last = folder.path.replace("\\", "/").rstrip("/").rpartition("/")[2]
-            if not folder.is_root and folded(last) not in own_words:
-                names._enter(last, folder)
-        return names
-
-    def _enter(self, name: str, folder: Folder) -> None:
-        parts = tuple(folded_path(name.strip("/")).split("/"))
-        if len(parts) > 1:
-            self.several.setdefault(parts, folder)
-        elif parts[0] and self.single.setdefault(parts[0], folder) is not folder:
-            rivals = self.shared.setdefault(parts[0], [self.single[parts[0]]])
-            if folder not in rivals:
-                rivals.append(folder)
-
-    def are_of(self, folder: Folder, name: str) -> bool:
-        """Whether a folded name is one of the folder's."""
-        return self.single.get(name) is folder
-
-
-def marks_of(tree: Tree, application: Application) -> Marks:
-    """The directories that are pieces, for each folder that arranges by pieces; looked for once in a tree."""
-    if application not in tree.marks:
-        tree.marks[application] = _marks_in(tree, application)
-    return tree.marks[application]
-
-
-def _marks_in(tree: Tree, application: Application) -> Marks:
-    marks: Marks = {}
-    names, directory_of, kinds = tree.listing.names, tree.listing.directory_of, tree.listing.kinds
-
-    def found_by(path: str) -> Iterator[tuple[int, int]]:
-        """Files that the last component matches, each with the directory above the components before it."""
-        *above, last = [Patterns([part]) for part in path.split("/")]
-        pieces: dict[int, int] = {}
-        for row in sorted(last.found_in(tree.by_form)):
-            directory = directory_of[row]
-            if directory not in pieces:
-                pieces[directory] = _above(tree, directory, above)
-            if pieces[directory] >= 0 and kinds[row] != EntryKind.DIRECTORY:
-                yield row, pieces[directory]
-
-    for folder in application.folders:
-        if not folder.mark:
-            continue
-        found = marks.setdefault(folder.name, {})
-        matches = sorted(match for mark in folder.mark for match in found_by(mark))
-        for row, piece in matches:
-            found.setdefault(piece, joined(tree.relative(directory_of[row], piece), names[row]))
-        for barred in folder.unless if found else ():
-            for _, piece in found_by(barred):
-                if found.pop(piece, None):
-                    tree.barred.setdefault(application, set()).add(piece)
-    return marks
-
-
-def _above(tree: Tree, directory: int, parts: list[Patterns]) -> int:
-    """The directory above the last components of `directory` if these match `parts`, else -1."""
-    for part in reversed(parts):
-        if directory == TOP or not part.by_name(tree.names[directory]):
-            return -1
-        directory = tree.parent(directory)
-    return directory
+    folder: Folder
+    why: str
+    """As the user reads it."""
+    evidence: Evidence
 
 
 class Places:
@@ -129,7 +45,7 @@ class Places:
         self._choose = choose
         self.tree = tree
         self.application = application
-        self.names = _Names.of(application)
+        self.names = FolderNames.of(application)
         self.marks = marks_of(tree, application)
         own = {directory for found in self.marks.values() for directory in found}
         self._holding = self._with_those_above(own)
@@ -227,7 +143,7 @@ class Places:
         for child, meant in beside.items():
             self._read_named(child, *meant)
         why = f"the archive's top holds {mark}, the mark of {folder.name}; it takes the archive's name"
-        self.place_piece(top, folder, self.tidy_name_at(top), why, Evidence.MARK, done | beside.keys())
+        self.place_piece(top, self.tidy_name_at(top), Match(folder, why, Evidence.MARK), done | beside.keys())
 
     def _holds_any(self, directory: int) -> bool:
         """Whether anything lies below a directory that may be placed."""
@@ -279,12 +195,12 @@ class Places:
                 self._note_wrapper(directory)
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
-                self.place_piece(child, folder, self.tree.names[child], why, Evidence.MARK)
+                self.place_piece(child, self.tree.names[child], Match(folder, why, Evidence.MARK))
             elif (part_of := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
                 self._note_wrapper(directory)
                 piece, folder = part_of
                 why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
-                self.place_piece(child, folder, self.tree.names[piece], why, Evidence.MARK)
+                self.place_piece(child, self.tree.names[piece], Match(folder, why, Evidence.MARK))
             else:
                 self._read_wrapper(child, done)
 
@@ -338,9 +254,10 @@ class Places:
                 if self._ends_with(below, parts) and self.tree.chain(below)[-len(parts)] == directory:
                     apart.add(below)
                     longer = "/".join(self.tree.path(below).split("/")[-len(parts) :])
-                    self.read_folder(below, other, f"lay in {longer}, a name of {other.name}", Evidence.FOLDER_NAME)
+                    why = f"lay in {longer}, a name of {other.name}"
+                    self.read_folder(below, Match(other, why, Evidence.FOLDER_NAME))
         why = f"lay in {name}, a name of {folder.name}"
-        self.read_folder(directory, folder, why, Evidence.FOLDER_NAME, frozenset(apart))
+        self.read_folder(directory, Match(folder, why, Evidence.FOLDER_NAME), frozenset(apart))
 
     def _fits(self, directory: int, folder: Folder) -> bool:
         """Whether all content below a directory is what a folder takes."""
@@ -374,11 +291,11 @@ class Places:
         for directory, folder in found.items():
             deeper = frozenset(other for other in found if other != directory)
             why = f"lay in {called}/{self.tree.relative(directory, root)}, the path of {folder.name}"
-            self.read_folder(directory, folder, why, Evidence.ROOT_NAME, deeper)
+            self.read_folder(directory, Match(folder, why, Evidence.ROOT_NAME), deeper)
         done = frozenset(found)
         if self.root_folder:
             why = f"lay in {called}, a name of the root"
-            self.read_folder(root, self.root_folder, why, Evidence.ROOT_NAME, done)
+            self.read_folder(root, Match(self.root_folder, why, Evidence.ROOT_NAME), done)
         else:
             self.layout.wrappers.setdefault(self.tree.path(root), f"is a name of the root of {self.application.title}")
             self.read_top(root, done)
@@ -388,19 +305,18 @@ class Places:
     def read_folder(
         self,
         directory: int,
-        folder: Folder,
-        why: str,
-        evidence: Evidence,
+        match: Match,
         done: frozenset[int] = frozenset(),
         *,
         takes_all: bool = False,
         sub: str = "",
     ) -> None:
-        """Place what lies below a directory whose content is the folder's.
+        """Place what lies below a directory whose content is a folder's, but for the sub-trees that are `done`.
 
-        `takes_all` sets aside what the folder says it takes; `sub` is a directory in the folder that it goes to.
+        `takes_all`: also what the folder does not say it takes; `sub` is a directory in the folder that it goes to.
         """
-        while evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
+        folder = match.folder
+        while match.evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
             self.layout.wrappers.setdefault(
                 self.tree.path(directory),
                 f"holds nothing but {self.tree.names[inner]}, a name of {folder.name} too",
@@ -408,21 +324,21 @@ class Places:
             directory = inner
         if folder.arrange is Arrange.PIECES and not sub:
             if mark := self.marks.get(folder.name, {}).get(directory):
-                piece_why = f"{why}; it holds {mark} itself, so it is one piece under the archive's name"
-                self.place_piece(directory, folder, self.tidy_name_at(directory), piece_why, evidence, done)
+                why = f"{match.why}; it holds {mark} itself, so it is one piece under the archive's name"
+                self.place_piece(directory, self.tidy_name_at(directory), match._replace(why=why), done)
             else:
-                self._read_group(directory, directory, folder, why, evidence, done)
+                self._read_group(directory, directory, match, done)
             return
+        takes = Patterns(()) if takes_all else self._takes[folder.name]
         for here in self.tree.below(directory, done):
             relative = self.tree.relative(here, directory)
             if folder.arrange is Arrange.LOOSE:
                 path = joined(folder.path, sub)
-                self._place_files(here, relative, folder, path, why, evidence, notes_apart=True, takes_all=takes_all)
             else:
                 path = joined(folder.path, in_known_spelling(folder, joined(sub, relative)))
-                self._place_files(
-                    here, relative, folder, path, why, evidence, notes_apart=not relative, takes_all=takes_all
-                )
+            if folder.arrange is Arrange.LOOSE or not relative:
+                self._skip_notes(here, match.evidence)
+            self._place_files(here, relative, path, match, takes)
 
     def _only_repeated(self, directory: int, folder: Folder) -> int:
         """The one sub-directory of a directory that holds nothing else, if its name is the folder's too, else 0."""
@@ -434,43 +350,34 @@ class Places:
     def _plain_rows(self, directory: int) -> list[int]:
         return [row for row in self.tree.rows[directory] if row not in self.tree.notes]
 
-    def _place_files(
-        self,
-        here: int,
-        relative: str,
-        folder: Folder,
-        path: str,
-        why: str,
-        evidence: Evidence,
-        *,
-        notes_apart: bool,
-        takes_all: bool,
-    ) -> None:
-        """Place the files directly in a directory of a loose or tree folder; what it does not take stays open."""
-        layout = self.layout
-        names = layout.listing.names
-        takes = Patterns(()) if takes_all else self._takes[folder.name]
-        home = reason = -1
-        is_anything = not takes
+    def _skip_notes(self, here: int, evidence: Evidence) -> None:
+        """Skip the notes directly in a directory."""
         # Where a name says whose the directory is, only a whole name makes notes of a file.
         notes = self.tree.whole_notes if evidence >= Evidence.FOLDER_NAME else self.tree.notes
+        for row in self.tree.rows[here] if notes else ():
+            if row in notes and self.layout.is_open(row):
+                self.layout.skip(row, SkippedKind.NOTES, self.notes)
+
+    def _place_files(self, here: int, relative: str, path: str, match: Match, takes: Patterns) -> None:
+        """Place the files directly in a directory of a loose or tree folder; what it does not take stays open."""
+        layout, folder = self.layout, match.folder
+        names = layout.listing.names
+        home = reason = -1
+        is_anything = not takes
         for row in self.tree.rows[here]:
             if not layout.is_open(row):
                 continue
             name = names[row]
-            if notes_apart and row in notes:
-                layout.set_aside(row, AsideKind.NOTES, self.notes)
-            elif is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
+            if is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
                 if home < 0:
-                    home, reason = layout.home(folder, path), layout.reason(why)
-                layout.place(row, home, reason, evidence)
+                    home, reason = layout.home(folder, path), layout.reason(match.why)
+                layout.place(row, home, reason, match.evidence)
             else:
                 layout.doubt(row, layout.reason(f"{folder.name} takes only {', '.join(folder.takes)}"))
 
-    def _read_group(
-        self, directory: int, top: int, folder: Folder, why: str, evidence: Evidence, done: frozenset[int]
-    ) -> None:
+    def _read_group(self, directory: int, top: int, match: Match, done: frozenset[int]) -> None:
         """Find the pieces below a directory of a pieces folder; what lies between only groups them."""
+        folder, evidence = match.folder, match.evidence
         no_piece = self.layout.reason(
             f"lies in no piece of {folder.name}: no {' or '.join(folder.mark)} beside or above it"
         )
@@ -483,77 +390,30 @@ class Places:
                 for above in self.tree.chain(directory):
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
-                self.place_piece(child, folder, self.tree.names[child], f"{why}; holds {mark}", evidence)
+                self.place_piece(child, self.tree.names[child], match._replace(why=f"{match.why}; holds {mark}"))
             elif directory == top and not self._folder_named(child) and child not in self._holding | self._barred:
                 # What a piece gets later, a patch or a part of it, has no mark of its own.
-                lies = f"{why}; holds no {' or '.join(folder.mark)}: it goes in as it lies, as a part of a piece would"
+                marks = " or ".join(folder.mark)
+                why = f"{match.why}; holds no {marks}: it goes in as it lies, as a part of a piece would"
                 is_told = evidence is Evidence.ROOT_NAME and not folder.is_root
                 weighs = evidence if is_told else Evidence.EVERYDAY
-                self.place_piece(child, folder, self.tree.names[child], lies, weighs)
+                self.place_piece(child, self.tree.names[child], Match(folder, why, weighs))
             else:
-                self._read_group(child, top, folder, why, evidence, done)
+                self._read_group(child, top, match, done)
 
-    def place_piece(
-        self,
-        directory: int,
-        folder: Folder,
-        name: str,
-        why: str,
-        evidence: Evidence,
-        done: frozenset[int] = frozenset(),
-    ) -> None:
+    def place_piece(self, directory: int, name: str, match: Match, done: frozenset[int] = frozenset()) -> None:
         """Place a directory whole, under this name; names inside it mean nothing."""
-        layout = self.layout
+        layout, folder = self.layout, match.folder
         piece = joined(folder.path, name)
-        reason = layout.reason(why)
+        reason = layout.reason(match.why)
         for here in self.tree.below(directory, done):
             rows = [row for row in self.tree.rows[here] if layout.is_open(row)]
             if rows:
                 home = layout.home(folder, joined(piece, self.tree.relative(here, directory)), piece)
                 for row in rows:
-                    layout.place(row, home, reason, evidence)
+                    layout.place(row, home, reason, match.evidence)
             elif not self.tree.children[here] and here in self.tree.empty_rows:
                 row = self.tree.empty_rows[here]
                 if layout.is_open(row):
                     above = joined(piece, self.tree.relative(here, directory)).rpartition("/")[0]
-                    layout.place(row, layout.home(folder, above, piece), reason, evidence)
-
-
-def folder_and_below(application: Application, wanted: str) -> tuple[Folder, str] | None:
-    """The folder that `FOLDER/SUB/DIRECTORY` names, and what stands behind; the longest name counts."""
-    parts = [part for part in wanted.replace("\\", "/").split("/") if part]
-    for count in range(len(parts), 0, -1):
-        if folder := folder_named(application, "/".join(parts[:count])):
-            return folder, "/".join(parts[count:])
-    return None
-
-
-def folder_named(application: Application, name: str) -> Folder | None:
-    """The folder that is called so: by its name, its path or one of its other names."""
-    wanted = folded_path(name.replace("\\", "/").strip("/"))
-    ways = (
-        lambda folder: [folder.name],
-        lambda folder: [folder.path, folder.path.rpartition("/")[2]],
-        lambda folder: folder.also,
-    )
-    for names in ways:
-        for folder in application.folders:
-            if wanted in map(folded_path, names(folder)):
-                return folder
-    return None
-
-
-def joined(path: str, rest: str) -> str:
-    """Two `/`-separated paths as one, where either may be empty and the first may be `.`."""
-    if path in ("", "."):
-        return rest
-    return f"{path}/{rest}" if rest else path
-
-
-def in_known_spelling(folder: Folder, relative: str) -> str:
-    """A path below a `.` folder with its first component as the definition spells it."""
-    if not folder.known or not relative:
-        return relative
-    first, _, rest = relative.partition("/")
-    spelling = next((known for known in folder.known if folded(known) == folded(first)), first)
-    return joined(spelling, rest)
+                    layout.place(row, layout.home(folder, above, piece), reason, match.evidence)

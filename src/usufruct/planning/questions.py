@@ -12,13 +12,13 @@ from usufruct.model.choices import OnClash
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision, Layout, Option
-from usufruct.model.plan import Clash, Plan
+from usufruct.model.plan import Conflict, Plan
 from usufruct.planning.competition import offered
 from usufruct.planning.layout import into_options, sought
 from usufruct.planning.names import compared_versions, numbered, version_of
 from usufruct.planning.self_starting import self_starting_names, starts_by_itself
 
-_IS_REPLACING = int(Clash.REPLACES).__eq__
+_IS_REPLACING = int(Conflict.REPLACES).__eq__
 _MOST_SHOWN = 3
 """Files in the way that a question shows."""
 
@@ -96,7 +96,7 @@ def _is_all_there(plan: Plan, holding: Holding) -> bool:
     """Whether all that would be placed is there already as the holding's, and is all that the holding has."""
     files = 0
     for row in plan.rows():
-        if plan.clash(row) is not Clash.SAME:
+        if plan.conflict(row) is not Conflict.SAME:
             return False
         if all(layer.holding != holding.number for layer in plan.snapshot.found[row].stack):
             return False
@@ -118,9 +118,9 @@ def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Dec
     )
 
 
-def clash_question(plan: Plan) -> Decision:
+def conflict_question(plan: Plan) -> Decision:
     """What becomes of files that are there and differ, where the user wants to be asked."""
-    rows, listing = plan.open_clashes, plan.layout.listing
+    rows, listing = plan.open_conflicts, plan.layout.listing
     size = sum(map(listing.sizes.__getitem__, rows))
     first = listing.path(rows[0])
     what = (
@@ -186,7 +186,7 @@ def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None =
 def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]]:
     """The rows that would replace what another holding than `own` placed, each with that holding."""
     found = plan.snapshot.found
-    for row in compress(range(len(plan.clash_of)), map(_IS_REPLACING, plan.clash_of)):
+    for row in compress(range(len(plan.conflict_of)), map(_IS_REPLACING, plan.conflict_of)):
         stack = found[row].stack
         if stack and (holding := stack[-1].holding) is not None and holding != own:
             yield row, holding

@@ -1,4 +1,4 @@
-"""What no directory speaks for: by pattern to a folder that takes it, else aside."""
+"""What no directory speaks for: by pattern to a folder that takes it, or skipped."""
 
 import posixpath
 from collections.abc import Iterable, Mapping, Sequence, Set
@@ -7,11 +7,11 @@ from msgspec import Struct
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
-from usufruct.model.layout import AsideKind, Evidence, Layout
+from usufruct.model.layout import Evidence, Layout, SkippedKind
 from usufruct.planning.everyday import EVERYDAY, suffix_of
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, joined
 from usufruct.planning.patterns import Patterns, letters_of
-from usufruct.planning.places import NOTES_REASON, joined
+from usufruct.planning.places import NOTES_REASON
 from usufruct.planning.sayings import is_not_current, says_nothing
 from usufruct.planning.tree import Tree
 
@@ -44,13 +44,13 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
             _place_found(layout, tree, folder, here, matched)
 
 
-def set_notes_aside(layout: Layout, tree: Tree) -> None:
-    """Set aside what lies in directories of notes, but for what a name or a mark below them spoke for."""
+def skip_notes(layout: Layout, tree: Tree) -> None:
+    """Skip what lies in directories of notes, but for what a name or a mark below them spoke for."""
     reason = layout.reason(NOTES_REASON)
     for directory in tree.of_notes:
         for row in tree.rows[directory]:
             if layout.is_open(row):
-                layout.set_aside(row, AsideKind.NOTES, reason)
+                layout.skip(row, SkippedKind.NOTES, reason)
 
 
 class _Taker(Struct, frozen=True):
@@ -95,7 +95,7 @@ def _content_top(layout: Layout, tree: Tree) -> int:
     directories = {
         directory
         for directory, rows in enumerate(tree.rows)
-        if any(layout.aside_of[row] != AsideKind.JUNK for row in rows)
+        if any(layout.skipped_as[row] != SkippedKind.JUNK for row in rows)
     }
     return tree.common(directories) if directories else 0
 
@@ -176,7 +176,7 @@ def _from_known(tree: Tree, directory: int, known: dict[str, str]) -> str | None
     return None
 
 
-def set_rest_aside(layout: Layout, tree: Tree, application: Application) -> None:
+def skip_rest(layout: Layout, tree: Tree, application: Application) -> None:
     """Give a reason to every row that found no place."""
     notes = layout.reason(NOTES_REASON)
     inside = layout.reason("an archive inside the archive; --nested opens it")
@@ -185,7 +185,7 @@ def set_rest_aside(layout: Layout, tree: Tree, application: Application) -> None
     special = [row for row in (*tree.notes, *tree.archives) if layout.is_open(row)]
     for row in special:
         if doubts[row] < 0 and row in tree.notes:
-            layout.set_aside(row, AsideKind.NOTES, notes)
+            layout.skip(row, SkippedKind.NOTES, notes)
         elif row in tree.archives:
-            layout.set_aside(row, AsideKind.ARCHIVE, inside)
-    layout.set_open_aside(AsideKind.NOT_TAKEN, unmet)
+            layout.skip(row, SkippedKind.ARCHIVE, inside)
+    layout.skip_open(SkippedKind.NOT_TAKEN, unmet)

@@ -3,19 +3,19 @@
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import AsideKind, Decision, Layout, Option
+from usufruct.model.layout import Decision, Layout, Option, SkippedKind
 from usufruct.planning.dangers import programs_in
 from usufruct.planning.junk import can_run
+from usufruct.planning.names import joined
 from usufruct.planning.patterns import Patterns, letters_of
-from usufruct.planning.places import joined
 from usufruct.planning.tree import Tree
 
 
-def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
-    """Set aside what systems and editors leave behind, and what the definition's `leave` names."""
+def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
+    """Skip what systems and editors leave behind, and what the definition's `leave` names."""
     left_behind = layout.reason("left behind by an operating system, file manager or editor")
     for row in tree.junk:
-        layout.set_aside(row, AsideKind.JUNK, left_behind)
+        layout.skip(row, SkippedKind.JUNK, left_behind)
     if not leave:
         return
     patterns = Patterns(leave)
@@ -35,7 +35,7 @@ def set_junk_aside(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> N
         if why < 0:
             why = _left(layout, patterns, names[row], joined(tree.path(directory), names[row]))
         if why >= 0:
-            layout.set_aside(row, AsideKind.JUNK, why)
+            layout.skip(row, SkippedKind.JUNK, why)
 
 
 def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
@@ -64,17 +64,17 @@ def leave_out(layout: Layout, choices: Choices) -> None:
         reason = layout.reason(f"not among --only {' '.join(choices.only)}")
         for row in list(layout.placed_rows()):
             if not (only.match(layout.listing.path(row)) or only.match(_shown_path(layout, row))):
-                layout.set_aside(row, AsideKind.LEFT_OUT, reason)
+                layout.skip(row, SkippedKind.LEFT_OUT, reason)
     if choices.picked is not None:
         picked, reason = frozenset(choices.picked), layout.reason("not picked")
         for row in list(layout.placed_rows()):
             if layout.listing.path(row) not in picked:
-                layout.set_aside(row, AsideKind.LEFT_OUT, reason)
+                layout.skip(row, SkippedKind.LEFT_OUT, reason)
     if choices.skip:
         skip = Patterns(choices.skip)
         for row in list(layout.placed_rows()):
             if pattern := skip.match(layout.listing.path(row)) or skip.match(_shown_path(layout, row)):
-                layout.set_aside(row, AsideKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
+                layout.skip(row, SkippedKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
 
 
 def _is_expected(layout: Layout, row: int) -> bool:
@@ -102,7 +102,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     if policy is Programs.REFUSE:
         reason = layout.reason(f"can run, and {application.name} is not given programs")
         for row in programs:
-            layout.set_aside(row, AsideKind.NOT_TAKEN, reason)
+            layout.skip(row, SkippedKind.NOT_TAKEN, reason)
         return
     size = sum(listing.sizes[row] for row in programs)
     example = listing.path(programs[0])

@@ -2,7 +2,7 @@
 
 from msgspec import Struct
 
-from usufruct.model.plan import Leave, RemovalStep, TakeOut
+from usufruct.model.plan import Detach, Leave, RemovalStep
 from usufruct.model.records import FileKind, FileState, Layer
 
 
@@ -111,9 +111,9 @@ def out_of(
     if above and above[0].holding is None:
         if above[0].state.kind is not FileKind.ABSENT and not gives_back_changed:
             return Leave(directory, name, above[0].state)
-        return TakeOut(directory, name, (mine.level, above[0].level), disk, None, None, changes_disk=False)
+        return Detach(directory, name, (mine.level, above[0].level), disk, None, None, changes_disk=False)
     if above:
-        return TakeOut(directory, name, (mine.level,), disk, None, None, changes_disk=False)
+        return Detach(directory, name, (mine.level,), disk, None, None, changes_disk=False)
     documented = None
     if not is_unchanged(mine, disk):
         if disk.kind is not FileKind.ABSENT and not gives_back_changed:
@@ -123,7 +123,7 @@ def out_of(
     now = disk if documented else mine.state
     is_as_before = beneath is not None and beneath.state.is_alike(now)
     nothing_to_do = (beneath is None and now.kind is FileKind.ABSENT) or is_as_before
-    return TakeOut(directory, name, (mine.level,), disk, documented, beneath, changes_disk=not nothing_to_do)
+    return Detach(directory, name, (mine.level,), disk, documented, beneath, changes_disk=not nothing_to_do)
 
 
 def needs_digest(stack: tuple[Layer, ...], holding: int, disk: FileState) -> bool:

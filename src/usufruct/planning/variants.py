@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 from usufruct.model.applications import Arrange
 from usufruct.model.choices import Choices
-from usufruct.model.layout import AsideKind, Decision, Evidence, Layout, Option
+from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.tree import Tree
 
@@ -24,7 +24,7 @@ _MOST = 24
 """Directories that are compared; where there are more, they are the things themselves."""
 
 
-def settle_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
+def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
     """Leave out the variants that were not chosen; ask where nothing was, though a tree would hold them all."""
     words = {folded_path(word.strip("/")): word for word in choices.choose}
     # The same names in several places are one question.
@@ -43,7 +43,7 @@ def settle_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
             reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
             for name, places in names.items():
                 for row in _rows_below(layout, tree, *places) if name not in chosen else ():
-                    layout.set_aside(row, AsideKind.NOT_CHOSEN, reason)
+                    layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
         else:
             layout.decisions.append(_question(layout, tree, names))
 

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from usufruct.files.looking import with_digest
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, stamps_of_holding
+from usufruct.ledger.layers import directories_of_holding, fingerprints_of_holding
 from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_in, places_of, untouched
 
@@ -61,8 +61,8 @@ def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
     fine = 0
     others: list[Compared] = []
     for directory, path in directories_of_holding(ledger, holding):
-        stamps, covered = stamps_of_holding(ledger, holding, directory, alone=False)
-        same, changed = untouched(path, stamps)
+        fingerprints, covered = fingerprints_of_holding(ledger, holding, directory, alone=False)
+        same, changed = untouched(path, fingerprints)
         fine += len(same)
         places = places_in(ledger, directory, path, [*covered, *changed])
         others.extend(_examined(place, holding, deep=False) for place in places)
@@ -72,7 +72,7 @@ def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
 def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:
     mine, above = place.stack[index], place.stack[index + 1 :]
     if above:
-        # What the user made of it before another holding covered it is settled when that one goes.
+        # What the user made of it before another holding covered it comes up when that one goes.
         return Condition.COVERED
     disk = place.disk
     if disk.kind is FileKind.ABSENT:

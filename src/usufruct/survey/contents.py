@@ -9,7 +9,7 @@ from usufruct.files.looking import BLOCK, digest_of
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Layout
 from usufruct.model.snapshot import Snapshot
-from usufruct.planning.clashes import may_be_same
+from usufruct.planning.conflicts import may_be_same
 from usufruct.planning.junk import HEAD, begins_program
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from usufruct.files.looking import state_at
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import Stamp, directories_of_holding, stacks_in, stacks_of_holding
+from usufruct.ledger.layers import Fingerprint, directories_of_holding, stacks_in, stacks_of_holding
 from usufruct.model.records import FileState, Layer
 
 
@@ -25,7 +25,9 @@ class HeldPlace(NamedTuple):
     """What is there now, without digest."""
 
 
-def untouched(directory: str, stamps: Iterable[Stamp], at: int | None = None) -> tuple[list[str], list[str]]:
+def untouched(
+    directory: str, fingerprints: Iterable[Fingerprint], at: int | None = None
+) -> tuple[list[str], list[str]]:
     """The names in a directory at which the very same files are still, by size, time and inode; and the others.
 
     `at`: the directory's descriptor, where it is open already.
@@ -34,7 +36,7 @@ def untouched(directory: str, stamps: Iterable[Stamp], at: int | None = None) ->
     others: list[str] = []
     is_file, above = stat.S_ISREG, f"{directory}/" if at is None else ""
     lstat = os.lstat if at is None else partial(os.lstat, dir_fd=at)
-    for name, size, modified, inode in stamps:
+    for name, size, modified, inode in fingerprints:
         try:
             found = lstat(above + name)
         except OSError:

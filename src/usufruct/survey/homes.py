@@ -16,7 +16,7 @@ from usufruct.ledger.layers import directory_number, names_in, stacks_in
 from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
-from usufruct.planning.clashes import in_the_way
+from usufruct.planning.conflicts import in_the_way
 from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import needs_digest
 

@@ -4,7 +4,7 @@ import os
 
 from usufruct.files.paths import is_below, real_path
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import AsideKind, Layout
+from usufruct.model.layout import Layout, SkippedKind
 from usufruct.model.snapshot import Snapshot
 
 
@@ -29,8 +29,8 @@ def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
     return found
 
 
-def set_dangling_aside(layout: Layout, snapshot: Snapshot) -> None:
-    """Set links aside that point to what is neither placed nor there: they would lead nowhere."""
+def skip_dangling(layout: Layout, snapshot: Snapshot) -> None:
+    """Skip links that point to what is neither placed nor there: they would lead nowhere."""
     kinds, targets = layout.listing.kinds, layout.listing.targets
     links = [row for row in layout.placed_rows() if kinds[row] == EntryKind.LINK] if targets else []
     if not links:
@@ -46,8 +46,8 @@ def set_dangling_aside(layout: Layout, snapshot: Snapshot) -> None:
         for row in dangling:
             there.discard(f"{snapshot.surveyed(layout.home_of[row]).path}/{layout.name(row)}")
             why = f"is a link to {targets[row]}, which is neither placed nor there"
-            layout.set_aside(row, AsideKind.NOT_TAKEN, layout.reason(why))
-        # A link to a link that was set aside leads nowhere either.
+            layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(why))
+        # A link to a link that is skipped leads nowhere either.
         links = [row for row in links if row not in dangling] if dangling else []
 
 

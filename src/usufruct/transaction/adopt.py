@@ -6,19 +6,19 @@ from usufruct.files.paths import is_below
 from usufruct.ledger.holdings import enter_places, holdings_without_places
 from usufruct.ledger.layers import directories_of_holding
 from usufruct.survey.drives import drives_of
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 
-def record_missing_places(edges: Edges) -> None:
+def record_missing_places(resources: Resources) -> None:
     """Record the volumes of holdings that an older version placed, where their files' directories are there.
 
     Those of a drive that is away wait until it is back: an empty mount point must not be taken for it.
     """
-    ledger = edges.ledger
+    ledger = resources.ledger
     holdings = holdings_without_places(ledger)
     if not holdings:
         return
-    drives = drives_of(ledger, edges.platform.identity_of_volume)
+    drives = drives_of(ledger, resources.platform.identity_of_volume)
     with ledger.transaction():
         for holding in holdings:
             there = [path for _, path in directories_of_holding(ledger, holding.number) if os.path.isdir(path)]

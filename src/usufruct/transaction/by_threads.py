@@ -25,89 +25,110 @@ _MOMENT = 0.2
 def by_threads(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
     """The calling thread and some more each read and write whole files of their own.
 
-    That the caller works too, between taking what was done, spares a thread that only waits for its turn.
+    `tell` hears now and then how many bytes are written of files that are not finished yet.
     """
-    portions: queue.SimpleQueue[Sequence[int]] = queue.SimpleQueue()
-    for one in portions_of(jobs, workers):
-        portions.put(one)
-    done: queue.Queue[Any] = queue.Queue(4 * workers)
-    is_over = threading.Event()
-    unfinished = [0] * workers
+    return _Staging(archive, jobs, workers, tell).all()
 
-    def told(blocks: Iterable[bytes], number: int) -> Iterator[bytes]:
-        for block in blocks:
-            if is_over.is_set():
-                raise _Stopped
-            yield block
-            unfinished[number] += len(block)
-            if not number:
-                tell(sum(unfinished))
 
-    def staged_by(number: int) -> Iterator[Staged]:
-        while not is_over.is_set():
+class _Staging:
+    """Several threads that share what there is to stage."""
+
+    def __init__(self, archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> None:
+        self._archive, self._jobs, self._tell = archive, jobs, tell
+        self._portions: queue.SimpleQueue[Sequence[int]] = queue.SimpleQueue()
+        for one in portions_of(jobs, workers):
+            self._portions.put(one)
+        self._done: queue.Queue[Any] = queue.Queue(4 * workers)
+        """What the other threads staged, what made one fail, and None from each that has nothing left to do."""
+        self._is_over = threading.Event()
+        self._unfinished = [0] * workers
+        """Thread → bytes of the file that it is at."""
+
+    def all(self) -> Iterator[Staged]:
+        """All that was staged, as it is.
+
+        That the calling thread works too, between taking what the others did, spares one that only waits for its turn.
+        """
+        threads = [
+            threading.Thread(target=self._work, args=[number], name=f"stage-{number}")
+            for number in range(1, len(self._unfinished))
+        ]
+        for thread in threads:
+            thread.start()
+        try:
+            running, own = len(threads), self._staged_by(0)
+            while True:
+                if (mine := next(own, None)) is not None:
+                    yield mine
+                elif not running:
+                    return
+                while running and (found := self._next_of_others(waits=not mine)) is not _NOTHING:
+                    if found is None:
+                        running -= 1
+                    elif isinstance(found, BaseException):
+                        raise found
+                    else:
+                        yield found
+        finally:
+            self._is_over.set()
+            for thread in threads:
+                thread.join()
+
+    def _next_of_others(self, *, waits: bool) -> Any:
+        """What another thread handed over; _NOTHING where there is nothing now, or was nothing for a moment."""
+        try:
+            return self._done.get(timeout=_MOMENT) if waits else self._done.get_nowait()
+        except queue.Empty:
+            if waits:
+                self._tell(sum(self._unfinished))
+            return _NOTHING
+
+    def _work(self, number: int) -> None:
+        try:
+            for staged in self._staged_by(number):
+                self._put(staged)
+        except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
+            self._put(error)
+        self._put(None)
+
+    def _staged_by(self, number: int) -> Iterator[Staged]:
+        while not self._is_over.is_set():
             try:
-                portion = portions.get_nowait()
+                portion = self._portions.get_nowait()
             except queue.Empty:
                 return
             staged = []
-            for row, blocks in archive.stream(portion):
-                job = jobs.make(row)
+            for row, blocks in self._archive.stream(portion):
+                job = self._jobs.make(row)
                 # Of a small file there is no second block to stop before or to tell of.
-                staged.append(written(job, told(blocks, number) if job.size > SMALL else blocks))
-            unfinished[number] = 0
+                staged.append(written(job, self._told(blocks, number) if job.size > SMALL else blocks))
+            self._unfinished[number] = 0
             yield staged
 
-    def work(number: int) -> None:
-        try:
-            for staged in staged_by(number):
-                _put(done, staged, is_over)
-        except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
-            _put(done, error, is_over)
-        _put(done, None, is_over)
+    def _told(self, blocks: Iterable[bytes], number: int) -> Iterator[bytes]:
+        for block in blocks:
+            if self._is_over.is_set():
+                raise _Stopped
+            yield block
+            self._unfinished[number] += len(block)
+            if not number:
+                self._tell(sum(self._unfinished))
 
-    threads = [threading.Thread(target=work, args=[number], name=f"stage-{number}") for number in range(1, workers)]
-    for thread in threads:
-        thread.start()
-    try:
-        running, own = len(threads), staged_by(0)
-        while True:
-            if (mine := next(own, None)) is not None:
-                yield mine
-            elif not running:
-                return
-            while running:
-                try:
-                    found = done.get_nowait() if mine else done.get(timeout=_MOMENT)
-                except queue.Empty:
-                    if not mine:
-                        tell(sum(unfinished))
-                    break
-                if found is None:
-                    running -= 1
-                elif isinstance(found, BaseException):
-                    raise found
-                else:
-                    yield found
-    finally:
-        is_over.set()
-        for thread in threads:
-            thread.join()
+    def _put(self, item: object) -> None:
+        """Hand over, unless nobody waits any more."""
+        while not self._is_over.is_set():
+            try:
+                self._done.put(item, timeout=0.1)
+            except queue.Full:
+                continue
+            return
 
 
 class _Stopped(Exception):
     """Nobody waits for the rest any more."""
 
 
-def _put(done: "queue.Queue[Any]", item: object, is_over: threading.Event) -> None:
-    """Hand over, unless nobody waits any more."""
-    while not is_over.is_set():
-        try:
-            done.put(item, timeout=0.1)
-        except queue.Full:
-            continue
-        return
-
-
+_NOTHING = object()
 _END = object()
 """Stands behind the last block of a file."""
 

@@ -7,13 +7,13 @@ from collections.abc import Iterable, Sequence, Set
 
 from usufruct.errors import MachineError
 from usufruct.files.directories import Walk
-from usufruct.files.staging import settling
+from usufruct.files.staging import with_time_left
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
     enter_unneeded,
     others_touching,
     set_phase,
-    set_settling,
+    set_time_left,
     split_change,
 )
 from usufruct.ledger.holdings import (
@@ -36,7 +36,7 @@ from usufruct.ledger.layers import (
     leaves_layers,
     must_stay_on_record,
     set_backed,
-    settle_directory,
+    set_left,
     stacks_in,
     surfacing,
     takes_layers,
@@ -66,7 +66,7 @@ class MadeDurable:
     def _make(self) -> None:
         try:
             for staging in self._work.stagings:
-                self._work.edges.platform.make_durable(staging.path)
+                self._work.resources.platform.make_durable(staging.path)
         except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
             self._error = error
 
@@ -81,15 +81,15 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
     """Make all that was staged durable, and say in the transaction that is open that the intent is complete."""
     (durable or MadeDurable(work)).wait()
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
-    work.edges.checkpoint("staged")
+    work.resources.checkpoint("staged")
     refuse_waiting(work)
-    work.edges.backups.note_for(None)
-    set_phase(work.edges.ledger, work.change, Phase.SWITCHING)
+    work.resources.backups.note_for(None)
+    set_phase(work.resources.ledger, work.change, Phase.SWITCHING)
 
 
 def refuse_waiting(work: Work) -> None:
     """Raise MachineError if a change that waits to be reversed touches one of the same directories."""
-    if other := others_touching(work.edges.ledger, work.change):
+    if other := others_touching(work.resources.ledger, work.change):
         path, about = other
         raise MachineError(
             f"{path} is part of a change of {about} that was cut off and could not be reversed yet.",
@@ -100,9 +100,9 @@ def refuse_waiting(work: Work) -> None:
 
 def execute(work: Work) -> None:
     """Switch in what the committed intent says, and commit that it is done."""
-    work.edges.checkpoint("intent")
+    work.resources.checkpoint("intent")
     switch_in(work)
-    work.edges.checkpoint("switched-all")
+    work.resources.checkpoint("switched-all")
     finish(work)
 
 
@@ -111,21 +111,21 @@ def finish(work: Work, *, touches_disk: bool = True) -> None:
 
     `touches_disk`: otherwise only the record changes, and no directory goes or gets another time.
     """
-    edges, ledger = work.edges, work.edges.ledger
+    resources, ledger = work.resources, work.resources.ledger
     touched = touched_directories(ledger, work.change)
-    lasting = _settle_directories(work, touched, touches_disk=touches_disk)
+    lasting = _leave_directories(work, touched, touches_disk=touches_disk)
     if touches_disk:
         _make_names_durable(work, touched)
-    edges.checkpoint("switched-durable")
+    resources.checkpoint("switched-durable")
     with ledger.transaction():
         enter_done(work, touched, lasting)
     _log.info("change %d of %s: done, in %d directories", work.change, work.about, len(touched))
-    edges.checkpoint("done")
+    resources.checkpoint("done")
 
 
 def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> None:
-    """Enter, in the transaction that is open, that the change is done; `lasting` as `_settle_directories` gives it."""
-    edges, ledger = work.edges, work.edges.ledger
+    """Enter, in the transaction that is open, that the change is done; `lasting` as `_leave_directories` gives it."""
+    resources, ledger = work.resources, work.resources.ledger
     if work.revives is not None:
         revive_holding(ledger, work.change, work.revives)
     for holding, files, size, is_partial in work.totals:
@@ -134,32 +134,32 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
     forget_past_holdings(ledger, work.change - KEPT_CHANGES)
     for directory, _ in touched:
         keep_past(ledger, work.change, directory.number, directory.path)
-        _settle_stacks(ledger, work.change, directory.number)
+        _close_stacks(ledger, work.change, directory.number)
     forget_touched(ledger, work.change)
     for directory, _ in touched:
         if directory.number in lasting:
-            settle_directory(ledger, directory.number, lasting[directory.number])
+            set_left(ledger, directory.number, lasting[directory.number])
         else:
             forget_directory(ledger, directory.number)
     for staging in work.stagings:
-        set_settling(ledger, settling(staging))
-    set_phase(ledger, work.change, Phase.DONE, edges.now())
+        set_time_left(ledger, with_time_left(staging))
+    set_phase(ledger, work.change, Phase.DONE, resources.now())
     if work.parts:
         split_change(ledger, work.change, work.parts)
 
 
-def _settle_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:
+def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:
     """Drop emptied directories that Usufruct made; directory number → time, of those that stay on record.
 
     A directory in which nothing of Usufruct's is left gets its first time back, if nobody else changed it.
     """
     lasting: dict[int, int] = {}
     needed: set[str] = set()
-    with Walk(work.edges.platform) as walk:
+    with Walk(work.resources.platform) as walk:
         for directory, modified in reversed(touched):
             path = directory.path
             here = walk.reach(path) if walk.is_there(path) else None
-            if path in needed or must_stay_on_record(work.edges.ledger, work.change, directory.number):
+            if path in needed or must_stay_on_record(work.resources.ledger, work.change, directory.number):
                 if directory.is_made:
                     needed.add(os.path.dirname(path))
                 lasting[directory.number] = here.modified if here else directory.left or 0
@@ -168,7 +168,7 @@ def _settle_directories(work: Work, touched: list[Touched], *, touches_disk: boo
             elif directory.is_made:
                 # One in which the user keeps something stays, and is theirs from now on.
                 walk.reach(os.path.dirname(path)).drop(os.path.basename(path))
-                work.edges.checkpoint("directory-dropped")
+                work.resources.checkpoint("directory-dropped")
             elif directory.original is not None and modified == directory.left:
                 here.set_time(directory.original)
     return lasting
@@ -177,11 +177,11 @@ def _settle_directories(work: Work, touched: list[Touched], *, touches_disk: boo
 def _make_names_durable(work: Work, touched: list[Touched]) -> None:
     """Return once the renames, and the backups they made, would survive a power cut."""
     paths = [directory.path for directory, _ in touched]
-    work.edges.platform.sync_names(path for path in paths if os.path.isdir(path))
-    work.edges.backups.make_durable()
+    work.resources.platform.sync_names(path for path in paths if os.path.isdir(path))
+    work.resources.backups.make_durable()
 
 
-def _settle_stacks(ledger: Ledger, change: int, directory: int) -> None:
+def _close_stacks(ledger: Ledger, change: int, directory: int) -> None:
     """Strike what the change took from a directory's stacks, and note the backups that nobody needs any more."""
     if not takes_layers(ledger, change, directory):
         # It only brought layers, on top of what was there: nothing comes to lie higher by it.
@@ -205,7 +205,7 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
 
     Of `strangers` the backups that are not what they should be are kept for good.
     """
-    edges, ledger, change = work.edges, work.edges.ledger, work.change
+    resources, ledger, change = work.resources, work.resources.ledger, work.change
     touched = touched_directories(ledger, change)
     _make_names_durable(work, touched)
     lacking = {stranger.lacking for stranger in strangers if stranger.lacking}
@@ -224,14 +224,16 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
             if directory.left is None:
                 forget_directory(ledger, directory.number)
         # What it took into the backups before anything on record told of it; nothing else there is touched.
-        enter_unneeded(ledger, edges.backups.brought(change))
+        enter_unneeded(ledger, resources.backups.brought(change))
         for staging in work.stagings:
-            set_settling(ledger, settling(staging))
-        set_phase(ledger, change, Phase.REVERSED, edges.now())
+            set_time_left(ledger, with_time_left(staging))
+        set_phase(ledger, change, Phase.REVERSED, resources.now())
     _log.info("change %d of %s: reversed, in %d directories", change, work.about, len(touched))
-    edges.checkpoint("reversed")
+    resources.checkpoint("reversed")
 
 
 def _note_unneeded(work: Work, digests: Iterable[bytes], lacking: Set[str]) -> None:
-    backups = work.edges.backups
-    enter_unneeded(work.edges.ledger, (one for one in digests if not lacking or backups.path_of(one) not in lacking))
+    backups = work.resources.backups
+    enter_unneeded(
+        work.resources.ledger, (one for one in digests if not lacking or backups.path_of(one) not in lacking)
+    )

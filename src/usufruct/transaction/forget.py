@@ -9,7 +9,7 @@ from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_of
 from usufruct.transaction.finish import finish, refuse_waiting
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.work import Edges, chain_to_make
+from usufruct.transaction.work import Resources, chain_to_make
 
 
 def replaced_by(ledger: Ledger, holding: int) -> list[tuple[str, bytes]]:
@@ -29,14 +29,14 @@ def _is_alone(place: HeldPlace, holding: int) -> bool:
     return all(layer.holding in (None, holding) for layer in place.stack)
 
 
-def forget_holding(edges: Edges, holding: Holding) -> int:
+def forget_holding(resources: Resources, holding: Holding) -> int:
     """Drop a holding's record; gives how many files stay. Nothing on disk is touched.
 
     Where other holdings lie beneath, what is on disk becomes a layer of the user's own, so that they are told apart.
     """
-    places = list(places_of(edges.ledger, holding.number))
-    with change_under_way(edges, ChangeKind.FORGET, holding.name) as work:
-        ledger = edges.ledger
+    places = list(places_of(resources.ledger, holding.number))
+    with change_under_way(resources, ChangeKind.FORGET, holding.name) as work:
+        ledger = resources.ledger
         with ledger.transaction():
             for path in dict.fromkeys(place.path for place in places):
                 enter_directories(ledger, work.change, chain_to_make(work, path))

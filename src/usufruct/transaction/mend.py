@@ -29,11 +29,11 @@ from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.condition import Compared
 from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.detach import destination_of, enter_removal, removal_of
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
-from usufruct.transaction.take_out import destination_of, enter_removal, removal_of
-from usufruct.transaction.work import Edges, Work, chain_to_make
+from usufruct.transaction.work import Resources, Work, chain_to_make
 
 
 class Mending(Struct, frozen=True):
@@ -48,7 +48,7 @@ class Mending(Struct, frozen=True):
 
 
 def repair_holding(
-    edges: Edges, holding: Holding, broken: Sequence[tuple[Compared, int | None]], archive: Archive
+    resources: Resources, holding: Holding, broken: Sequence[tuple[Compared, int | None]], archive: Archive
 ) -> int:
     """Write the broken files of a holding anew, each given with its row in the archive; gives how many.
 
@@ -56,9 +56,9 @@ def repair_holding(
     """
     mendings = [Mending(one.place.path, one.place.name, one.layer, row) for one, row in broken]
     places = {(one.place.path, one.place.name): one.place for one, _ in broken}
-    with change_under_way(edges, ChangeKind.REPAIR, holding.name) as work:
-        work.stage_for(_destinations(edges, holding, mendings))
-        with edges.ledger.transaction():
+    with change_under_way(resources, ChangeKind.REPAIR, holding.name) as work:
+        work.stage_for(_destinations(resources, holding, mendings))
+        with resources.ledger.transaction():
             _enter_directories(work, mendings)
             for mending, state in _staged(work, mendings, archive):
                 _renew(work, places[mending.path, mending.name], mending.layer, state)
@@ -69,7 +69,7 @@ def repair_holding(
 
 def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None:
     """Enter a layer anew: its content is what it was, what is on disk is the odd one out."""
-    ledger = work.edges.ledger
+    ledger = work.resources.ledger
     disk = with_digest(place.disk, f"{place.path}/{place.name}")
     mark_layers_gone(ledger, work.change, [(place.directory, place.name, layer.level)])
     told = NewLayer(place.directory, place.name, Layer(layer.level + 1, None, disk))
@@ -78,7 +78,7 @@ def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None
 
 
 def lay_back(
-    edges: Edges,
+    resources: Resources,
     holding: Holding,
     past: Sequence[tuple[PastLayer, int | None]],
     archive: Archive,
@@ -94,12 +94,12 @@ def lay_back(
     Raises DamagedArchive if the archive has another content than was placed.
     """
     mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past]
-    with change_under_way(edges, ChangeKind.ADD, holding.name, root=root) as work:
+    with change_under_way(resources, ChangeKind.ADD, holding.name, root=root) as work:
         work.revives = None if was_partial else holding.number
-        work.stage_for(_destinations(edges, holding, mendings))
-        with edges.ledger.transaction():
+        work.stage_for(_destinations(resources, holding, mendings))
+        with resources.ledger.transaction():
             _enter_directories(work, mendings)
-            enter_places(edges.ledger, holding.number, work.held)
+            enter_places(resources.ledger, holding.number, work.held)
             files, size = (holding.files, holding.size) if was_partial else (0, 0)
             for mending, state in _staged(work, mendings, archive):
                 _lay(work, holding.number, mending, state)
@@ -107,15 +107,15 @@ def lay_back(
                     files, size = files + 1, size + state.size
             work.totals.append((holding.number, files, size, is_partial))
             if was_partial:
-                set_part(edges.ledger, work.change, brought=holding.number)
-            edges.backups.make_durable()
+                set_part(resources.ledger, work.change, brought=holding.number)
+            resources.backups.make_durable()
             seal_intent(work)
         execute(work)
     return sum(mending.layer.state.kind is not FileKind.DIRECTORY for mending in mendings)
 
 
 def put_before(
-    edges: Edges,
+    resources: Resources,
     brought: Holding,
     taken: Holding,
     past: Sequence[tuple[PastLayer, int | None]],
@@ -127,19 +127,19 @@ def put_before(
 
     Gives how many files it has, and the paths of those that the user changed since: they stay, with it.
     """
-    going = removal_of(edges.ledger, brought.number, in_detail=True)
+    going = removal_of(resources.ledger, brought.number, in_detail=True)
     known = {(one.path, one.name): one for one, _ in past}
     places = {(place.path, place.name): place for place, _ in going.takes}
     left = {(place.path, place.name) for place, _ in going.leaves}
     takes = tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known)
     out = replace(going, takes=takes, whole=frozenset())
     mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past if (one.path, one.name) not in left]
-    with change_under_way(edges, ChangeKind.UPDATE, taken.name, root=root) as work:
+    with change_under_way(resources, ChangeKind.UPDATE, taken.name, root=root) as work:
         work.revives = taken.number
-        work.stage_for([*_destinations(edges, taken, mendings), *out.destinations(edges.ledger, brought)])
-        with edges.ledger.transaction():
-            mark_gone(edges.ledger, work.change, brought.number)
-            enter_places(edges.ledger, taken.number, work.held)
+        work.stage_for([*_destinations(resources, taken, mendings), *out.destinations(resources.ledger, brought)])
+        with resources.ledger.transaction():
+            mark_gone(resources.ledger, work.change, brought.number)
+            enter_places(resources.ledger, taken.number, work.held)
             _enter_directories(work, mendings)
             out = enter_removal(work, out)
             hand_over(work, out.leaves, brought.number, taken.number)
@@ -151,26 +151,26 @@ def put_before(
                     level = layer_of(place.stack, brought.number).level
                     place = place._replace(disk=disk)
                     enter_renewal(work, place, level, taken.number, state, mending.layer.entry)
-                    enter_holding_directories(edges.ledger, taken.number, [place.directory])
+                    enter_holding_directories(resources.ledger, taken.number, [place.directory])
                 else:
                     _lay(work, taken.number, mending, state)
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
             work.totals.append((taken.number, files, size, False))
-            edges.backups.make_durable()
+            resources.backups.make_durable()
             seal_intent(work)
         execute(work)
     return files, tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
 
 
-def _destinations(edges: Edges, holding: Holding, mendings: Iterable[Mending]) -> Iterator[tuple[str, str]]:
+def _destinations(resources: Resources, holding: Holding, mendings: Iterable[Mending]) -> Iterator[tuple[str, str]]:
     for path in {mending.path for mending in mendings}:
-        yield path, destination_of(edges.ledger, path, holding)
+        yield path, destination_of(resources.ledger, path, holding)
 
 
 def _enter_directories(work: Work, mendings: Iterable[Mending]) -> None:
     for path in dict.fromkeys(mending.path for mending in mendings):
-        enter_directories(work.edges.ledger, work.change, chain_to_make(work, path))
+        enter_directories(work.resources.ledger, work.change, chain_to_make(work, path))
 
 
 def _staged(work: Work, mendings: Sequence[Mending], archive: Archive) -> Iterator[tuple[Mending, FileState]]:
@@ -185,7 +185,7 @@ def _staged(work: Work, mendings: Sequence[Mending], archive: Archive) -> Iterat
         else:
             os.makedirs(staged, exist_ok=True)
             yield mending, state_at(staged)
-        work.edges.checkpoint("staged-one")
+        work.resources.checkpoint("staged-one")
     for row, blocks in archive.stream(sorted(by_row)):
         mending = by_row[row]
         wanted = mending.layer.state
@@ -197,7 +197,7 @@ def _staged(work: Work, mendings: Sequence[Mending], archive: Archive) -> Iterat
                 path=archive.path,
             )
         yield mending, state
-        work.edges.checkpoint("staged-one")
+        work.resources.checkpoint("staged-one")
 
 
 def _staged_path(work: Work, mending: Mending) -> str:
@@ -208,28 +208,28 @@ def _staged_path(work: Work, mending: Mending) -> str:
 
 def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
     """Enter one layer where it lay in its stack, beneath what lies higher."""
-    edges, layer = work.edges, mending.layer
-    directory = directory_number(edges.ledger, mending.path)
+    resources, layer = work.resources, mending.layer
+    directory = directory_number(resources.ledger, mending.path)
     assert directory is not None, "the change entered its directories first"
-    stack = stacks_in(edges.ledger, directory, [mending.name]).get(mending.name, ())
+    stack = stacks_in(resources.ledger, directory, [mending.name]).get(mending.name, ())
     staged = work.staging_of(mending.path).incoming(mending.path) + f"/{mending.name}"
-    enter_holding_directories(edges.ledger, holding, [directory])
+    enter_holding_directories(resources.ledger, holding, [directory])
     if any(other.level > layer.level for other in stack):
         is_backed = state.kind is FileKind.FILE
         if is_backed:
-            edges.backups.keep(staged, state)
+            resources.backups.keep(staged, state)
         drop_staged(work, staged)
         again = Layer(layer.level, holding, state, layer.entry, is_backed)
-        enter_layers(edges.ledger, work.change, [NewLayer(directory, mending.name, again)])
+        enter_layers(resources.ledger, work.change, [NewLayer(directory, mending.name, again)])
         return
     path = f"{mending.path}/{mending.name}"
     disk = with_digest(state_at(path), path)
     laid = laid_on(stack, disk, holding, state, layer.entry, at_least=layer.level)
-    enter_layers(edges.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
-    set_backed(edges.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
+    enter_layers(resources.ledger, work.change, (NewLayer(directory, mending.name, one) for one in laid.layers))
+    set_backed(resources.ledger, ((directory, mending.name, level) for level in laid.covered), is_backed=True)
     if laid.is_shared:
         drop_staged(work, staged)
         if laid.backs_up:
-            edges.backups.keep(path, disk, stays=True)
-    elif laid.backs_up and not edges.backups.is_beside(mending.path):
-        edges.backups.keep(path, disk)
+            resources.backups.keep(path, disk, stays=True)
+    elif laid.backs_up and not resources.backups.is_beside(mending.path):
+        resources.backups.keep(path, disk)

@@ -26,20 +26,20 @@ from usufruct.ledger.layers import (
 from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.holdings import Holding, Volume
-from usufruct.model.layout import AsideKind
+from usufruct.model.layout import SkippedKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.detach import Removal, enter_removal, removal_of
 from usufruct.transaction.finish import MadeDurable, execute, seal_intent
 from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
 from usufruct.transaction.stage import stage_files
-from usufruct.transaction.take_out import Removal, enter_removal, removal_of
-from usufruct.transaction.work import Edges, Work, chain_to_make
+from usufruct.transaction.work import Resources, Work, chain_to_make
 
 _BATCH = 10_000
 """Rows entered into the ledger at once."""
@@ -94,39 +94,45 @@ class _Contents:
         return f"{directory}/{self.plan.name(row) if row in self.found else self.names[row]}"
 
 
-def place_holding(
-    edges: Edges,
-    archive: Archive,
-    plan: Plan,
-    holding: Holding,
-    volumes: Sequence[Volume] = (),
-    *,
-    programs_allowed: bool,
-    updates: Holding | None = None,
-    claims: bool = False,
-) -> Placed:
-    """Carry out a plan and record it as a holding, which takes the place of the one that it `updates`.
+class ToPlace(Struct, frozen=True, kw_only=True):
+    """A plan, and what becomes a holding by it."""
+
+    plan: Plan
+    holding: Holding
+    volumes: Sequence[Volume]
+    """The files of the archives that it comes from."""
+    updates: Holding | None
+    """The one whose place it takes."""
+    programs_allowed: bool
+    """Files that can run keep that ability."""
+    claims: bool
+    """Files of the user's with the same content become the holding's own."""
+
+
+def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Placed:
+    """Carry out a plan and record it as a holding.
 
     In an update new files come, files no longer shipped go, layers keep their order, and what the user changed stays.
     On any error everything is as it was before, and the error says so. Raises DecisionNeeded if the plan places
     nothing. The archive is closed once it was read.
     """
+    plan, holding, updates = wanted.plan, wanted.holding, wanted.updates
     if next(plan.rows(), None) is None:
         raise DecisionNeeded("Nothing is left to place.", remedy="Look at the archive with `usufruct look`.")
-    out = _going(edges, plan, updates) if updates else Removal()
+    out = _going(resources, plan, updates) if updates else Removal()
     kind = ChangeKind.UPDATE if updates else ChangeKind.ADD
-    with change_under_way(edges, kind, holding.name) as work:
-        contents = _Contents(work, plan, claims=claims)
+    with change_under_way(resources, kind, holding.name) as work:
+        contents = _Contents(work, plan, claims=wanted.claims)
         homes = [(home.path, home.base) for home in plan.snapshot.homes if home]
-        work.stage_for([*homes, *(out.destinations(edges.ledger, updates) if updates else ())])
-        with edges.ledger.transaction():
+        work.stage_for([*homes, *(out.destinations(resources.ledger, updates) if updates else ())])
+        with resources.ledger.transaction():
             if updates:
-                mark_gone(edges.ledger, work.change, updates.number)
-            number = enter_holding(edges.ledger, work.change, holding)
-            enter_places(edges.ledger, number, work.held)
-            enter_volumes(edges.ledger, number, volumes)
+                mark_gone(resources.ledger, work.change, updates.number)
+            number = enter_holding(resources.ledger, work.change, holding)
+            enter_places(resources.ledger, number, work.held)
+            enter_volumes(resources.ledger, number, wanted.volumes)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
-            _enter_staged(work, contents, layers, archive, programs_allowed=programs_allowed)
+            _enter_staged(work, contents, layers, archive, programs_allowed=wanted.programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))
             # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
             archive.close()
@@ -134,7 +140,7 @@ def place_holding(
             durable = None if updates else MadeDurable(work)
             placed = layers.complete()
             for note in notes:
-                enter_note(edges.ledger, number, note)
+                enter_note(resources.ledger, number, note)
             out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
@@ -145,10 +151,10 @@ def place_holding(
     return replace(placed, notes=notes, taken=out.files, kept=kept)
 
 
-def _going(edges: Edges, plan: Plan, updates: Holding) -> Removal:
+def _going(resources: Resources, plan: Plan, updates: Holding) -> Removal:
     """What becomes of the destinations of the holding that is updated, those that are renewed left out."""
     renewed = {(plan.snapshot.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
-    return removal_of(edges.ledger, updates.number, without=renewed)
+    return removal_of(resources.ledger, updates.number, without=renewed)
 
 
 def _enter_staged(
@@ -160,14 +166,14 @@ def _enter_staged(
     done = size = 0
 
     def tell(unfinished: int) -> None:
-        work.edges.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
+        work.resources.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
 
     programs = None if programs_allowed else _Programs(contents.listing)
     for staged in _staged(contents, rows, archive, tell, programs):
         for row, state in staged:
             layers.enter(row, state)
             size += state.size
-            work.edges.checkpoint("staged-one")
+            work.resources.checkpoint("staged-one")
         done += len(staged)
         tell(0)
     if programs:
@@ -249,7 +255,7 @@ class _Layers:
                 assert_never(step)
 
     def _enter_batch(self) -> None:
-        ledger, change = self._work.edges.ledger, self._work.change
+        ledger, change = self._work.resources.ledger, self._work.change
         enter_files(ledger, change, self._holding, self._new)
         enter_layers(ledger, change, self._batch)
         enter_layers(ledger, change, self._told, gone=True)
@@ -258,7 +264,7 @@ class _Layers:
         self._told.clear()
 
     def _lay(self, step: Replace, state: FileState, entry: str) -> None:
-        backups, name = self._work.edges.backups, step.found.name
+        backups, name = self._work.resources.backups, step.found.name
         above = self._contents.plan.snapshot.surveyed(step.home).path
         path, directory = f"{above}/{name}", self._directories[step.home]
         disk = _disk_state(path, step)
@@ -289,7 +295,7 @@ class _Layers:
         """The backups are on the volume of this directory, asked once of each."""
         found = self._beside.get(directory)
         if found is None:
-            found = self._beside[directory] = self._work.edges.backups.is_beside(directory)
+            found = self._beside[directory] = self._work.resources.backups.is_beside(directory)
         return found
 
     def _renew(self, step: Renew, state: FileState, entry: str) -> None:
@@ -302,11 +308,11 @@ class _Layers:
     def complete(self) -> Placed:
         """Enter what is left; gives what was placed."""
         self._enter_batch()
-        edges = self._work.edges
-        set_backed(edges.ledger, self._covered, is_backed=True)
-        enter_holding_directories(edges.ledger, self._holding, self._directories.values())
-        enter_claims(edges.ledger, self._holding, self._claims)
-        edges.backups.make_durable()
+        resources = self._work.resources
+        set_backed(resources.ledger, self._covered, is_backed=True)
+        enter_holding_directories(resources.ledger, self._holding, self._directories.values())
+        enter_claims(resources.ledger, self._holding, self._claims)
+        resources.backups.make_durable()
         return Placed(
             self._files, self._size, frozenset(self._shared), frozenset(self._replaced), (), claimed=len(self._claims)
         )
@@ -317,7 +323,7 @@ def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
     homes: dict[int, int] = {}
     for number in sorted({*map(contents.plan.layout.home_of.__getitem__, contents.plan.rows())}):
         chain = chain_to_make(work, contents.plan.snapshot.surveyed(number).path)
-        homes[number] = enter_directories(work.edges.ledger, work.change, chain)
+        homes[number] = enter_directories(work.resources.ledger, work.change, chain)
     return homes
 
 
@@ -349,7 +355,7 @@ def _staged(
         return Job(row, contents.staged_path(row), listing.sizes[row], listing.modified(row), mode, look)
 
     jobs = Jobs(rows, listing.sizes, make)
-    yield from stage_files(archive, jobs, tell, may_fork=contents.work.edges.platform.can_fork)
+    yield from stage_files(archive, jobs, tell, may_fork=contents.work.resources.platform.can_fork)
 
 
 def _disk_state(path: str, step: Replace | Renew) -> FileState:
@@ -366,10 +372,10 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     """Keep the archive's notes with the record."""
     listing = plan.layout.listing
     rows, size = [], 0
-    for kind in (AsideKind.NOTES, AsideKind.NOT_TAKEN):
-        for row in plan.layout.rows_aside(kind):
+    for kind in (SkippedKind.NOTES, SkippedKind.NOT_TAKEN):
+        for row in plan.layout.rows_skipped(kind):
             # What nothing takes but a person can read or look at may be what explains the rest.
-            is_kept = kind is AsideKind.NOTES or can_be_read(listing.names[row])
+            is_kept = kind is SkippedKind.NOTES or can_be_read(listing.names[row])
             if is_kept and listing.kinds[row] == EntryKind.FILE and listing.sizes[row] <= _LARGEST_NOTE:
                 size += listing.sizes[row]
                 if size <= _MOST_NOTES:
@@ -377,14 +383,14 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     rows.sort()
     if not rows:
         return
-    top = f"{work.edges.notes}/{holding}"
+    top = f"{work.resources.notes}/{holding}"
     if os.path.isdir(top):
         # Of an addition that was cut off before its number was on record.
-        work.edges.platform.remove_tree(top)
+        work.resources.platform.remove_tree(top)
     os.makedirs(top)
     for number, (row, blocks) in enumerate(archive.stream(rows)):
         suffix = os.path.splitext(listing.names[row])[1]
         name = f"{number}{suffix if suffix[1:].isalnum() and suffix.isascii() else ''}"
         state = write_new(f"{top}/{name}", blocks, listing.modified(row), FILE_MODE)
         yield Note(listing.path(row), name, state.size)
-    work.edges.platform.make_durable(top)
+    work.resources.platform.make_durable(top)

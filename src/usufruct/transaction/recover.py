@@ -13,7 +13,7 @@ from usufruct.survey.drives import drives_of, place_of_staging
 from usufruct.transaction.finish import finish_reversed
 from usufruct.transaction.switch import Stranger, switch_back
 from usufruct.transaction.tidying import tidy, tidy_if_possible
-from usufruct.transaction.work import Edges, Work
+from usufruct.transaction.work import Resources, Work
 
 _log = logging.getLogger(__name__)
 _AS_BEFORE = "What had begun was reversed; everything is as before."
@@ -33,69 +33,69 @@ class Recovered(Struct, frozen=True):
 
 
 @contextmanager
-def change_under_way(edges: Edges, kind: ChangeKind, about: str, *, root: int = 0) -> Iterator[Work]:
+def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root: int = 0) -> Iterator[Work]:
     """A change that is reversed if anything inside fails; inside must end with `finish`.
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
     as it was before, and says so; if the change was done when it happened, it says that. What it leaves to be removed
     is left for the next change, or for whoever made the edges to do in the end.
     """
-    if not is_tidy(edges.ledger):
-        tidy_if_possible(edges)
+    if not is_tidy(resources.ledger):
+        tidy_if_possible(resources)
     # Nothing is on disk before the first staging directory is recorded, and that waits.
-    with edges.ledger.transaction(waits=False):
-        change = begin_change(edges.ledger, kind, about, edges.now(), root=root)
-    edges.backups.note_for(change)
+    with resources.ledger.transaction(waits=False):
+        change = begin_change(resources.ledger, kind, about, resources.now(), root=root)
+    resources.backups.note_for(change)
     try:
-        yield Work(edges, change, about)
+        yield Work(resources, change, about)
     except BaseException as error:
-        if phase_of(edges.ledger, change) is Phase.DONE:
+        if phase_of(resources.ledger, change) is Phase.DONE:
             kept = f"The {kind} of {about} was finished before; it stays."
             raise _told(error, kept, "Nothing of it has to be done again.") from error
-        raise _told(error, *_undone(edges, change)) from error
+        raise _told(error, *_undone(resources, change)) from error
     finally:
-        edges.backups.note_for(None)
+        resources.backups.note_for(None)
 
 
-def reverse(edges: Edges, change: int, about: str = "") -> tuple[Stranger, ...]:
+def reverse(resources: Resources, change: int, about: str = "") -> tuple[Stranger, ...]:
     """Take a change back, however far it came, unless it is done; gives what somebody else changed and was left.
 
     Raises DriveAway where a volume that it staged on is not there, LeadsElsewhere or OSError where a directory cannot
     be reached: the change is then still to be reversed.
     """
-    work = Work(edges, change, about, stagings=stagings_of(edges.ledger, change))
-    drives_of(edges.ledger, edges.platform.identity_of_volume).refuse_away(
+    work = Work(resources, change, about, stagings=stagings_of(resources.ledger, change))
+    drives_of(resources.ledger, resources.platform.identity_of_volume).refuse_away(
         f"What was cut off ({about})", map(place_of_staging, work.stagings)
     )
-    strangers = switch_back(work) if phase_of(edges.ledger, change) is Phase.SWITCHING else []
+    strangers = switch_back(work) if phase_of(resources.ledger, change) is Phase.SWITCHING else []
     finish_reversed(work, strangers)
     return tuple(strangers)
 
 
-def recover(edges: Edges) -> Recovered:
+def recover(resources: Resources) -> Recovered:
     """Reverse every change that was cut off, as far as it can be reached, and tidy after those that have ended."""
     done: list[tuple[Change, tuple[Stranger, ...]]] = []
     waiting: list[tuple[Change, UsufructError]] = []
-    for change in unfinished_changes(edges.ledger):
+    for change in unfinished_changes(resources.ledger):
         try:
-            done.append((change, reverse(edges, change.number, change.about)))
+            done.append((change, reverse(resources, change.number, change.about)))
         except UsufructError as error:
             waiting.append((change, error))
         except OSError as error:
             waiting.append((change, _refused(error, "It stays as it is, to be reversed.")))
     for change, why in waiting:
         _log.warning("change %d of %s cannot be reversed yet: %s", change.number, change.about, why)
-    return Recovered(tuple(done), tuple(waiting), tuple(tidy(edges)))
+    return Recovered(tuple(done), tuple(waiting), tuple(tidy(resources)))
 
 
-def _undone(edges: Edges, change: int) -> tuple[str, str]:
+def _undone(resources: Resources, change: int) -> tuple[str, str]:
     """Reverse a change that failed; gives how things are then in words, and what to do if not all is well."""
     try:
-        strangers = reverse(edges, change)
+        strangers = reverse(resources, change)
     except (OSError, UsufructError) as error:
         _log.warning("change %d could not be reversed at once: %s", change, error)
         return f"What had begun could not be reversed yet: {error}", "`usufruct recover` reverses it."
-    tidy_if_possible(edges)
+    tidy_if_possible(resources)
     if not strangers:
         return _AS_BEFORE, ""
     changed = "; ".join(map(words_for, strangers))

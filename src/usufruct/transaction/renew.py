@@ -23,24 +23,24 @@ def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state:
 
     `place.disk` and `state` carry their digests. What is not to be switched in does not stay staged.
     """
-    edges, change = work.edges, work.change
+    resources, change = work.resources, work.change
     directory, name = place.directory, place.name
     renewed = renewal(place.stack, level, place.disk, holding, state, entry)
     staged = f"{work.staging_of(place.path).incoming(place.path)}/{name}"
-    mark_layers_gone(edges.ledger, change, [(directory, name, level)])
+    mark_layers_gone(resources.ledger, change, [(directory, name, level)])
     if renewed.documented:
-        enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
+        enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
     if renewed.layer.is_backed and not renewed.is_same:
-        edges.backups.keep(staged, renewed.layer.state)
+        resources.backups.keep(staged, renewed.layer.state)
     if renewed.is_same or not renewed.is_on_top:
         drop_staged(work, staged)
-    enter_layers(edges.ledger, change, [NewLayer(directory, name, renewed.layer)])
+    enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.layer)])
     return renewed
 
 
 def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int, holding: int) -> None:
     """Let one holding have what the user changed of another: the layers stay as they are."""
-    ledger, change = work.edges.ledger, work.change
+    ledger, change = work.resources.ledger, work.change
     for place, _ in leaves:
         enter_directories(ledger, change, chain_to_make(work, place.path))
         mine = layer_of(place.stack, former)
@@ -59,4 +59,4 @@ def drop_staged(work: Work, path: str) -> None:
     if stat.S_ISDIR(os.lstat(path).st_mode):
         os.rmdir(path)
     else:
-        work.edges.platform.unlink(path)
+        work.resources.platform.unlink(path)

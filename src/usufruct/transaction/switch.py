@@ -14,8 +14,8 @@ from usufruct.files.staging import Staging
 from usufruct.files.writing import write_link
 from usufruct.ledger.layers import (
     Difference,
+    Fingerprint,
     KnownDirectory,
-    Stamp,
     backed_layers,
     differences,
     going_files,
@@ -31,9 +31,9 @@ from usufruct.transaction.work import Work
 
 def switch_in(work: Work) -> None:
     """Carry out the intent, directory by directory; raises PlanIsStale if the disk is not as the intent expects."""
-    ledger, checkpoint = work.edges.ledger, work.edges.checkpoint
+    ledger, checkpoint = work.resources.ledger, work.resources.checkpoint
     switched_whole: set[str] = set()
-    with Walk(work.edges.platform) as walk:
+    with Walk(work.resources.platform) as walk:
         for directory, modified in touched_directories(ledger, work.change):
             path = directory.path
             if os.path.dirname(path) in switched_whole:
@@ -78,12 +78,12 @@ def _make_new(above: Directory, name: str) -> None:
         raise _stale(f"{above.path}/{name}") from error
 
 
-def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Sequence[Stamp]) -> bool:
+def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Sequence[Fingerprint]) -> bool:
     """Take a directory out in one rename, where Usufruct made it and nothing but files that go is in it.
 
     It is looked at once more where no other program finds it: somebody may have written to it just before.
     """
-    path, ledger = directory.path, work.edges.ledger
+    path, ledger = directory.path, work.resources.ledger
     stays = must_stay_on_record(ledger, work.change, directory.number) or is_above_others(ledger, directory.number)
     if stays or not directory.is_made:
         return False
@@ -102,25 +102,27 @@ def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Se
     return True
 
 
-def _insist_on(work: Work, directory: KnownDirectory, outgoing: str, going: Sequence[Stamp]) -> None:
+def _insist_on(work: Work, directory: KnownDirectory, outgoing: str, going: Sequence[Fingerprint]) -> None:
     """Raise PlanIsStale if what was taken out is not what was to go: somebody wrote it just before."""
     for name in untouched(outgoing, going)[1]:
-        (stack,) = stacks_in(work.edges.ledger, directory.number, [name]).values()
+        (stack,) = stacks_in(work.resources.ledger, directory.number, [name]).values()
         found = f"{outgoing}/{name}"
         if not with_digest(state_at(found), found).has_same_content(stack[0].state):
             raise _stale(f"{directory.path}/{name}")
 
 
-def _set_out_plain(work: Work, here: Directory, directory: KnownDirectory, going: Sequence[Stamp]) -> frozenset[str]:
+def _set_out_plain(
+    work: Work, here: Directory, directory: KnownDirectory, going: Sequence[Fingerprint]
+) -> frozenset[str]:
     """Take those of these files out that are what they were; gives their names."""
-    checkpoint, move_out = work.edges.checkpoint, here.move_out
+    checkpoint, move_out = work.resources.checkpoint, here.move_out
     outgoing = work.staging_of(here.path).outgoing(directory.number)
     os.makedirs(outgoing, exist_ok=True)
     same = frozenset(untouched(here.path, going, here.at)[0])
     for name in same:
         move_out(name, f"{outgoing}/{name}")
         checkpoint("set-out")
-    _insist_on(work, directory, outgoing, [stamp for stamp in going if stamp[0] in same])
+    _insist_on(work, directory, outgoing, [fingerprint for fingerprint in going if fingerprint[0] in same])
     return same
 
 
@@ -152,8 +154,8 @@ def _advance(work: Work, staging: Staging, number: int, here: Directory, differe
     try:
         match before.kind:
             case FileKind.FILE if difference.is_covered:
-                work.edges.backups.keep(path, before, at=here.at)
-                work.edges.checkpoint("backed-up")
+                work.resources.backups.keep(path, before, at=here.at)
+                work.resources.checkpoint("backed-up")
             case FileKind.FILE | FileKind.LINK:
                 outgoing = f"{staging.outgoing(number)}/{name}"
                 _set_out(work, here, name, outgoing, is_replaced=after.kind is not FileKind.ABSENT)
@@ -174,10 +176,6 @@ def _advance(work: Work, staging: Staging, number: int, here: Directory, differe
 
 def _insist_it_is(before: FileState, outgoing: str, path: str) -> None:
     """Raise PlanIsStale if what was taken out is not what was to go."""
-    taken = os.lstat(outgoing)
-    is_it = (taken.st_ino, taken.st_mtime_ns) == (before.inode, before.modified)
-    if before.kind is FileKind.FILE and is_it and taken.st_size == before.size:
-        return
     found = state_at(outgoing)
     if not found.is_same_file(before) and not with_digest(found, outgoing).has_same_content(before):
         raise _stale(path)
@@ -195,7 +193,7 @@ def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replac
             if is_ready:
                 raise
             os.makedirs(os.path.dirname(outgoing), exist_ok=True)
-    work.edges.checkpoint("set-out")
+    work.resources.checkpoint("set-out")
 
 
 class Stranger(NamedTuple):
@@ -214,10 +212,10 @@ def switch_back(work: Work) -> list[Stranger]:
     May be repeated after an interruption at any point. Raises LeadsElsewhere or OSError where a directory cannot be
     reached any more; the rest may be undone by then.
     """
-    ledger, checkpoint = work.edges.ledger, work.edges.checkpoint
+    ledger, checkpoint = work.resources.ledger, work.resources.checkpoint
     touched = touched_directories(ledger, work.change)
     strangers = []
-    with Walk(work.edges.platform) as walk:
+    with Walk(work.resources.platform) as walk:
         for directory, modified in touched:
             if modified is not None and not walk.is_there(directory.path):
                 _make_again(work, walk, directory)
@@ -298,7 +296,7 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
 
 def _guard_again(work: Work, here: Directory, name: str, before: FileState, disk: FileState) -> None:
     """Give a file the mode back that had to be lifted where it keeps a file from being replaced."""
-    if work.edges.platform.mode_guards_names and before.kind is FileKind.FILE and disk.mode != before.mode:
+    if work.resources.platform.mode_guards_names and before.kind is FileKind.FILE and disk.mode != before.mode:
         set_mode(f"{here.path}/{name}", before.mode)
 
 
@@ -314,19 +312,19 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
     # A later recovery trusts the name: it may stand for nothing that is not whole.
     growing = f"{above}.growing"
     if os.path.lexists(growing):
-        work.edges.platform.unlink(growing)
+        work.resources.platform.unlink(growing)
     if before.kind is FileKind.LINK:
         write_link(growing, before.target, before.modified)
     else:
-        if not work.edges.backups.holds(before.digest):
+        if not work.resources.backups.holds(before.digest):
             # It was set out, not backed up, and whoever moved or emptied the folder took the staging directory too.
             raise UnsoundBackup(
                 f"{waiting} is not there any more.", remedy="Look where the folder is now.", path=waiting
             )
-        is_last = backed_layers(work.edges.ledger, before.digest) <= 1
-        work.edges.backups.give(before, growing, is_last=is_last)
-        work.edges.platform.sync_file(growing)
-    work.edges.checkpoint("original-back")
+        is_last = backed_layers(work.resources.ledger, before.digest) <= 1
+        work.resources.backups.give(before, growing, is_last=is_last)
+        work.resources.platform.sync_file(growing)
+    work.resources.checkpoint("original-back")
     os.rename(growing, waiting)
     return waiting
 
@@ -347,6 +345,6 @@ def _rescued(work: Work, directory: KnownDirectory, difference: Difference) -> s
         source = _original(work, directory, difference)
     except UnsoundBackup:
         return ""
-    saved = free_path(difference.name, work.edges.saved, work.edges.platform)
-    copy_whole(source, saved, work.edges.platform)
+    saved = free_path(difference.name, work.resources.saved, work.resources.platform)
+    copy_whole(source, saved, work.resources.platform)
     return saved

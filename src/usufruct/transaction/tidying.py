@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 from usufruct.errors import Interrupted, MachineError
-from usufruct.files.staging import Staging, drop_staging, settling
+from usufruct.files.staging import Staging, drop_staging, with_time_left
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
     clear_all_unneeded,
@@ -19,30 +19,30 @@ from usufruct.ledger.changes import (
     clear_unneeded_notes,
     forget_staging,
     noted_backups,
-    set_settling,
+    set_time_left,
     stagings_of_ended,
     unfinished_changes,
     unneeded_backups,
     unneeded_notes,
 )
 from usufruct.survey.drives import Presence, drives_of, place_of_staging
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 _log = logging.getLogger(__name__)
 _MANY, _LARGE = 500, 256 << 20
 """Files and bytes that take longer to remove than a process takes to start."""
 
 
-def takes_long(edges: Edges) -> bool:
+def takes_long(resources: Resources) -> bool:
     """Whether what is left to remove is so much that nobody should wait for it."""
-    unneeded = unneeded_backups(edges.ledger, _MANY + 1)
+    unneeded = unneeded_backups(resources.ledger, _MANY + 1)
     size, files = 0, len(unneeded)
-    if files > _MANY or edges.ledger.is_half_empty:
+    if files > _MANY or resources.ledger.is_half_empty:
         return True
     for digest in unneeded:
         with suppress(OSError):
-            size += edges.backups.size_of(digest)
-    for staging in stagings_of_ended(edges.ledger):
+            size += resources.backups.size_of(digest)
+    for staging in stagings_of_ended(resources.ledger):
         for directory, _, names in os.walk(staging.path):
             files += 1 + len(names)
             if files > _MANY:
@@ -52,76 +52,94 @@ def takes_long(edges: Edges) -> bool:
     return size > _LARGE
 
 
-def tidy(edges: Edges) -> list[str]:
+def tidy(resources: Resources) -> list[str]:
     """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated.
 
     Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
     """
-    ledger, drives = edges.ledger, drives_of(edges.ledger, edges.platform.identity_of_volume)
+    ledger, drives = resources.ledger, drives_of(resources.ledger, resources.platform.identity_of_volume)
     recorded = [
         staging
         for staging in stagings_of_ended(ledger)
         if drives.presence(place_of_staging(staging)) is not Presence.AWAY
     ]
     noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
-    stagings = _settle(ledger, recorded)
-    edges.checkpoint("tidying")
-    dropped = []
-    for staging in stagings:
-        with faults.of(staging.path):
-            drop_staging(staging, edges.platform)
-            dropped.append(staging)
-        edges.checkpoint("staging-dropped")
-    # A directory whose removal a power cut takes back must still be on record.
-    for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
-        with faults.of(parent):
-            if os.path.isdir(parent):
-                edges.platform.sync_directory(parent)
-    settled = []
-    for digest, is_needed in noted:
-        try:
-            if is_needed:
-                # It was given back as the very same file, and something else needs the content still.
-                edges.backups.part(digest)
-            else:
-                edges.backups.drop(digest)
-            settled.append(digest)
-        except (OSError, MachineError) as error:
-            faults.add(edges.backups.path_of(digest), error)
-        edges.checkpoint("backup-dropped")
-    forgotten = []
-    for number in notes:
-        kept = f"{edges.notes}/{number}"
-        with faults.of(kept):
-            if os.path.isdir(kept):
-                edges.platform.remove_tree(kept)
-            forgotten.append(number)
-    with faults.of(edges.backups.top):
+    stagings = _with_times_left(ledger, recorded)
+    resources.checkpoint("tidying")
+    dropped = _drop_stagings(resources, stagings, faults)
+    struck = _drop_backups(resources, noted, faults)
+    forgotten = _drop_notes(resources, notes, faults)
+    with faults.of(resources.backups.top):
         if noted:
-            edges.backups.drop_empty()
-        edges.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
+            resources.backups.drop_empty()
+        resources.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
     with ledger.transaction():
         for staging in dropped:
             forget_staging(ledger, staging)
-        if len(settled) == len(noted):
+        if len(struck) == len(noted):
             clear_all_unneeded(ledger)
         else:
-            clear_unneeded(ledger, settled)
+            clear_unneeded(ledger, struck)
         clear_unneeded_notes(ledger, forgotten)
-    edges.checkpoint("tidied")
+    resources.checkpoint("tidied")
     if ledger.is_half_empty:
         with faults.of(str(ledger.path)):
             ledger.shrink()
     return faults.found
 
 
-def tidy_if_possible(edges: Edges) -> None:
+def _drop_stagings(resources: Resources, stagings: Sequence[Staging], faults: "_Faults") -> list[Staging]:
+    """Remove staging directories, durably; gives those that are gone."""
+    dropped = []
+    for staging in stagings:
+        with faults.of(staging.path):
+            drop_staging(staging, resources.platform)
+            dropped.append(staging)
+        resources.checkpoint("staging-dropped")
+    # A directory whose removal a power cut takes back must still be on record.
+    for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
+        with faults.of(parent):
+            if os.path.isdir(parent):
+                resources.platform.sync_directory(parent)
+    return dropped
+
+
+def _drop_backups(resources: Resources, noted: Sequence[tuple[bytes, bool]], faults: "_Faults") -> list[bytes]:
+    """Remove backups, or let them stop being a second name of what was given back; gives those that are done."""
+    struck = []
+    for digest, is_needed in noted:
+        try:
+            if is_needed:
+                # It was given back as the very same file, and something else needs the content still.
+                resources.backups.part(digest)
+            else:
+                resources.backups.drop(digest)
+            struck.append(digest)
+        except (OSError, MachineError) as error:
+            faults.add(resources.backups.path_of(digest), error)
+        resources.checkpoint("backup-dropped")
+    return struck
+
+
+def _drop_notes(resources: Resources, notes: Sequence[int], faults: "_Faults") -> list[int]:
+    """Remove the notes of holdings that are gone; gives the holdings' numbers."""
+    forgotten = []
+    for number in notes:
+        kept = f"{resources.notes}/{number}"
+        with faults.of(kept):
+            if os.path.isdir(kept):
+                resources.platform.remove_tree(kept)
+            forgotten.append(number)
+    return forgotten
+
+
+def tidy_if_possible(resources: Resources) -> None:
     """Tidy; what cannot be removed now, for whatever reason, is removed by the next command.
 
     Raises Interrupted where a person does not want to wait for it.
     """
     try:
-        tidy(edges)
+        tidy(resources)
     except KeyboardInterrupt as error:
         raise Interrupted(
             "Stopped while what is not needed any more was being removed; the next command removes the rest.",
@@ -132,13 +150,13 @@ def tidy_if_possible(edges: Edges) -> None:
         _log.warning("tidying was put off: %s", error)
 
 
-def _settle(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
+def _with_times_left(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
     """Record, before any of these is removed, the time that its parent gets, where that is not so already."""
-    found = [settling(staging) for staging in stagings]
+    found = [with_time_left(staging) for staging in stagings]
     if found != list(stagings):
         with ledger.transaction():
             for staging in found:
-                set_settling(ledger, staging)
+                set_time_left(ledger, staging)
     return found
 
 

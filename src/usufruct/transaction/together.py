@@ -8,10 +8,10 @@ from usufruct.errors import Interrupted, UnsoundBackup, UsufructError
 from usufruct.ledger.holdings import is_there, mark_gone
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
+from usufruct.transaction.detach import Removal, Removed, enter_removal, removal_of
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.take_out import Removal, Removed, enter_removal, removal_of
-from usufruct.transaction.work import Edges
+from usufruct.transaction.work import Resources
 
 _MOST_FILES = 5000
 """Files of one change of several: with more, waiting for the disk is little beside the rest."""
@@ -25,28 +25,28 @@ class Leaving(Struct, frozen=True):
     root: int = 0
 
 
-def remove_together(edges: Edges, leaving: Iterable[Leaving]) -> list[Removed]:
+def remove_together(resources: Resources, leaving: Iterable[Leaving]) -> list[Removed]:
     """Take out as many of these as can go as one change, in their order; gives what became of each of those.
 
     None of them if the first can only go by itself: because files of it stay, or it lies on or beneath the next, or
     something failed; then everything is as it was. The history gets a change for each.
     """
-    together = _together(edges, leaving)
+    together = _together(resources, leaving)
     if len(together) < 2:
         return []
     try:
-        return _removed(edges, together)
+        return _removed(resources, together)
     except Interrupted:
         raise
     except UsufructError:
-        if not is_there(edges.ledger, together[0][0].holding.number):
+        if not is_there(resources.ledger, together[0][0].holding.number):
             # All of them are out, and what failed came behind that.
             raise
         # Whichever it was about is told when each goes by itself.
         return []
 
 
-def _together(edges: Edges, leaving: Iterable[Leaving]) -> list[tuple[Leaving, Removal]]:
+def _together(resources: Resources, leaving: Iterable[Leaving]) -> list[tuple[Leaving, Removal]]:
     """The first ones and what taking them out does, as far as they touch no file of one another and none stays."""
     together: list[tuple[Leaving, Removal]] = []
     numbers: set[int] = set()
@@ -55,7 +55,7 @@ def _together(edges: Edges, leaving: Iterable[Leaving]) -> list[tuple[Leaving, R
         number, files = one.holding.number, files + one.holding.files
         if files > _MOST_FILES:
             break
-        removal = removal_of(edges.ledger, number)
+        removal = removal_of(resources.ledger, number)
         owners = {layer.holding for place, _ in removal.takes for layer in place.stack}
         if removal.leaves or owners & numbers:
             break
@@ -64,11 +64,11 @@ def _together(edges: Edges, leaving: Iterable[Leaving]) -> list[tuple[Leaving, R
     return together
 
 
-def _removed(edges: Edges, together: Sequence[tuple[Leaving, Removal]]) -> list[Removed]:
-    ledger = edges.ledger
+def _removed(resources: Resources, together: Sequence[tuple[Leaving, Removal]]) -> list[Removed]:
+    ledger = resources.ledger
     names = [one.holding.name for one, _ in together]
     about = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
-    with change_under_way(edges, ChangeKind.REMOVE, about) as work:
+    with change_under_way(resources, ChangeKind.REMOVE, about) as work:
         work.stage_for(place for one, removal in together for place in removal.destinations(ledger, one.holding))
         with ledger.transaction():
             for one, removal in together:

@@ -25,7 +25,7 @@ def no_checkpoint(name: str) -> None:
     """Do nothing at a named point."""
 
 
-class Edges(Struct, frozen=True, kw_only=True):
+class Resources(Struct, frozen=True, kw_only=True):
     """The outside that a change touches, handed in so that tests can stand in for it."""
 
     ledger: Ledger
@@ -46,7 +46,7 @@ class Edges(Struct, frozen=True, kw_only=True):
 class Work(Struct):
     """A change under way."""
 
-    edges: Edges
+    resources: Resources
     change: int
     about: str = ""
     """Names of the holdings concerned."""
@@ -95,11 +95,11 @@ class Work(Struct):
 
         Each is on record before it is made. Raises LeadsElsewhere where a destination is a link now.
         """
-        edges, ledger = self.edges, self.edges.ledger
-        drives = drives_of(ledger, edges.platform.identity_of_volume)
+        resources, ledger = self.resources, self.resources.ledger
+        drives = drives_of(ledger, resources.platform.identity_of_volume)
         stagings: list[Staging] = []
         for base in sorted({staging_base(*directory) for directory in set(directories)}):
-            with reached(base, edges.platform):
+            with reached(base, resources.platform):
                 held = drives.held(base)
             stagings.append(replace(staging_for(base), volume=held.volume, is_beside=held.is_beside))
             self.held.append(held)
@@ -108,7 +108,7 @@ class Work(Struct):
         with ledger.transaction():
             for staging in stagings:
                 enter_staging(ledger, self.change, staging)
-        edges.checkpoint("staging-recorded")
+        resources.checkpoint("staging-recorded")
         for staging in stagings:
             make_staging(staging)
         # Several may stand in one directory, and the making of each gives it another time.
@@ -117,7 +117,7 @@ class Work(Struct):
         with ledger.transaction(waits=False):
             for staging in self.stagings:
                 enter_staging(ledger, self.change, staging)
-        edges.checkpoint("staging-made")
+        resources.checkpoint("staging-made")
 
 
 def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:

@@ -8,7 +8,7 @@ from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.streamed import StreamedArchive
 from usufruct.errors import DamagedArchive
-from usufruct.files.sources import PartSource, Source
+from usufruct.files.sources import SliceSource, Source
 
 _LEAD, _SECTION = 96, b"\x8e\xad\xe8\x01"
 """Bytes before the first section of an rpm, and what each section begins with."""
@@ -50,7 +50,7 @@ class RpmArchive(CpioArchive):
         path: str,
         name: str,
         source: Source,
-        content: PartSource,
+        content: SliceSource,
         compression: str,
         access: Access,
         allowance: Allowance,
@@ -72,7 +72,7 @@ def _summed(blocks: Iterator[bytes], stated: int) -> Iterator[bytes]:
         raise MemberFault("its bytes do not match their sum")
 
 
-def content_of_rpm(path: str, name: str, source: Source) -> PartSource:
+def content_of_rpm(path: str, name: str, source: Source) -> SliceSource:
     """The packed cpio in an rpm, behind its lead and two sections, of which the first is filled to eight bytes.
 
     The layout is in the Linux Standard Base, chapter "Package File Format". Raises DamagedArchive.
@@ -89,4 +89,4 @@ def content_of_rpm(path: str, name: str, source: Source) -> PartSource:
                 remedy="Download it again.",
                 path=path,
             )
-    return PartSource(source, at)
+    return SliceSource(source, at)

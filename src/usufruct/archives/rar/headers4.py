@@ -8,13 +8,13 @@ import stat
 import struct
 import zlib
 
-from usufruct.archives.rar.parts import (
+from usufruct.archives.rar.common import (
     AES_BLOCK,
+    Cipher,
     HeaderLocked,
-    Lock,
-    OldLock,
+    OldCipher,
     Piece,
-    Rar4Lock,
+    Rar4Cipher,
     RarFault,
     RarMember,
     VolumeMissing,
@@ -111,7 +111,7 @@ class Rar4Reader:
             assert self._password is not None, "a locked header is read only with a password"
             from Cryptodome.Cipher import AES
 
-            key, start = Rar4Lock(volume.read_at(at, 8), self._harms_long).cipher(self._password)
+            key, start = Rar4Cipher(volume.read_at(at, 8), self._harms_long).cipher(self._password)
             at += 8
             first = volume.read_at(at, AES_BLOCK)
             if len(first) != AES_BLOCK:
@@ -162,13 +162,13 @@ class Rar4Reader:
         elif host == _UNIX and stat.S_IFMT(attributes) not in (0, stat.S_IFREG):
             member.refusal = "it is a device, pipe or socket"
         if flags & _LOCKED:
-            member.lock = self._lock(version, salt)
+            member.cipher = self._cipher(version, salt)
         if version > _LATEST and not member.is_stored:
             member.refusal = f"it is packed by a method that is not known ({version})"
         self._enter(member, flags, piece)
 
-    def _lock(self, version: int, salt: bytes) -> Lock:
-        return Rar4Lock(salt, self._harms_long) if version >= _FIRST_WITH_AES else OldLock(version)
+    def _cipher(self, version: int, salt: bytes) -> Cipher:
+        return Rar4Cipher(salt, self._harms_long) if version >= _FIRST_WITH_AES else OldCipher(version)
 
     def _enter(self, member: RarMember, flags: int, piece: Piece) -> None:
         whole = self._open

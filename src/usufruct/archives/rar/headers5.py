@@ -8,11 +8,11 @@ import struct
 import zlib
 from collections.abc import Iterator
 
-from usufruct.archives.rar.parts import (
+from usufruct.archives.rar.common import (
     AES_BLOCK,
     HeaderLocked,
     Piece,
-    Rar5Lock,
+    Rar5Cipher,
     RarFault,
     RarMember,
     RarRefusal,
@@ -96,17 +96,17 @@ class Rar5Reader:
         if volume.read_at(0, len(MARK)) != MARK:
             raise RarFault(f"volume {number + 1} is none of RAR 5")
         at = len(MARK)
-        lock: Rar5Lock | None = None
+        cipher: Rar5Cipher | None = None
         self.wants_more = False
         while at < volume.size:
-            header, at = self._header(volume, at, lock)
+            header, at = self._header(volume, at, cipher)
             kind, flags = header.vint(), header.vint()
             extra = header.vint() if flags & _EXTRA else 0
             size = header.vint() if flags & _DATA else 0
             if extra > header.left:
                 raise RarFault("a header's extra area is larger than the header")
             if kind == _LOCKED:
-                lock = self._header_lock(header)
+                cipher = self._header_cipher(header)
             elif kind == _MAIN:
                 self._read_main(header, number)
             elif kind == _FILE:
@@ -120,40 +120,40 @@ class Rar5Reader:
         # Every volume of this generation has an end block; a cut between two blocks would lose members unseen.
         raise RarFault(f"volume {number + 1} breaks off")
 
-    def _header(self, volume: Source, at: int, lock: Rar5Lock | None) -> tuple[_Fields, int]:
+    def _header(self, volume: Source, at: int, cipher: Rar5Cipher | None) -> tuple[_Fields, int]:
         """The fields of the header at an offset, its own size and checksum read and checked; where its data begins."""
         start = b""
-        if lock:
+        if cipher:
             start = volume.read_at(at, AES_BLOCK)
             at += AES_BLOCK
-        head = self._plain(volume, at, AES_BLOCK, lock, start)
+        head = self._plain(volume, at, AES_BLOCK, cipher, start)
         if len(head) < 7:
             raise RarFault(f"a header at byte {at} is cut off")
         sizes = _Fields(head[4:7])
         size = sizes.vint()
         whole = 4 + sizes.at + size
         if not size or whole > _LONGEST_HEADER:
-            raise WrongKey if lock else RarFault(f"a header at byte {at} has an impossible size")
-        padded = -(-whole // AES_BLOCK) * AES_BLOCK if lock else whole
-        data = self._plain(volume, at, padded, lock, start)[:whole]
+            raise WrongKey if cipher else RarFault(f"a header at byte {at} has an impossible size")
+        padded = -(-whole // AES_BLOCK) * AES_BLOCK if cipher else whole
+        data = self._plain(volume, at, padded, cipher, start)[:whole]
         if len(data) != whole:
             raise RarFault(f"a header at byte {at} is cut off")
         if zlib.crc32(data[4:]) != int.from_bytes(data[:4], "little"):
-            raise WrongKey if lock else RarFault(f"the header at byte {at} does not match its checksum")
+            raise WrongKey if cipher else RarFault(f"the header at byte {at} does not match its checksum")
         return _Fields(data[4 + sizes.at :]), at + padded
 
-    def _plain(self, volume: Source, at: int, count: int, lock: Rar5Lock | None, start: bytes) -> bytes:
+    def _plain(self, volume: Source, at: int, count: int, cipher: Rar5Cipher | None, start: bytes) -> bytes:
         data = volume.read_at(at, count)
-        if not lock:
+        if not cipher:
             return data
         from Cryptodome.Cipher import AES
 
         if len(start) != AES_BLOCK or len(data) % AES_BLOCK:
             raise RarFault(f"a locked header at byte {at} is cut off")
         assert self._password is not None, "a locked header is read only with a password"
-        return AES.new(lock.key(self._password), AES.MODE_CBC, start).decrypt(data)
+        return AES.new(cipher.key(self._password), AES.MODE_CBC, start).decrypt(data)
 
-    def _header_lock(self, header: _Fields) -> Rar5Lock:
+    def _header_cipher(self, header: _Fields) -> Rar5Cipher:
         self.hides_names = True
         if header.vint() != 0:
             raise RarRefusal("its headers are locked in an unknown way")
@@ -161,12 +161,12 @@ class Rar5Reader:
         rounds = header.take(1)[0]
         if rounds > _MOST_ROUNDS:
             raise RarRefusal("its key is made in more rounds than is sane")
-        lock = Rar5Lock(rounds, header.take(16), check=header.take(12) if flags & 1 else b"")
+        cipher = Rar5Cipher(rounds, header.take(16), check=header.take(12) if flags & 1 else b"")
         if self._password is None:
             raise HeaderLocked
-        if lock.fits(self._password) is False:
+        if cipher.fits(self._password) is False:
             raise WrongKey
-        return lock
+        return cipher
 
     def _read_main(self, header: _Fields, number: int) -> None:
         flags = header.vint()
@@ -214,7 +214,7 @@ class Rar5Reader:
             record = _Fields(extra.take(size))
             kind = record.vint()
             if kind == 1:
-                member.lock = _member_lock(record)
+                member.cipher = _member_cipher(record)
             elif kind == 2:
                 if record.vint() == 0:
                     member.digest = record.take(32)
@@ -244,7 +244,7 @@ class Rar5Reader:
             whole = member
             self.members.append(member)
         continues = bool(flags & _AFTER)
-        is_plain_part = continues and not (member.lock and getattr(member.lock, "is_tweaked", False))
+        is_plain_part = continues and not (member.cipher and getattr(member.cipher, "is_tweaked", False))
         whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, member.checksum if is_plain_part else None))
         if continues:
             self._open = whole
@@ -253,7 +253,7 @@ class Rar5Reader:
             whole.checksum, whole.digest = member.checksum, member.digest
 
 
-def _member_lock(record: _Fields) -> Rar5Lock:
+def _member_cipher(record: _Fields) -> Rar5Cipher:
     if record.vint() != 0:
         raise RarRefusal("a file is locked by an unknown cipher")
     flags = record.vint()
@@ -261,7 +261,7 @@ def _member_lock(record: _Fields) -> Rar5Lock:
     if rounds > _MOST_ROUNDS:
         raise RarRefusal("its key is made in more rounds than is sane")
     salt, start = record.take(16), record.take(16)
-    return Rar5Lock(rounds, salt, start, record.take(12) if flags & 1 else b"", bool(flags & 2))
+    return Rar5Cipher(rounds, salt, start, record.take(12) if flags & 1 else b"", bool(flags & 2))
 
 
 def _time(record: _Fields) -> int | None:

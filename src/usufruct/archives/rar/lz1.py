@@ -7,8 +7,8 @@ from collections.abc import Iterator
 
 from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.prefix_codes import Code
+from usufruct.archives.rar.common import blocks_of
 from usufruct.archives.rar.history import History
-from usufruct.archives.rar.parts import blocks_of
 from usufruct.files.sources import Source
 
 DICTIONARY = 1 << 16

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 
 from usufruct.archives.bits import MASKS, Bits, PackedFault
 from usufruct.archives.prefix_codes import Code
+from usufruct.archives.rar.common import blocks_of
 from usufruct.archives.rar.filters import adjust
 from usufruct.archives.rar.history import History
 from usufruct.archives.rar.lengths import read_lengths
 from usufruct.archives.rar.lz3 import LENGTH_OF, SHORT, sums_of
-from usufruct.archives.rar.parts import blocks_of
 from usufruct.files.sources import Source
 
 DICTIONARY = 1 << 20

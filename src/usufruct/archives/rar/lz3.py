@@ -11,9 +11,9 @@ from itertools import pairwise
 from usufruct.archives.bits import MASKS, Bits, PackedFault
 from usufruct.archives.prefix_codes import Code
 from usufruct.archives.rar import filters
+from usufruct.archives.rar.common import RarRefusal, blocks_of
 from usufruct.archives.rar.history import Filter, History
 from usufruct.archives.rar.lengths import read_lengths
-from usufruct.archives.rar.parts import RarRefusal, blocks_of
 from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.files.sources import Source
 

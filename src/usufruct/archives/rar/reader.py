@@ -8,11 +8,11 @@ from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.rar import headers4, headers5
-from usufruct.archives.rar.parts import (
+from usufruct.archives.rar.common import (
     BLOCK,
     HeaderLocked,
-    OldLock,
-    Rar5Lock,
+    OldCipher,
+    Rar5Cipher,
     RarFault,
     RarMember,
     RarRefusal,
@@ -135,7 +135,7 @@ class RarArchive:
                 member.row = row
                 self._members[row] = member
                 by_name[member.name] = row
-        locked = [member for member in members if member.lock]
+        locked = [member for member in members if member.cipher]
         self.facts.locked_entries = len(locked)
         self.facts.is_solid = self._headers.is_solid
         if locked or self.facts.hides_names:
@@ -162,7 +162,7 @@ class RarArchive:
                 return None
             member.size = self.listing.sizes[source]
         # A tweaked checksum tells nothing of the content, so nothing may be compared with it.
-        is_plain = not (isinstance(member.lock, Rar5Lock) and member.lock.is_tweaked) and not member.copy_of
+        is_plain = not (isinstance(member.cipher, Rar5Cipher) and member.cipher.is_tweaked) and not member.copy_of
         checksum = member.checksum if is_plain and not member.kind else None
         can_run = bool(member.mode & 0o111) and member.kind is EntryKind.FILE
         size = 0 if member.kind is EntryKind.LINK else member.size
@@ -182,7 +182,7 @@ class RarArchive:
         """See `Archive.stream`; in the archive's order, copies last."""
         by_name = {member.name: row for row, member in self._members.items() if not member.copy_of}
         wanted = {row for row in rows if not self._members[row].copy_of}
-        if any(self._members[row].lock for row in self._members):
+        if any(self._members[row].cipher for row in self._members):
             self.unlock()
         yield from self._stream_members(wanted)
         for row in rows:
@@ -283,10 +283,10 @@ class RarArchive:
     def _plain(self, member: RarMember) -> Source:
         """A member's packed bytes, deciphered."""
         source = packed_source(self._volumes, member)
-        if not member.lock:
+        if not member.cipher:
             return source
         assert self._password is not None, "unlock gives one or raises"
-        return member.lock.deciphered(source, self._password)
+        return member.cipher.deciphered(source, self._password)
 
     def _check_pieces(self, member: RarMember) -> None:
         """Where a volume states the checksum of its piece, name a broken one."""
@@ -306,12 +306,12 @@ class RarArchive:
 
     def _opens(self, password: str) -> bool:
         """By the check value where there is one, else by the checksum of the smallest locked member."""
-        locked = [row for row, member in self._members.items() if member.lock and not member.refusal]
+        locked = [row for row, member in self._members.items() if member.cipher and not member.refusal]
         if not locked:
             return True
         first = self._members[locked[0]]
-        assert first.lock
-        if (fits := first.lock.fits(password)) is not None:
+        assert first.cipher
+        if (fits := first.cipher.fits(password)) is not None:
             return fits
         row = locked[0] if self.facts.is_solid else min(locked, key=lambda row: self._members[row].packed)
         before, self._password = self._password, password
@@ -346,6 +346,6 @@ class RarArchive:
 
 
 def _cipher_of(member: RarMember) -> str:
-    if isinstance(member.lock, Rar5Lock):
+    if isinstance(member.cipher, Rar5Cipher):
         return "AES-256"
-    return f"the cipher of RAR {member.version / 10:.1f}" if isinstance(member.lock, OldLock) else "AES-128"
+    return f"the cipher of RAR {member.version / 10:.1f}" if isinstance(member.cipher, OldCipher) else "AES-128"

@@ -7,7 +7,7 @@ from typing import Protocol
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
 from usufruct.archives.rar import headers4, headers5, lz1, lz2, lz3, lz5
-from usufruct.archives.rar.parts import BLOCK, Onward, RarMember, blocks_of
+from usufruct.archives.rar.common import BLOCK, Onward, RarMember, blocks_of
 from usufruct.archives.reading import WHOLE
 from usufruct.archives.system_library import LibraryFault, LibraryReader, library_version
 from usufruct.files.sources import Source
@@ -181,7 +181,7 @@ def _rar5_stream(members: list[RarMember], plain: Callable[[RarMember], Source])
     yield headers5.stream_head(is_solid=len(members) > 1)
     for number, member in enumerate(members):
         source = plain(member)
-        size = headers5.end_of_packed(source) if member.lock else source.size
+        size = headers5.end_of_packed(source) if member.cipher else source.size
         yield headers5.stream_member(number, member, size, dictionary, is_solid=number > 0)
         yield from blocks_of(source, size)
     yield headers5.stream_end()

@@ -19,7 +19,7 @@ from usufruct.archives.reading import BLOCK, WHOLE, Access
 from usufruct.archives.streams import decompress
 from usufruct.archives.streams.zlib_engine import crc32
 from usufruct.archives.times import of_dos, of_windows
-from usufruct.archives.zip.locks import CLASSIC_HEAD, AesLock, classic_fits, unlock_classic
+from usufruct.archives.zip.ciphers import CLASSIC_HEAD, AesCipher, classic_fits, unlock_classic
 from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind
@@ -85,7 +85,7 @@ class ZipArchive(OpenedFile):
         self._flags = array("H")
         self._checks = array("H")
         """Clock of each entry: what the classic cipher is checked against where a descriptor follows."""
-        self._locks: dict[int, AesLock] = {}
+        self._locks: dict[int, AesCipher] = {}
         self._times: dict[int, int | None] = {}
         self._encoding = ""
         with self._closed_on_failure():
@@ -241,9 +241,9 @@ class ZipArchive(OpenedFile):
     def _read_entry(self, fields: _Central, raw: bytes, extra: bytes, shift: int) -> None:
         (_, _, system, _, _, flags, method, clock, date, checksum, packed, size, _, _, _,
          disk, _, attributes, offset) = fields  # fmt: skip
-        modified = name = lock = None
+        modified = name = cipher = None
         if extra:
-            size, packed, offset, modified, name, lock = _read_extra(extra, raw, size, packed, offset)
+            size, packed, offset, modified, name, cipher = _read_extra(extra, raw, size, packed, offset)
         if name is None:
             name = raw.decode("ascii") if raw.isascii() else decoded(raw, "utf-8" if flags & _UTF8 else self._encoding)
         if modified is None:
@@ -261,7 +261,7 @@ class ZipArchive(OpenedFile):
             self._rows.refuse(name, "it is a device, pipe or socket")
             return
         # An AES entry may leave the checksum out, for the cipher proves more.
-        known = checksum if not lock or lock.has_checksum else None
+        known = checksum if not cipher or cipher.has_checksum else None
         row = self._rows.enter(name, kind, size, modified, known, can_run=bool(mode & 0o111) and not kind)
         if row is None:
             return
@@ -269,11 +269,11 @@ class ZipArchive(OpenedFile):
         self._refuse_outside(name, offset)
         self._offsets.append(offset)
         self._packed.append(packed)
-        self._methods.append(lock.method if lock else method)
+        self._methods.append(cipher.method if cipher else method)
         self._flags.append(flags)
         self._checks.append(clock)
-        if lock:
-            self._locks[row] = lock
+        if cipher:
+            self._locks[row] = cipher
         if kind is EntryKind.LINK:
             self._read_target(row, name, size)
 
@@ -487,11 +487,11 @@ def _only_time(extra: bytes) -> int | None:
 
 def _read_extra(
     extra: bytes, raw: bytes, size: int, packed: int, offset: int
-) -> tuple[int, int, int, int | None, str | None, AesLock | None]:
+) -> tuple[int, int, int, int | None, str | None, AesCipher | None]:
     """What the extra fields say better: sizes and offset (zip64), time in nanoseconds, name in Unicode, AES lock."""
     modified: int | None = None
     name: str | None = None
-    lock: AesLock | None = None
+    cipher: AesCipher | None = None
     at = 0
     while at + 4 <= len(extra):
         tag, length = int.from_bytes(extra[at : at + 2], "little"), int.from_bytes(extra[at + 2 : at + 4], "little")
@@ -512,5 +512,5 @@ def _read_extra(
         elif tag == 0x7075 and length > 5 and int.from_bytes(field[1:5], "little") == crc32(raw):
             name = field[5:].decode("utf-8", "replace")
         elif tag == 0x9901:
-            lock = AesLock.of(field)
-    return size, packed, offset, modified, name, lock
+            cipher = AesCipher.of(field)
+    return size, packed, offset, modified, name, cipher

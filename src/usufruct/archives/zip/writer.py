@@ -15,7 +15,7 @@ from typing import BinaryIO, NamedTuple
 
 from usufruct.archives.times import as_dos
 from usufruct.archives.writing import How, Member, blocks_of, whole_of
-from usufruct.archives.zip.locks import AesLock
+from usufruct.archives.zip.ciphers import AesCipher
 from usufruct.model.entries import EntryKind
 
 _SMALL = 4 << 20
@@ -89,7 +89,7 @@ class _Writer:
                 data, method = deflated, _DEFLATED
         if self._password is None:
             return _Packed(method, zlib.crc32(plain), data)
-        return _Packed(method, 0, whole_of(AesLock(False, 32, method).lock(self._password, iter([data]))))
+        return _Packed(method, 0, whole_of(AesCipher(False, 32, method).cipher(self._password, iter([data]))))
 
     def put(self, member: Member, packed: _Packed) -> _Written:
         """Write an entry whose sizes are known."""
@@ -122,7 +122,7 @@ class _Writer:
 
         blocks = self._deflated(plain()) if self._effort else plain()
         if self._password is not None:
-            blocks = AesLock(False, 32, method).lock(self._password, blocks)
+            blocks = AesCipher(False, 32, method).cipher(self._password, blocks)
         packed = 0
         for block in blocks:
             self._out.write(block)
@@ -159,7 +159,7 @@ class _Writer:
 
     def _local_header(self, one: _Written, packed: int, size: int, wide: bytes) -> bytes:
         name = _name(one.member)
-        extra = wide + _time_field(one.member) + _lock_field(one)
+        extra = wide + _time_field(one.member) + _cipher_field(one)
         method = _AES if one.flags & _LOCKED else one.method
         day, clock = as_dos(one.member.modified)
         return (
@@ -175,7 +175,7 @@ class _Writer:
         name = _name(one.member)
         wide = [value for value in (one.size, one.packed, one.offset) if value >= _WIDE]
         extra = struct.pack(f"<HH{len(wide)}Q", 1, 8 * len(wide), *wide) if wide else b""
-        extra += _time_field(one.member) + _lock_field(one)
+        extra += _time_field(one.member) + _cipher_field(one)
         method = _AES if one.flags & _LOCKED else one.method
         day, clock = as_dos(one.member.modified)
         return (
@@ -221,5 +221,5 @@ def _time_field(member: Member) -> bytes:
     return struct.pack("<HHBi", 0x5455, 5, 1, seconds)
 
 
-def _lock_field(one: _Written) -> bytes:
+def _cipher_field(one: _Written) -> bytes:
     return struct.pack("<HHH2sBH", 0x9901, 7, 2, b"AE", 3, one.method) if one.flags & _LOCKED else b""

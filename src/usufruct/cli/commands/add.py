@@ -9,17 +9,17 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.errors import exit_code_of
 from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, open_outside
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import Interrupted, WrongUsage
 from usufruct.model.settings import AFTERWARDS, KEEP, STORE
 
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
+    from usufruct.actions.context import Context
     from usufruct.actions.request import Request
-    from usufruct.actions.surroundings import Surroundings
 
 
 @click.command(short_help="Place archives.")
@@ -57,36 +57,26 @@ def add(
     from msgspec.structs import replace
 
     from usufruct.actions.adding import add_archives
-    from usufruct.actions.looking import look_at
     from usufruct.actions.streams import is_stream
     from usufruct.cli.asking import Asking
-    from usufruct.cli.documents import added_document, examined_document
+    from usufruct.cli.documents import added_document
     from usufruct.cli.progress import Watching
     from usufruct.cli.questions import is_answerable, is_asking
-    from usufruct.cli.reports import add_report, look_report, short_report, summary_lines
+    from usufruct.cli.reports import add_report, short_report, summary_lines
 
-    around = surroundings()
-    request = request_of(around, options)
+    context = real_context()
+    request = request_of(context, options)
     comes_as_stream = any(map(is_stream, archives))
     if comes_as_stream and not dry_run and options["name"] is None and options["update"] is None:
         raise WrongUsage("What comes as a stream has no name.", remedy="Say what to call the holding: --as NAME.")
-    paths = paths_of(around, archives, options) if archives else _chosen_downloads(around)
+    paths = paths_of(context, archives, options) if archives else _chosen_downloads(context)
     if options["picks"]:
-        request = _with_picked(around, paths, request)
+        request = _with_picked(context, paths, request)
     if dry_run:
-        looks = look_at(around, paths, request)
-        tell_unheard(request, looks)
-        if as_json:
-            echo_json({"archives": [examined_document(result) for result in looks]})
-        else:
-            for result in looks:
-                for line in look_report(result, in_full=in_full):
-                    echo(line)
-        return ending([result.obstacle.exit_code if result.obstacle else 0 for result in looks])
-
+        return _look(context, paths, request, in_full=in_full, as_json=as_json)
     watching = Watching(len(paths) if not request.together else 1)
     # What is asked about is placed later, but by the same command.
-    around = replace(around, watch=watching, command=[])
+    context = replace(context, watch=watching, command=[])
     is_many = len(paths) > 1 and not request.together
     results: list[Added] = []
 
@@ -102,16 +92,16 @@ def add(
         for line in add_report(added, in_full=in_full, asks=asks):
             echo(line)
 
-    how = afterwards_of(around, afterwards)
+    how = afterwards_of(context, afterwards)
     if comes_as_stream and how == KEEP:
         how = STORE  # there is no file of its own that could stay
     is_stopped = False
     try:
         with watching:
-            add_archives(around, paths, request, tell, how)
+            add_archives(context, paths, request, tell, how)
         if is_asking() and not as_json:
             # What needs no answer is placed by now, and the questions come at the end, one after the other.
-            Asking(around, paths, how, in_full=in_full).all(results)
+            Asking(context, paths, how, in_full=in_full).all(results)
     except KeyboardInterrupt:
         is_stopped = True
     is_stopped = is_stopped or any(isinstance(result.error, Interrupted) for result in results)
@@ -127,6 +117,23 @@ def add(
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
             open_outside(root)
     return ending([result.error.exit_code if result.error else 0 for result in results])
+
+
+def _look(context: Context, paths: list[Path], request: Request, *, in_full: bool, as_json: bool) -> int:
+    """Only show what would be done."""
+    from usufruct.actions.looking import look_at
+    from usufruct.cli.documents import examined_document
+    from usufruct.cli.reports import look_report
+
+    results = look_at(context, paths, request)
+    tell_unheard(request, results)
+    if as_json:
+        echo_json({"archives": [examined_document(result) for result in results]})
+    else:
+        for result in results:
+            for line in look_report(result, in_full=in_full):
+                echo(line)
+    return ending([result.obstacle.exit_code if result.obstacle else 0 for result in results])
 
 
 def add_within(archives: Sequence[Path]) -> int:
@@ -153,7 +160,7 @@ def _stopped(results: list[Added], *, as_json: bool) -> int:
     return Interrupted.exit_code
 
 
-def _chosen_downloads(around: Surroundings) -> list[Path]:
+def _chosen_downloads(context: Context) -> list[Path]:
     """The downloads that a person ticks, of those that could be added."""
     from usufruct.cli.questions import is_asking, ticked
 
@@ -162,7 +169,7 @@ def _chosen_downloads(around: Surroundings) -> list[Path]:
     from usufruct.actions.downloads import LOCKED, NEW, NEWER, waiting
 
     # Those that are locked or fit several can be added too, once a question is answered.
-    new = [one for one in waiting(around, most=200) if one.state in (NEW, NEWER, LOCKED)]
+    new = [one for one in waiting(context, most=200) if one.state in (NEW, NEWER, LOCKED)]
     if not new:
         raise WrongUsage("Nothing new waits in the downloads folders.", remedy="`usufruct downloads` lists all of it.")
     chosen = ticked(new)
@@ -171,7 +178,7 @@ def _chosen_downloads(around: Surroundings) -> list[Path]:
     return [Path(path) for path in chosen]
 
 
-def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> Request:
+def _with_picked(context: Context, paths: list[Path], request: Request) -> Request:
     from msgspec.structs import replace
 
     from usufruct.actions.looking import look_at
@@ -182,7 +189,7 @@ def _with_picked(around: Surroundings, paths: list[Path], request: Request) -> R
         raise WrongUsage("--pick needs a terminal.", remedy="Name the entries with --only and --skip.")
     if len(paths) > 1 and not request.together:
         raise WrongUsage("--pick is for one archive at a time.", remedy="Name one archive, or add --together.")
-    (result,) = look_at(around, paths, request)
+    (result,) = look_at(context, paths, request)
     if isinstance(result, Refused):
         raise result.error
     if not result.layout or not result.layout.files:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     confirmed,
     count_words,
@@ -19,7 +20,6 @@ from usufruct.cli.screen import (
     path_words,
     styled,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.cli.trying import try_command
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
@@ -27,7 +27,7 @@ from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder
 
 if TYPE_CHECKING:
-    from usufruct.actions.surroundings import Surroundings
+    from usufruct.actions.context import Context
 
 
 @click.group(short_help="The applications that are known: learn, list, show, try, new, edit, agree, drop.")
@@ -44,13 +44,13 @@ def list_command(*, as_json: bool) -> None:
     """List the applications."""
     from usufruct.actions.applications import known_applications
 
-    around = surroundings()
-    applications = known_applications(around)
+    context = real_context()
+    applications = known_applications(context)
     if as_json:
-        echo_json({"applications": [_document(around, application) for application in applications]})
+        echo_json({"applications": [_document(context, application) for application in applications]})
         return
     if not applications:
-        echo(f"No application is defined. Definitions are read from {path_words(str(around.places.apps))}.")
+        echo(f"No application is defined. Definitions are read from {path_words(str(context.places.apps))}.")
         return
     rows = [
         (
@@ -77,10 +77,10 @@ def show(name: str, *, as_json: bool) -> None:
     from usufruct.actions import refresh
     from usufruct.actions.applications import application_named, definition_file, known_applications
 
-    around = surroundings()
-    application = application_named(known_applications(around), name)
+    context = real_context()
+    application = application_named(known_applications(context), name)
     if as_json:
-        echo_json(_document(around, application))
+        echo_json(_document(context, application))
         return
     echo(f"{styled(application.title, 'title')}  {application.name}")
     echo(f"  root      {path_words(application.root)}")
@@ -90,10 +90,10 @@ def show(name: str, *, as_json: bool) -> None:
         echo(f"  leave     {', '.join(application.leave)}")
     echo(f"  programs  {application.programs}")
     if application.after:
-        is_agreed = refresh.is_agreed(around, application)
+        is_agreed = refresh.is_agreed(context, application)
         waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
         echo(f"  after     {printable(typed(application.after))}{styled(waits, 'care')}")
-    echo(f"  defined   {path_words(str(definition_file(around, application)))}")
+    echo(f"  defined   {path_words(str(definition_file(context, application)))}")
     echo()
     rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
     for line in in_columns(rows, frozenset(), _style, in_full=True):
@@ -113,17 +113,17 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
     from usufruct.actions import defining
     from usufruct.cli.questions import accepted, is_asking
 
-    around = surroundings()
-    proposal = defining.learn(around, directory, name)
+    context = real_context()
+    proposal = defining.learn(context, directory, name)
     if as_json:
         echo_json({"name": proposal.name, "definition": proposal.text, "file": str(proposal.file), "written": accepts})
     else:
         echo_text(proposal.text)
     application = None
     if accepts:
-        application = defining.write_definition(around, proposal.text, proposal.file)
+        application = defining.write_definition(context, proposal.text, proposal.file)
     elif not as_json and is_asking():
-        application = accepted(around, proposal)
+        application = accepted(context, proposal)
     if as_json:
         return
     if application is None:
@@ -131,14 +131,14 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
         return
     where = path_words(str(proposal.file))
     echo(f"{styled('Written', 'good')} to {where}. `usufruct app edit {application.name}` changes it.")
-    _tell_downloads(around, application)
+    _tell_downloads(context, application)
 
 
-def _tell_downloads(around: Surroundings, application: Application) -> None:
+def _tell_downloads(context: Context, application: Application) -> None:
     """What waits in the downloads folders for a new application, for that is what it was defined for."""
     from usufruct.cli.trying import download_lines
 
-    for line in download_lines(around, application):
+    for line in download_lines(context, application):
         echo(line)
 
 
@@ -151,20 +151,20 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
     """Define the application NAME: from a file, or in your editor from a commented beginning."""
     from usufruct.actions import defining
 
-    around = surroundings()
-    proposal = defining.blank(around, name, root)
-    if not defining.name_is_free(around, name):
+    context = real_context()
+    proposal = defining.blank(context, name, root)
+    if not defining.name_is_free(context, name):
         raise WrongUsage(f"{name} is defined already.", remedy=f"`usufruct app edit {name}` changes it.")
     text = source.read() if source else _edited(proposal.text)
     if text is None:
         _tell_state(name, "unchanged", "Nothing was written.", as_json=as_json)
         return
-    application = defining.write_definition(around, text, proposal.file)
+    application = defining.write_definition(context, text, proposal.file)
     if as_json:
         echo_json({"name": application.name, "state": "written", "file": str(proposal.file)})
         return
     echo(f"{styled('Written', 'good')}: {application.title}, {count_words(len(application.folders), 'folder')}.")
-    _tell_downloads(around, application)
+    _tell_downloads(context, application)
 
 
 @app.command(short_help="Change a definition in your editor.")
@@ -177,12 +177,12 @@ def edit(name: str, *, as_json: bool) -> None:
     from usufruct.cli.questions import is_asking
     from usufruct.definitions.load import NAME
 
-    around = surroundings()
-    file = around.places.apps / f"{name}.toml"
+    context = real_context()
+    file = context.places.apps / f"{name}.toml"
     if not (NAME.fullmatch(name) and file.is_file()):
         # Whoever has a file of their own may mend it, also where it cannot be used any more.
-        application = application_named(known_applications(around), name)
-        name, file = application.name, definition_file(around, application)
+        application = application_named(known_applications(context), name)
+        name, file = application.name, definition_file(context, application)
     text: str | None = file.read_text(encoding="utf-8", errors="replace")
     while True:
         text = _edited(text or "")
@@ -190,15 +190,15 @@ def edit(name: str, *, as_json: bool) -> None:
             _tell_state(name, "unchanged", "Nothing was changed.", as_json=as_json)
             return
         try:
-            defining.write_definition(around, text, file, replaces=name)
+            defining.write_definition(context, text, file, replaces=name)
         except WrongUsage as fault:
             if not is_asking():
-                kept = _keep_aside(around, name, text)
+                kept = _keep_aside(context, name, text)
                 fault.kept = f"The definition is as it was; what you wrote is in {path_words(str(kept))}."
                 raise
             echo(f"{fault.message} {fault.remedy}", err=True)
             if not confirmed("Edit it again?", default=True):
-                kept = _keep_aside(around, name, text)
+                kept = _keep_aside(context, name, text)
                 echo(f"The definition is as it was; what you wrote is in {path_words(str(kept))}.")
                 return
         else:
@@ -212,11 +212,11 @@ def _edited(text: str) -> str | None:
     return None if edited is None or edited == text else edited
 
 
-def _keep_aside(around: Surroundings, name: str, text: str) -> Path:
+def _keep_aside(context: Context, name: str, text: str) -> Path:
     from usufruct.files.copying import replace_text
 
-    kept = around.places.apps / f"{name}.toml.rejected"
-    replace_text(kept, text, around.system())
+    kept = context.places.apps / f"{name}.toml.rejected"
+    replace_text(kept, text, context.system())
     return kept
 
 
@@ -233,13 +233,13 @@ def agree(name: str, *, as_json: bool) -> None:
     from usufruct.actions.applications import application_named, known_applications
     from usufruct.cli.questions import is_asking
 
-    around = surroundings()
-    application = application_named(known_applications(around), name)
+    context = real_context()
+    application = application_named(known_applications(context), name)
     if not application.after:
         _tell_state(application.name, "none", f"{application.name} runs nothing after a change.", as_json=as_json)
         return
     command = printable(typed(application.after))
-    if refresh.is_agreed(around, application):
+    if refresh.is_agreed(context, application):
         _tell_state(application.name, "allowed", f"{command} is allowed already.", as_json=as_json)
         return
     echo(f"After each change of its files, {application.name} runs", err=as_json)
@@ -247,7 +247,7 @@ def agree(name: str, *, as_json: bool) -> None:
     if is_asking() and not as_json and not confirmed("Allow it?", default=False):
         echo("It is not run.")
         return
-    refresh.agree(around, application)
+    refresh.agree(context, application)
     said = f"{styled('Allowed', 'good')}, until the definition names another."
     _tell_state(application.name, "allowed", said, as_json=as_json)
 
@@ -260,9 +260,9 @@ def drop(name: str, *, as_json: bool) -> None:
     from usufruct.actions import defining
     from usufruct.actions.applications import application_named, known_applications
 
-    around = surroundings()
-    application = application_named(known_applications(around), name)
-    kept = defining.drop_definition(around, application)
+    context = real_context()
+    application = application_named(known_applications(context), name)
+    kept = defining.drop_definition(context, application)
     said = f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}."
     _tell_state(application.name, "dropped", said, as_json=as_json)
 
@@ -293,7 +293,7 @@ def _what_it_takes(folder: Folder) -> str:
     return "; ".join(parts) or "takes anything that is named for it"
 
 
-def _document(around: Surroundings, application: Application) -> dict[str, Any]:
+def _document(context: Context, application: Application) -> dict[str, Any]:
     from usufruct.actions.applications import definition_file
 
     return {
@@ -304,7 +304,7 @@ def _document(around: Surroundings, application: Application) -> dict[str, Any]:
         "leave": list(application.leave),
         "programs": application.programs.value,
         "after": list(application.after),
-        "definition": str(definition_file(around, application)),
+        "definition": str(definition_file(context, application)),
         "folders": [
             {
                 "name": folder.name,

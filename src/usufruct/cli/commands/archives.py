@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -17,13 +18,12 @@ from usufruct.cli.screen import (
     size_words,
     styled,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.settings import STORE, TRASH
 
 if TYPE_CHECKING:
-    from usufruct.actions.afterwards import Kept, Settled
+    from usufruct.actions.afterwards import Kept, PutAway
 
 _WORDS = {"trash": "in the trash", "unneeded": "for nobody"}
 _ORDER = ("there", "stored", "trash", "unneeded", "changed", "missing")
@@ -43,16 +43,16 @@ def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bo
     With --trash or --store without HOLDING an archive stays if something of what was placed is changed or missing, or
     if most of it was not placed.
     """
-    from usufruct.actions.afterwards import kept_archives, settle_later
+    from usufruct.actions.afterwards import kept_archives, put_away_later
 
-    around = surroundings()
+    context = real_context()
     if trash and store:
         raise WrongUsage("--trash and --store contradict each other.", remedy="Give one of them.")
     if trash or store:
-        settled: list[tuple[str, Settled]] = []
-        settle_later(around, holdings, TRASH if trash else STORE, lambda name, one: settled.append((name, one)))
-        return _tell_settled(settled, as_json=as_json)
-    found = kept_archives(around, holdings)
+        put_away: list[tuple[str, PutAway]] = []
+        put_away_later(context, holdings, TRASH if trash else STORE, lambda name, one: put_away.append((name, one)))
+        return _tell_put_away(put_away, as_json=as_json)
+    found = kept_archives(context, holdings)
     if as_json:
         echo_json({"archives": [_document(one) for one in found]})
     elif not found:
@@ -86,26 +86,26 @@ def _document(one: Kept) -> dict[str, object]:
     return {"path": one.path, "bytes": one.size, "holdings": list(one.holdings), "state": one.state}
 
 
-def _tell_settled(settled: list[tuple[str, Settled]], *, as_json: bool) -> int:
+def _tell_put_away(put_away: list[tuple[str, PutAway]], *, as_json: bool) -> int:
     if as_json:
         echo_json(
             {
                 "settled": [
                     {"holding": name, "afterwards": one.how, "paths": list(one.paths), "fault": one.fault or None}
-                    for name, one in settled
+                    for name, one in put_away
                 ]
             }
         )
-    elif not settled:
+    elif not put_away:
         echo("There is no archive to let go: none is where it was added from.")
     else:
-        for name, one in settled:
+        for name, one in put_away:
             what = one.fault or _what(one)
             echo(f"  {styled(printable(name), 'title')}  {styled(what, 'care') if one.fault else what}")
-    return 1 if any(one.fault for _, one in settled) else 0
+    return 1 if any(one.fault for _, one in put_away) else 0
 
 
-def _what(one: Settled) -> str:
+def _what(one: PutAway) -> str:
     if not one.paths:
         return "in the trash" if one.how == TRASH else "stored already"
     where = path_words(one.paths[0])

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from usufruct.actions.carrying_in import ELSEWHERE, PROGRAMS
+from usufruct.cli.context import real_context
 from usufruct.cli.options import access_of, access_options, ending
 from usufruct.cli.screen import (
     confirmed,
@@ -21,7 +23,6 @@ from usufruct.cli.screen import (
     styled,
     wrapped,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import DecisionNeeded
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
@@ -60,7 +61,7 @@ def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
     from usufruct.cli.progress import Watching
 
     with Watching() as watching:
-        done = carry_out(surroundings(watching), file, with_archives=not without_archives)
+        done = carry_out(real_context(watching), file, with_archives=not without_archives)
     missing = () if without_archives else done.without
     if as_json:
         echo_json(
@@ -101,7 +102,7 @@ def _tell_out(done: CarriedOut, missing: tuple[str, ...]) -> None:
         echo(f"  {styled('edited', 'care')}   {count_words(count, 'file')} of {printable(name)}, carried as they came")
 
 
-def _maps(context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> list[tuple[str, str]]:
+def _maps(click_context: click.Context, option: click.Parameter, values: tuple[str, ...]) -> list[tuple[str, str]]:
     maps = []
     for value in values:
         there, equals, here = value.partition("=")
@@ -153,9 +154,9 @@ def in_command(
     from usufruct.cli.progress import Watching
     from usufruct.cli.questions import is_asking
 
-    around = surroundings()
-    access = access_of(around, options)
-    plan = plan_carry_in(around, file, maps)
+    context = real_context()
+    access = access_of(context, options)
+    plan = plan_carry_in(context, file, maps)
     asks_elsewhere = (not as_json) and is_asking() and not dry_run
     plan.without(frozenset() if asks_elsewhere else plan.asks.difference(allow))
     count = sum(one.state == ADD for one in plan.holdings)
@@ -175,32 +176,41 @@ def in_command(
     refused = {what for what in sorted(plan.asks.difference(allow)) if not confirmed(_ALLOWING[what])}
     plan.without(frozenset(refused))
 
-    added: list[Added] = []
-
     def tell(bringing: Bringing, one: Added) -> None:
         watching.pause()
-        if as_json:
-            return
-        name = printable(bringing.holding.name)
-        if one.error:
-            echo(f"{styled(one.state, 'bad')}  {name}: {one.error.message} {one.error.remedy}")
-        else:
-            echo(f"{styled(one.state, 'good')}  {name}: {count_words(one.placed.files if one.placed else 0, 'file')}")
+        if not as_json:
+            _tell_added(bringing, one)
 
     with Watching(count) as watching:
-        added = carry_in(replace(around, watch=watching), plan, access, tell)
+        added = carry_in(replace(context, watch=watching), plan, access, tell)
     if as_json:
-        states = iter(added)
-        document = _document(plan)
-        for holding in document["holdings"]:
-            if holding["state"] == ADD:
-                result = next(states)
-                holding["state"] = result.state
-                holding["detail"] = result.error.message if result.error else ""
-        echo_json(document)
+        echo_json(_document_of_added(plan, added))
     left = [one for one in plan.holdings if one.state not in (ADD, ADDED)]
     failed = [one.error.exit_code for one in added if one.error]
     return ending(failed) if failed and len(failed) == len(added) and not left else 1 if failed or left else 0
+
+
+def _tell_added(bringing: Bringing, one: Added) -> None:
+    """What became of one holding."""
+    name = printable(bringing.holding.name)
+    if one.error:
+        echo(f"{styled(one.state, 'bad')}  {name}: {one.error.message} {one.error.remedy}")
+    else:
+        echo(f"{styled(one.state, 'good')}  {name}: {count_words(one.placed.files if one.placed else 0, 'file')}")
+
+
+def _document_of_added(plan: ToCarryIn, added: Sequence[Added]) -> dict[str, Any]:
+    """The plan's document with what became of what was to be added, which are these in order."""
+    from usufruct.actions.carrying_in import ADD
+
+    results = iter(added)
+    document = _document(plan)
+    for holding in document["holdings"]:
+        if holding["state"] == ADD:
+            result = next(results)
+            holding["state"] = result.state
+            holding["detail"] = result.error.message if result.error else ""
+    return document
 
 
 def _document(plan: ToCarryIn) -> dict[str, Any]:

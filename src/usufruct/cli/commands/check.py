@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, size_words, styled, wrapped
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.files.shells import quoted
 from usufruct.survey.condition import Condition
@@ -38,13 +38,13 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
     """
     from usufruct.actions.checking import check_holdings, check_store
 
-    around = surroundings()
+    context = real_context()
     results = []
-    for result in check_holdings(around, holdings, deep=deep):
+    for result in check_holdings(context, holdings, deep=deep):
         results.append(result)
         if not as_json:
             _tell(result, in_full=in_full)
-    stored = check_store(around) if store else None
+    stored = check_store(context) if store else None
     if as_json:
         document: dict[str, Any] = {"holdings": [_document(result) for result in results]}
         if stored:

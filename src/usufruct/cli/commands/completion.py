@@ -123,7 +123,7 @@ class PowerShell(ShellComplete):
 @click.argument("shell", type=click.Choice(_SHELLS))
 @json_option
 @click.pass_context
-def completion(context: click.Context, shell: str, *, as_json: bool) -> None:
+def completion(click_context: click.Context, shell: str, *, as_json: bool) -> None:
     """Print the script that makes SHELL complete commands, options, holdings, applications, folders and archives.
 
     \b
@@ -134,7 +134,7 @@ def completion(context: click.Context, shell: str, *, as_json: bool) -> None:
     """  # noqa: D301 - the sign for lines that are kept
     found = get_completion_class(shell)
     assert found, "Click knows three, and the fourth is ours"
-    root = context.find_root()
+    root = click_context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
     # What the library would print, without asking the shell for its version: it may not be on this machine.
     text = _OWN.get(shell, script.source_template) % script.source_vars()

@@ -6,8 +6,8 @@ from pathlib import Path
 import click
 
 from usufruct.actions.desktop import turn_off, turn_on
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import echo, echo_json, json_option, path_words, styled
-from usufruct.cli.surroundings import surroundings
 
 
 @click.group(short_help="Tell the desktop of Usufruct, and take that back: on, off.")
@@ -23,7 +23,7 @@ def desktop() -> None:
 @json_option
 def on_command(*, as_json: bool) -> None:
     """Write what the desktop reads; the service begins with your next session."""
-    told = turn_on(surroundings())
+    told = turn_on(real_context())
     if as_json:
         echo_json({"written": list(told.paths)})
         return
@@ -38,7 +38,7 @@ def on_command(*, as_json: bool) -> None:
 @json_option
 def off_command(*, as_json: bool) -> int:
     """Take back what `on` wrote; what you changed in it is left."""
-    told = turn_off(surroundings())
+    told = turn_off(real_context())
     if as_json:
         echo_json({"removed": list(told.paths), "left": list(told.left)})
         return 1 if told.left else 0

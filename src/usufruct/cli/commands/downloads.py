@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -16,7 +17,6 @@ from usufruct.cli.screen import (
     styled,
     time_iso,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.cli.waiting import lines_of
 from usufruct.errors import WrongUsage
 
@@ -47,17 +47,17 @@ def downloads(
 
     if notifies and not watches:
         raise WrongUsage("--notify is for --watch.", remedy="usufruct downloads --watch --notify")
-    around = surroundings()
+    context = real_context()
     if watches:
         from usufruct.cli.watching import watch
 
-        watch(around, notifies=notifies)
+        watch(context, notifies=notifies)
         return
-    found, rest = waiting_and_rest(around, find=find, app=app, most=None if shows_all or as_json else _MOST)
+    found, rest = waiting_and_rest(context, find=find, app=app, most=None if shows_all or as_json else _MOST)
     if as_json:
         echo_json({"downloads": [_document(one) for one in found]})
         return
-    where = ", ".join(path_words(str(folder)) for folder in folders_of(around))
+    where = ", ".join(path_words(str(folder)) for folder in folders_of(context))
     asked = [f"has “{find}” in its name"] if find else []
     asked += [f"is for {app}"] if app else []
     filtered = " and ".join(asked)

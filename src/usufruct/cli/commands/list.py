@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from usufruct.cli.cells import cells, left
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     can_draw,
     count_words,
@@ -23,7 +24,6 @@ from usufruct.cli.screen import (
     styled,
     time_words,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.model.holdings import Holding
 
@@ -43,12 +43,12 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
     from usufruct.actions.listing import list_holdings
     from usufruct.cli.documents import holding_document
 
-    around = surroundings()
-    holdings = list_holdings(around, find=find, sort=sort)
+    context = real_context()
+    holdings = list_holdings(context, find=find, sort=sort)
     if sizes:
         from usufruct.actions.sizes import sizes_of
 
-        _tell_sizes(sizes_of(around, holdings), as_json=as_json)
+        _tell_sizes(sizes_of(context, holdings), as_json=as_json)
         return
     if as_json:
         echo_json({"holdings": [holding_document(holding) for holding in holdings]})

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.options import (
     access_of,
     archives_argument,
@@ -19,13 +20,12 @@ from usufruct.cli.options import (
     tell_unheard,
 )
 from usufruct.cli.screen import echo, echo_json, json_option, open_outside, path_words, size_words
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
+    from usufruct.actions.context import Context
     from usufruct.actions.outcomes import Examined
-    from usufruct.actions.surroundings import Surroundings
 
 
 @click.command(short_help="Say what archives are and where their content would go.")
@@ -64,17 +64,17 @@ def look(
     from usufruct.actions.looking import look_at
     from usufruct.cli.reports import content_report, look_report
 
-    around = surroundings()
+    context = real_context()
     if entry is not None or viewed is not None or verifies:
-        archives = tuple(received_all(around, archives))
+        archives = tuple(received_all(context, archives))
     if entry is not None:
-        return _print_entry(around, archives, entry, options, as_json=as_json)
+        return _print_entry(context, archives, entry, options, as_json=as_json)
     if viewed is not None:
-        return _view_entry(around, archives, viewed, options, as_json=as_json)
+        return _view_entry(context, archives, viewed, options, as_json=as_json)
     if verifies:
-        return _verify(around, archives, options, as_json=as_json)
-    request = request_of(around, options)
-    results = look_at(around, paths_of(around, archives, options), request)
+        return _verify(context, archives, options, as_json=as_json)
+    request = request_of(context, options)
+    results = look_at(context, paths_of(context, archives, options), request)
     tell_unheard(request, results)
     if as_json:
         echo_json({"archives": [_document(result, lists=lists) for result in results]})
@@ -95,13 +95,13 @@ def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
 
 
 def _view_entry(
-    around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
+    context: Context, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
 ) -> int:
     from usufruct.actions.reading import copy_entry
 
     if len(archives) > 1:
         raise WrongUsage("--view opens one entry of one archive.", remedy="Name one archive.")
-    copy = copy_entry(archives[0], entry, access_of(around, options))
+    copy = copy_entry(archives[0], entry, access_of(context, options))
     open_outside(copy)
     if as_json:
         echo_json({"path": str(archives[0].absolute()), "entry": entry, "copy": copy})
@@ -111,13 +111,13 @@ def _view_entry(
 
 
 def _print_entry(
-    around: Surroundings, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
+    context: Context, archives: tuple[Path, ...], entry: str, options: dict[str, Any], *, as_json: bool
 ) -> int:
     from usufruct.actions.reading import read_entry
 
     if len(archives) > 1:
         raise WrongUsage("--read prints one entry of one archive.", remedy="Name one archive.")
-    found = read_entry(archives[0], entry, access_of(around, options))
+    found = read_entry(archives[0], entry, access_of(context, options))
     if as_json:
         echo_json({"path": str(archives[0].absolute()), "entry": found.entry, "text": found.text, "cut": found.is_cut})
         return 0
@@ -128,13 +128,13 @@ def _print_entry(
     return 0
 
 
-def _verify(around: Surroundings, archives: tuple[Path, ...], options: dict[str, Any], *, as_json: bool) -> int:
+def _verify(context: Context, archives: tuple[Path, ...], options: dict[str, Any], *, as_json: bool) -> int:
     from usufruct.actions.gathering import gathered
     from usufruct.actions.reading import verify
     from usufruct.cli.documents import verified_document
     from usufruct.cli.reports import verified_lines
 
-    access = access_of(around, options)
+    access = access_of(context, options)
     results = []
     for path in gathered(archives):
         result = verify(path, access)

@@ -17,7 +17,7 @@ from usufruct.cli.screen import echo, echo_json, json_option
 @click.argument("page", metavar="[PAGE]", required=False, type=click.Choice(list(PAGES)))
 @json_option
 @click.pass_context
-def manual(context: click.Context, page: str | None, *, as_json: bool) -> None:
+def manual(click_context: click.Context, page: str | None, *, as_json: bool) -> None:
     """Print the manual page, for `man`, or a PAGE of the docs, to be read here.
 
     The pages are definitions, formats, judgement, safety and troubleshooting.
@@ -27,7 +27,7 @@ def manual(context: click.Context, page: str | None, *, as_json: bool) -> None:
     to keep it   usufruct manual > ~/.local/share/man/man1/usufruct.1
     the docs     usufruct manual definitions
     """  # noqa: D301 - the sign for lines that are kept
-    root = context.find_root()
+    root = click_context.find_root()
     text = page_text(page) if page else "\n".join(manual_page(root.command, root.info_name or "usufruct"))
     if as_json:
         echo_json({"page": text})
@@ -55,11 +55,11 @@ def _lines(command: click.Command, name: str) -> Iterator[str]:
     yield f"\\fB{_text(name)}\\fR \\fICOMMAND\\fR [options] ..."
     yield ".SH DESCRIPTION"
     yield from _paragraphs(command.help or "")
-    with click.Context(command, info_name=name) as context:
-        pages = list(_pages(command, context))
+    with click.Context(command, info_name=name) as click_context:
+        pages = list(_pages(command, click_context))
         yield ".SH OPTIONS"
         yield from _paragraphs("Before the command:")
-        for option in _records(command, context):
+        for option in _records(command, click_context):
             yield from _option_lines(option)
         counted = Counter(option for page in pages for option in page.options)
         shared = [option for option, count in counted.items() if count > 1]
@@ -148,19 +148,19 @@ class _Page(NamedTuple):
     options: list[_Option]
 
 
-def _records(command: click.Command, context: click.Context) -> list[_Option]:
-    records = (parameter.get_help_record(context) for parameter in command.get_params(context))
+def _records(command: click.Command, click_context: click.Context) -> list[_Option]:
+    records = (parameter.get_help_record(click_context) for parameter in command.get_params(click_context))
     return [_Option(*record) for record in records if record and record[1] and record[0] != "-h, --help"]
 
 
-def _pages(command: click.Command, context: click.Context) -> Iterator[_Page]:
+def _pages(command: click.Command, click_context: click.Context) -> Iterator[_Page]:
     if not isinstance(command, click.Group):
         return
-    for name in command.list_commands(context):
-        below = command.get_command(context, name)
+    for name in command.list_commands(click_context):
+        below = command.get_command(click_context, name)
         if below is None or below.hidden:
             continue
-        with click.Context(below, info_name=name, parent=context) as inner:
+        with click.Context(below, info_name=name, parent=click_context) as inner:
             words = " ".join(below.collect_usage_pieces(inner))
             yield _Page(inner.command_path.partition(" ")[2], words, below.help or "", _records(below, inner))
             yield from _pages(below, inner)

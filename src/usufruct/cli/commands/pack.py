@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from usufruct.archives.writing import EFFORTS, FORMATS, USUAL_EFFORT
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -23,7 +24,6 @@ from usufruct.cli.screen import (
     styled,
     wrapped,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import PasswordNeeded, WrongUsage
 from usufruct.files.printable import printable
 from usufruct.model.entries import EntryKind
@@ -37,7 +37,7 @@ _SHOWN = 8
 """Entries and things left out that are named one by one."""
 
 
-def _volume(context: click.Context, option: click.Parameter, value: str | None) -> int | None:
+def _volume(click_context: click.Context, option: click.Parameter, value: str | None) -> int | None:
     from usufruct.actions.packing import LEAST_VOLUME
 
     if value is None:
@@ -75,21 +75,7 @@ def _volume(context: click.Context, option: click.Parameter, value: str | None) 
 @click.option("--with-junk", is_flag=True, help="Also what systems and editors leave behind.")
 @click.option("--dry-run", is_flag=True, help="Only show what would go in.")
 @json_option
-def pack(
-    sources: tuple[str, ...],
-    *,
-    out: Path | None,
-    archive_format: str | None,
-    effort: int,
-    lock: bool,
-    password_file: Path | None,
-    volume: int | None,
-    wrapper: str | None,
-    no_wrapper: bool,
-    with_junk: bool,
-    dry_run: bool,
-    as_json: bool,
-) -> None:
+def pack(sources: tuple[str, ...], *, dry_run: bool, as_json: bool, **options: Any) -> None:
     """Make an archive of each SOURCE: files, a folder, or a holding as it is on disk now.
 
     Everything goes into one folder inside, so that it never spills for others; junk stays out. The archive is read back
@@ -97,34 +83,41 @@ def pack(
     """
     from msgspec.structs import replace
 
-    from usufruct.actions.packing import Packing, pack_planned, plan_packing
+    from usufruct.actions.packing import pack_planned, plan_packing
     from usufruct.cli.progress import Watching
 
-    if no_wrapper and wrapper is not None:
-        raise WrongUsage("--wrapper and --no-wrapper contradict each other.", remedy="Give one of them.")
-    packing = Packing(
-        sources=sources,
-        out=out,
-        format=archive_format,
-        effort=effort,
-        volume=volume,
-        wrapper="" if no_wrapper else wrapper,
-        with_junk=with_junk,
-        is_locked=bool(lock or password_file),
-    )
-    around = surroundings()
-    plan = plan_packing(around, packing)
+    packing = _packing(sources, options)
+    context = real_context()
+    plan = plan_packing(context, packing)
     if dry_run:
         _tell_plan(plan, as_json=as_json)
         return
     if packing.is_locked:
-        packing = replace(packing, password=_password(password_file))
+        packing = replace(packing, password=_password(options["password_file"]))
     with Watching() as watching:
-        made = pack_planned(replace(around, watch=watching), plan, packing)
+        made = pack_planned(replace(context, watch=watching), plan, packing)
     if as_json:
         echo_json(_document(plan) | {"archive": [str(path) for path in made.volumes], "packed": made.size})
     else:
         _tell_made(made, packing)
+
+
+def _packing(sources: tuple[str, ...], options: dict[str, Any]) -> Packing:
+    """What is wished, as the options say; the password is asked for later."""
+    from usufruct.actions.packing import Packing
+
+    if options["no_wrapper"] and options["wrapper"] is not None:
+        raise WrongUsage("--wrapper and --no-wrapper contradict each other.", remedy="Give one of them.")
+    return Packing(
+        sources=sources,
+        out=options["out"],
+        format=options["archive_format"],
+        effort=options["effort"],
+        volume=options["volume"],
+        wrapper="" if options["no_wrapper"] else options["wrapper"],
+        with_junk=options["with_junk"],
+        is_locked=bool(options["lock"] or options["password_file"]),
+    )
 
 
 def _password(file: Path | None) -> str:

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from usufruct.actions.recovering import put_right, say_moved, take_out_backups
-from usufruct.actions.surroundings import Surroundings, ignore_recovery
+from usufruct.actions.context import Context, ignore_recovery
+from usufruct.actions.recovering import copy_out_backups, put_right, say_moved
+from usufruct.cli.context import tell_recovery
 from usufruct.cli.errors import error_document
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words
-from usufruct.cli.surroundings import tell_recovery
 from usufruct.errors import MachineError
 
 if TYPE_CHECKING:
@@ -39,10 +39,10 @@ def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: boo
     Every command that writes does so first, by itself. What lies on a drive that is not there waits for it; this says
     which. If a drive or folder has another place now, --moved records that.
     """
-    around = Surroundings(on_recovery=ignore_recovery if as_json else partial(tell_recovery, waiting=True))
-    count = say_moved(around, *moved) if moved else 0
-    found = put_right(around)
-    copied = take_out_backups(around, backups) if backups else ()
+    context = Context(on_recovery=ignore_recovery if as_json else partial(tell_recovery, waiting=True))
+    count = say_moved(context, *moved) if moved else 0
+    found = put_right(context)
+    copied = copy_out_backups(context, backups) if backups else ()
     if as_json:
         echo_json({**_document(found, count if moved else None), **({"backups": copied} if backups else {})})
     elif backups:

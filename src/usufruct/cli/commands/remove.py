@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled, wrapped
-from usufruct.cli.surroundings import surroundings
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
@@ -54,13 +54,13 @@ def remove(
     from usufruct.actions.removing import forget_holdings, remove_holdings, would_remove
     from usufruct.cli.progress import Watching
 
-    around = surroundings()
+    context = real_context()
     if not holdings and not application:
         raise WrongUsage("Which holding?", remedy="Name holdings, or --app; `usufruct list` shows what there is.")
     if forget and (only or dry_run):
         raise WrongUsage("--forget drops a whole record.", remedy="Leave out --only and --dry-run.")
     if dry_run:
-        planned = would_remove(around, holdings, application=application, only=only)
+        planned = would_remove(context, holdings, application=application, only=only)
         if as_json:
             echo_json({"holdings": [_document(removal) for removal in planned]})
         else:
@@ -68,7 +68,7 @@ def remove(
                 _tell(removal, planned=True)
         return 1 if any(map(_is_short, planned)) else 0
     if forget:
-        forgotten = forget_holdings(around, holdings, application)
+        forgotten = forget_holdings(context, holdings, application)
         if as_json:
             echo_json({"holdings": [_forgotten_document(one) for one in forgotten]})
         else:
@@ -83,10 +83,10 @@ def remove(
         if not as_json:
             _tell(removal)
 
-    around = replace(around, watch=watching)
+    context = replace(context, watch=watching)
     with watching:
         removals = remove_holdings(
-            around, holdings, tell, application=application, only=only, gives_back_changed=changed == "give-back"
+            context, holdings, tell, application=application, only=only, gives_back_changed=changed == "give-back"
         )
     if as_json:
         echo_json({"holdings": [_document(removal) for removal in removals]})

@@ -6,9 +6,9 @@ from typing import Any
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
 
@@ -31,9 +31,9 @@ def repair(holding: str, *, archive: Path | None, changed: str, as_json: bool, *
     """
     from usufruct.actions.repairing import repair as repair_action
 
-    around = surroundings()
+    context = real_context()
     done = repair_action(
-        around, holding, access_of(around, options), archive, gives_back_changed=changed == "give-back"
+        context, holding, access_of(context, options), archive, gives_back_changed=changed == "give-back"
     )
     if as_json:
         echo_json(

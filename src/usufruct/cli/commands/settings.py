@@ -7,8 +7,8 @@ import json
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
-from usufruct.cli.surroundings import surroundings
 from usufruct.model.settings import variable_of
 
 _STYLES = ("place", "quiet")
@@ -21,15 +21,15 @@ _STYLES = ("place", "quiet")
 )
 @json_option
 @click.pass_context
-def settings(context: click.Context, *, as_json: bool) -> None:
+def settings(click_context: click.Context, *, as_json: bool) -> None:
     """Show each setting with its value, where that comes from and what it means."""
     from usufruct.actions.setting import settings_that_hold
 
-    if context.invoked_subcommand:
+    if click_context.invoked_subcommand:
         return
-    around = surroundings()
-    file = around.places.settings
-    found = settings_that_hold(around)
+    context = real_context()
+    file = context.places.settings
+    found = settings_that_hold(context)
     if as_json:
         echo_json(
             {
@@ -67,7 +67,7 @@ def set_command(key: str, value: str, *, as_json: bool) -> None:
     """Set KEY to VALUE, for all commands from now on."""
     from usufruct.actions.setting import set_setting
 
-    now = set_setting(surroundings(), key, value)
+    now = set_setting(real_context(), key, value)
     if as_json:
         echo_json({"key": key, "value": now})
         return
@@ -81,7 +81,7 @@ def reset(key: str, *, as_json: bool) -> None:
     """Give KEY its default again."""
     from usufruct.actions.setting import reset_setting
 
-    reset_setting(surroundings(), key)
+    reset_setting(real_context(), key)
     if as_json:
         echo_json({"key": key, "value": None})
         return

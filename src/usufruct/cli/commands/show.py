@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from usufruct.cli import words
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -19,7 +20,6 @@ from usufruct.cli.screen import (
     styled,
     time_words,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json:
     from usufruct.actions.showing import show_holding
     from usufruct.cli.documents import shown_document
 
-    shown = show_holding(surroundings(), holding)
+    shown = show_holding(real_context(), holding)
     if as_json:
         echo_json(shown_document(shown))
     elif with_notes:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from usufruct.cli.context import real_context
 from usufruct.cli.options import access_of, access_options
 from usufruct.cli.screen import (
     count_words,
@@ -20,7 +21,6 @@ from usufruct.cli.screen import (
     time_iso,
     time_words,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 from usufruct.model.changes import Change, ChangeKind
 
@@ -55,9 +55,9 @@ def undo(*, number: int | None, archive: Path | None, as_json: bool, **options: 
     """
     from usufruct.actions import undoing
 
-    around = surroundings()
+    context = real_context()
     before, tell = _telling("Undoing", as_json=as_json)
-    done = undoing.undo(around, access_of(around, options), number, archive, before=before, tell=tell)
+    done = undoing.undo(context, access_of(context, options), number, archive, before=before, tell=tell)
     return _ended(done, as_json=as_json)
 
 
@@ -72,9 +72,9 @@ def redo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
     """
     from usufruct.actions import undoing
 
-    around = surroundings()
+    context = real_context()
     before, tell = _telling("Redoing", as_json=as_json)
-    done = undoing.redo(around, access_of(around, options), archive, before=before, tell=tell)
+    done = undoing.redo(context, access_of(context, options), archive, before=before, tell=tell)
     return _ended(done, as_json=as_json)
 
 
@@ -125,7 +125,7 @@ def history(*, shows_all: bool, as_json: bool) -> None:
     """
     from usufruct.actions import history as past
 
-    steps, earlier = past.history(surroundings(), None if shows_all or as_json else _MOST)
+    steps, earlier = past.history(real_context(), None if shows_all or as_json else _MOST)
     if as_json:
         echo_json({"changes": [_document(step) for step in steps]})
         return

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     count_words,
     echo,
@@ -18,7 +19,6 @@ from usufruct.cli.screen import (
     size_words,
     styled,
 )
-from usufruct.cli.surroundings import surroundings
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
@@ -39,9 +39,9 @@ def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
     from usufruct.actions.whose import Shares, shares_of
     from usufruct.actions.whose import whose as whose_action
 
-    around = surroundings()
+    context = real_context()
     found: list[Owner | Shares] = [
-        shares_of(around, path) if path.is_dir() and not path.is_symlink() else whose_action(around, path)
+        shares_of(context, path) if path.is_dir() and not path.is_symlink() else whose_action(context, path)
         for path in paths
     ]
     if as_json:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from usufruct.files.platform import Platform
     from usufruct.model.settings import Settings
     from usufruct.transaction.recover import Recovered
-    from usufruct.transaction.work import Edges
+    from usufruct.transaction.work import Resources
 
 
 def ignore_recovery(recovered: "Recovered") -> None:
@@ -31,7 +31,7 @@ def ignore_fault(fault: UsufructError) -> None:
     """Tell nobody."""
 
 
-class Surroundings(Struct, frozen=True):
+class Context(Struct, frozen=True):
     """The outside, handed to every action."""
 
     places: StatePlaces = field(default_factory=StatePlaces.found)
@@ -43,7 +43,7 @@ class Surroundings(Struct, frozen=True):
     watch: Watch = unwatched
     """Told how far changes have come."""
     command: list[int] | None = None
-    """Where given, all that is changed with these surroundings is one change of the history; it holds the first."""
+    """Where given, all that is changed in this context is one change of the history; it holds the first."""
     on_recovery: Callable[["Recovered"], None] = ignore_recovery
     """Told, before a writing command does its work, what it had to put right first."""
     on_waiting: Callable[[], None] = ignore_waiting
@@ -76,7 +76,7 @@ class Surroundings(Struct, frozen=True):
             yield ledger
 
     @contextmanager
-    def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Edges"]:
+    def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Resources"]:
         """The right to change things, once what was cut off before is put right, unless that is left for later.
 
         What is left to be removed in the end is removed; where that would take long, by a process of its own.
@@ -89,35 +89,35 @@ class Surroundings(Struct, frozen=True):
         from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
         lock, patience = self.places.lock, self.settings().patience
-        with only_writer(lock, doing, patience, self.on_waiting) as turn, self._edges() as edges:
-            ledger = edges.ledger
-            if is_empty(ledger) and (unknown := sum(1 for _ in edges.backups.digests())):
+        with only_writer(lock, doing, patience, self.on_waiting) as turn, self._resources() as resources:
+            ledger = resources.ledger
+            if is_empty(ledger) and (unknown := sum(1 for _ in resources.backups.digests())):
                 self.on_recovery(Recovered(unknown=unknown))
             if recovers and not is_tidy(ledger):
-                self.on_recovery(recover(edges))
-            record_missing_places(edges)
+                self.on_recovery(recover(resources))
+            record_missing_places(resources)
             ledger.command = self.command[0] if self.command else 0
             try:
-                yield edges
+                yield resources
             finally:
                 if self.command is not None:
                     self.command[:] = [ledger.command] if ledger.command else []
                 if not is_tidy(ledger):
-                    if edges.platform.can_fork and takes_long(edges):
+                    if resources.platform.can_fork and takes_long(resources):
                         turn.behind = self._tidy_behind
                     else:
-                        tidy_if_possible(edges)
+                        tidy_if_possible(resources)
 
     @contextmanager
-    def _edges(self) -> Iterator["Edges"]:
+    def _resources(self) -> Iterator["Resources"]:
         """What changes touch, with the ledger open."""
         from usufruct.backups import Backups
         from usufruct.ledger import open_ledger
-        from usufruct.transaction.work import Edges, no_checkpoint
+        from usufruct.transaction.work import Resources, no_checkpoint
 
         platform = self.system()
         with open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger:
-            yield Edges(
+            yield Resources(
                 ledger=ledger,
                 backups=Backups(self.places.backups, platform),
                 notes=str(self.places.notes),
@@ -131,5 +131,5 @@ class Surroundings(Struct, frozen=True):
     def _tidy_behind(self) -> None:
         from usufruct.transaction.tidying import tidy_if_possible
 
-        with self._edges() as edges:
-            tidy_if_possible(edges)
+        with self._resources() as resources:
+            tidy_if_possible(resources)

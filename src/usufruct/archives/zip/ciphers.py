@@ -71,7 +71,7 @@ def unlock_classic(password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
             yield plain[skipped:]
 
 
-class AesLock(Struct, frozen=True):
+class AesCipher(Struct, frozen=True):
     """What the extra field of an AES entry says."""
 
     has_checksum: bool
@@ -82,7 +82,7 @@ class AesLock(Struct, frozen=True):
     """How the plain bytes are packed."""
 
     @classmethod
-    def of(cls, field: bytes) -> "AesLock | None":
+    def of(cls, field: bytes) -> "AesCipher | None":
         """From the field's bytes; None if they are not of a known kind."""
         if len(field) < 7 or field[2:4] != b"AE" or field[4] not in (1, 2, 3):
             return None
@@ -137,7 +137,7 @@ class AesLock(Struct, frozen=True):
         if left or proof.digest()[:_AES_MAC] != stated[:_AES_MAC]:
             raise ValueError("the cipher's proof does not hold")
 
-    def lock(self, password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
+    def cipher(self, password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
         """The blocks that `unlock` makes these plain ones of, with a fresh salt."""
         from Cryptodome.Cipher import AES
         from Cryptodome.Util import Counter

@@ -7,8 +7,8 @@ from typing import assert_never
 from usufruct.errors import MachineError
 from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Aside, AsideKind, Layout
-from usufruct.model.plan import Clash, Plan
+from usufruct.model.layout import Layout, Skipped, SkippedKind
+from usufruct.model.plan import Conflict, Plan
 from usufruct.model.records import FileKind, Layer
 from usufruct.model.snapshot import Found, Snapshot
 from usufruct.planning.names import free_name, spelling_key
@@ -76,7 +76,7 @@ class _Meeting:
         is_plain = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
         for row, found in there.items():
             if is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
-                plan.clash_of[row] = Clash.SAME if row in self._same else Clash.REPLACES
+                plan.conflict_of[row] = Conflict.SAME if row in self._same else Conflict.REPLACES
             elif _is_blocked(layout, row, found):
                 blocked.append(f"{self._snapshot.surveyed(home_of[row]).path}/{found.name}")
             elif (mine := _layer_of(found, self._updating)) is not None:
@@ -85,8 +85,8 @@ class _Meeting:
                 self._meet(row, found)
         if blocked:
             raise in_the_way(blocked)
-        plan.asides.sort()
-        plan.open_clashes.sort()
+        plan.skipped.sort()
+        plan.open_conflicts.sort()
         return plan
 
     def _renew(self, row: int, found: Found, mine: Layer) -> None:
@@ -95,9 +95,9 @@ class _Meeting:
             self._place_beside(row)
             return
         if row in self._same:
-            self._plan.clash_of[row] = Clash.SAME
+            self._plan.conflict_of[row] = Conflict.SAME
         elif found.state.kind is not FileKind.ABSENT:
-            self._plan.clash_of[row] = Clash.REPLACES
+            self._plan.conflict_of[row] = Conflict.REPLACES
         self._plan.level_of[row] = mine.level
 
     def _meet(self, row: int, found: Found) -> None:
@@ -111,7 +111,7 @@ class _Meeting:
         if layout.listing.kinds[row] == EntryKind.LINK:
             is_same = found.state.kind is FileKind.LINK and found.state.target == layout.listing.targets[row]
         if is_same or layout.listing.kinds[row] == EntryKind.DIRECTORY:
-            plan.clash_of[row] = Clash.SAME
+            plan.conflict_of[row] = Conflict.SAME
             return
         self._decide(row, found, self._answers.get(layout.listing.path(row), self._on_clash))
 
@@ -130,16 +130,16 @@ class _Meeting:
             case OnClash.BOTH:
                 self._place_beside(row)
             case OnClash.ASK:
-                self._plan.open_clashes.append(row)
+                self._plan.open_conflicts.append(row)
                 self._replace(row)
             case _:
                 assert_never(on_clash)
 
     def _replace(self, row: int) -> None:
-        self._plan.clash_of[row] = Clash.REPLACES
+        self._plan.conflict_of[row] = Conflict.REPLACES
 
     def _leave_out(self, row: int, reason: str) -> None:
-        self._plan.asides.append(Aside(row, AsideKind.CLASH, reason))
+        self._plan.skipped.append(Skipped(row, SkippedKind.CLASH, reason))
 
     def _place_beside(self, row: int) -> None:
         """Place under a free name, beside what is there."""
@@ -152,7 +152,7 @@ class _Meeting:
             self._taken[path] = {*(taken or ()), *self._wanted[path]}
         name = free_name(self._layout.name(row), self._taken[path])
         self._taken[path].add(spelling_key(name))
-        self._plan.clash_of[row] = Clash.STAYS
+        self._plan.conflict_of[row] = Conflict.STAYS
         self._plan.beside[row] = name
 
     @cached_property

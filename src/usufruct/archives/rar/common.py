@@ -13,7 +13,7 @@ from typing import Protocol
 from msgspec import Struct, field
 
 from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
-from usufruct.files.sources import JoinedSource, PartSource, Source
+from usufruct.files.sources import JoinedSource, SliceSource, Source
 from usufruct.model.entries import EntryKind
 
 BLOCK = 1 << 20
@@ -52,7 +52,7 @@ class Piece(Struct, frozen=True):
     """CRC-32 of these packed bytes, where the volume states it."""
 
 
-class Lock(Protocol):
+class Cipher(Protocol):
     """How a member is locked."""
 
     def fits(self, password: str) -> bool | None:
@@ -98,7 +98,7 @@ class RarMember(Struct):
     checksum: int | None = None
     digest: bytes = b""
     """BLAKE2sp of the content."""
-    lock: Lock | None = None
+    cipher: Cipher | None = None
     pieces: list[Piece] = field(default_factory=list)
     refusal: str = ""
     """Why its content cannot be read."""
@@ -115,7 +115,7 @@ class RarMember(Struct):
 
 def packed_source(volumes: list[Source], member: RarMember) -> Source:
     """A member's packed bytes, joined over the volumes."""
-    parts: list[Source] = [PartSource(volumes[piece.volume], piece.offset, piece.size) for piece in member.pieces]
+    parts: list[Source] = [SliceSource(volumes[piece.volume], piece.offset, piece.size) for piece in member.pieces]
     return parts[0] if len(parts) == 1 else JoinedSource(parts)
 
 
@@ -186,7 +186,7 @@ class Blake2sp:
         return root.digest()
 
 
-class Rar5Lock(Struct, frozen=True):
+class Rar5Cipher(Struct, frozen=True):
     """The lock of a RAR 5 member or of the headers."""
 
     rounds: int
@@ -203,7 +203,7 @@ class Rar5Lock(Struct, frozen=True):
         return _fifth_key(password, self.salt, (1 << self.rounds) + extra)
 
     def fits(self, password: str) -> bool | None:
-        """See `Lock`. A damaged check value is told by its own checksum, and ignored."""
+        """See `Cipher`. A damaged check value is told by its own checksum, and ignored."""
         if len(self.check) != 12 or hashlib.sha256(self.check[:8]).digest()[:4] != self.check[8:]:
             return None
         made = self._keys(password, 32)
@@ -215,11 +215,11 @@ class Rar5Lock(Struct, frozen=True):
         return self._keys(password, 0)
 
     def deciphered(self, source: Source, password: str) -> Source:
-        """See `Lock`."""
+        """See `Cipher`."""
         return Deciphered(source, self.key(password), self.start)
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
-        """See `Lock`."""
+        """See `Cipher`."""
         if not self.is_tweaked:
             return checksum
         made = hmac.digest(self._keys(password, 16), checksum.to_bytes(4, "little"), "sha256")
@@ -229,7 +229,7 @@ class Rar5Lock(Struct, frozen=True):
         return folded
 
     def tweaked_digest(self, password: str, digest: bytes) -> bytes:
-        """See `Lock`."""
+        """See `Cipher`."""
         return hmac.digest(self._keys(password, 16), digest, "sha256") if self.is_tweaked else digest
 
 
@@ -256,19 +256,19 @@ class _Untold:
     __slots__ = ()
 
     def fits(self, password: str) -> bool | None:
-        """See `Lock`."""
+        """See `Cipher`."""
         return None
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
-        """See `Lock`."""
+        """See `Cipher`."""
         return checksum
 
     def tweaked_digest(self, password: str, digest: bytes) -> bytes:
-        """See `Lock`."""
+        """See `Cipher`."""
         return digest
 
 
-class Rar4Lock(_Untold, Struct, frozen=True):
+class Rar4Cipher(_Untold, Struct, frozen=True):
     """The lock of a RAR 4 member or header."""
 
     salt: bytes
@@ -280,17 +280,17 @@ class Rar4Lock(_Untold, Struct, frozen=True):
         return _third_key(password, self.salt, self.harms_long)
 
     def deciphered(self, source: Source, password: str) -> Source:
-        """See `Lock`."""
+        """See `Cipher`."""
         return Deciphered(source, *self.cipher(password))
 
 
-class OldLock(_Untold, Struct, frozen=True):
+class OldCipher(_Untold, Struct, frozen=True):
     """The lock of a member of the generations before."""
 
     version: int
 
     def deciphered(self, source: Source, password: str) -> Source:
-        """See `Lock`."""
+        """See `Cipher`."""
         # Passwords were typed at a DOS prompt.
         word = _typed(password)
         blocks = blocks_of(source, source.size)
@@ -345,8 +345,8 @@ def checked(
     if total != member.size:
         raise fail(f"unpacks to {total} bytes, not its stated {member.size}")
     made = digest.digest() if digest else b""
-    if member.lock and password is not None:
-        checksum = member.lock.tweaked_checksum(password, checksum)
-        made = member.lock.tweaked_digest(password, made) if digest else made
+    if member.cipher and password is not None:
+        checksum = member.cipher.tweaked_checksum(password, checksum)
+        made = member.cipher.tweaked_digest(password, made) if digest else made
     if (member.checksum is not None and checksum != member.checksum) or made != member.digest:
         raise fail("does not match its checksum")

@@ -19,24 +19,24 @@ from usufruct.ledger.layers import (
     directories_of_holding,
     enter_directories,
     enter_layers,
+    fingerprints_of_holding,
     is_made,
     mark_files_gone,
     mark_layers_gone,
     set_inodes,
     shared_backups,
-    stamps_of_holding,
     what_stays,
 )
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
-from usufruct.model.plan import Leave, RemovalStep, TakeOut
+from usufruct.model.plan import Detach, Leave, RemovalStep
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, Layer
 from usufruct.planning.stacks import needs_digest, out_of
 from usufruct.survey.holdings import HeldPlace, places_in, untouched
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.work import Edges, Work, chain_to_make
+from usufruct.transaction.work import Resources, Work, chain_to_make
 
 _TOLD = 32
 """Files after which whoever watches hears of it again."""
@@ -72,7 +72,7 @@ class Removal(Struct, frozen=True):
     holding: int = 0
     plain: tuple[Plain, ...] = ()
     """Nearly all of most holdings, and therefore no objects of their own."""
-    takes: tuple[tuple[HeldPlace, TakeOut], ...] = ()
+    takes: tuple[tuple[HeldPlace, Detach], ...] = ()
     leaves: tuple[tuple[HeldPlace, Leave], ...] = ()
     whole: frozenset[int] = frozenset()
     """Numbers of the directories of which all that the holding has goes."""
@@ -84,7 +84,7 @@ class Removal(Struct, frozen=True):
         return changed + sum(len(one.names) for one in self.plain)
 
     @property
-    def back(self) -> list[tuple[HeldPlace, TakeOut]]:
+    def back(self) -> list[tuple[HeldPlace, Detach]]:
         """The destinations at which something earlier comes back."""
         return [(place, step) for place, step in self.takes if step.changes_disk and step.gives_back]
 
@@ -120,15 +120,15 @@ def removal_of(
     """
     plain, takes, leaves, partly = [], [], [], set()
     for directory, path in directories_of_holding(ledger, holding):
-        stamps, stacked = stamps_of_holding(ledger, holding, directory, alone=True)
+        fingerprints, stacked = fingerprints_of_holding(ledger, holding, directory, alone=True)
         if without:
-            stamps = [stamp for stamp in stamps if (path, stamp[0]) not in without]
+            fingerprints = [fingerprint for fingerprint in fingerprints if (path, fingerprint[0]) not in without]
             stacked = [name for name in stacked if (path, name) not in without]
         if only is not None:
             wanted = only.get(directory, frozenset())
-            stamps = [stamp for stamp in stamps if stamp[0] in wanted]
+            fingerprints = [fingerprint for fingerprint in fingerprints if fingerprint[0] in wanted]
             stacked = [name for name in stacked if name in wanted]
-        same, changed = untouched(path, stamps) if not in_detail else ([], [name for name, *_ in stamps])
+        same, changed = untouched(path, fingerprints) if not in_detail else ([], [name for name, *_ in fingerprints])
         others = [*stacked, *changed]
         if same:
             plain.append(Plain(directory, path, same))
@@ -149,7 +149,7 @@ def enter_removal(work: Work, removal: Removal) -> Removal:
 
     What covers a file whose backup is missing or damaged is left where it is.
     """
-    ledger = work.edges.ledger
+    ledger = work.resources.ledger
     _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
     removal, inodes = _stage_all_back(work, removal)
     for directory in removal.whole:
@@ -168,7 +168,7 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
     Gives the removal less what cannot be given back, and the inodes of files that are other ones now.
     """
     back = removal.back
-    shared = shared_backups(work.edges.ledger) if back else set()
+    shared = shared_backups(work.resources.ledger) if back else set()
     inodes: list[tuple[int, int, str, int]] = []
     unsound: dict[tuple[int, str], Leave] = {}
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
@@ -188,7 +188,7 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
             inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
         if not done % _TOLD or done == len(back):
-            work.edges.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
+            work.resources.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
     if unsound:
         kept = ((place, unsound.get((place.directory, place.name))) for place, _ in removal.takes)
         removal = replace(
@@ -201,7 +201,7 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
 
 
 def remove_holding(
-    edges: Edges,
+    resources: Resources,
     holding: Holding,
     *,
     only: Mapping[int, Set[str]] | None = None,
@@ -218,21 +218,21 @@ def remove_holding(
     that this one undoes or redoes.
     """
     removal = removal_of(
-        edges.ledger, holding.number, only=only, gives_back_changed=gives_back_changed, in_detail=bool(keeps)
+        resources.ledger, holding.number, only=only, gives_back_changed=gives_back_changed, in_detail=bool(keeps)
     )
     removal, own = _kept(removal, keeps or {})
-    with change_under_way(edges, ChangeKind.REMOVE, holding.name, root=root) as work:
-        work.stage_for(removal.destinations(edges.ledger, holding))
-        with edges.ledger.transaction():
+    with change_under_way(resources, ChangeKind.REMOVE, holding.name, root=root) as work:
+        work.stage_for(removal.destinations(resources.ledger, holding))
+        with resources.ledger.transaction():
             removal = enter_removal(work, removal)
-            enter_layers(edges.ledger, work.change, own)
+            enter_layers(resources.ledger, work.change, own)
             may_stay = bool(removal.leaves) or only is not None
-            stay, files, size = what_stays(edges.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
+            stay, files, size = what_stays(resources.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
             if stay:
                 work.totals.append((holding.number, files, size, is_partial))
-                set_part(edges.ledger, work.change, took=holding.number)
+                set_part(resources.ledger, work.change, took=holding.number)
             else:
-                mark_gone(edges.ledger, work.change, holding.number)
+                mark_gone(resources.ledger, work.change, holding.number)
             seal_intent(work)
         execute(work)
     return replace(removal.told(), rest=files - len(removal.leaves) if only is not None and stay else 0)
@@ -271,7 +271,7 @@ def destination_of(ledger: Ledger, directory: str, holding: Holding) -> str:
 
 def _enter_directories(work: Work, directories: Iterable[str]) -> None:
     """Record every directory the removal touches: those with files, and those above that may become empty."""
-    ledger = work.edges.ledger
+    ledger = work.resources.ledger
     for path in dict.fromkeys(directories):
         chain = chain_to_make(work, path)
         while is_made(ledger, chain[0][0]):
@@ -280,7 +280,7 @@ def _enter_directories(work: Work, directories: Iterable[str]) -> None:
 
 
 def _enter_steps(work: Work, removal: Removal) -> None:
-    ledger, change, steps = work.edges.ledger, work.change, [step for _, step in removal.takes]
+    ledger, change, steps = work.resources.ledger, work.change, [step for _, step in removal.takes]
     # The first level of each is the holding's own.
     levels = ((step, level) for step in steps for level in step.levels[step.directory in removal.whole :])
     mark_layers_gone(ledger, change, ((step.directory, step.name, level) for step, level in levels))
@@ -293,13 +293,13 @@ def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, share
 
     `shared` are digests that others need from the backups too.
     """
-    edges, state = work.edges, layer.state
+    resources, state = work.resources, layer.state
     if state.kind not in (FileKind.FILE, FileKind.LINK):
         return None
     path = f"{incoming}/{place.name}"
     if state.kind is FileKind.LINK:
         now = write_link(path, state.target, state.modified)
     else:
-        now = edges.backups.give(state, path, is_last=state.digest not in shared)
-    edges.checkpoint("staged-back")
+        now = resources.backups.give(state, path, is_last=state.digest not in shared)
+    resources.checkpoint("staged-back")
     return now.inode

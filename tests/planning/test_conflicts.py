@@ -6,10 +6,10 @@ from tests.support import sample_application
 from usufruct.errors import MachineError
 from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import Entry, EntryKind, Listing
-from usufruct.model.plan import Clash, Place, Plan, Renew, Replace
+from usufruct.model.plan import Conflict, Place, Plan, Renew, Replace
 from usufruct.model.records import ABSENT, FileKind, FileState, Layer
 from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
-from usufruct.planning.clashes import may_be_same, pieces_beside, plan_of
+from usufruct.planning.conflicts import may_be_same, pieces_beside, plan_of
 from usufruct.planning.layout import layout_of
 from usufruct.planning.names import compared_versions, free_name, spelling_key
 
@@ -51,43 +51,43 @@ class PoliciesTest(unittest.TestCase):
         for policy in OnClash:
             found = plan(gel(), on_clash=policy)
             if policy is OnClash.EXISTING:
-                self.assertEqual(([*found.steps], found.asides[0].kind.label), ([], "clash"))
+                self.assertEqual(([*found.steps], found.skipped[0].kind.label), ([], "clash"))
             else:
                 self.assertEqual([type(step) for step in found.steps], [Place])
 
     def test_another_file_there(self) -> None:
         expected = {
-            OnClash.REPLACE: ([Replace], Clash.REPLACES),
-            OnClash.EXISTING: ([Replace], Clash.REPLACES),
-            OnClash.ASK: ([Replace], Clash.REPLACES),
-            OnClash.KEEP: ([], Clash.NONE),
-            OnClash.NEWER: ([], Clash.NONE),
-            OnClash.BOTH: ([Place], Clash.STAYS),
+            OnClash.REPLACE: ([Replace], Conflict.REPLACES),
+            OnClash.EXISTING: ([Replace], Conflict.REPLACES),
+            OnClash.ASK: ([Replace], Conflict.REPLACES),
+            OnClash.KEEP: ([], Conflict.NONE),
+            OnClash.NEWER: ([], Conflict.NONE),
+            OnClash.BOTH: ([Place], Conflict.STAYS),
         }
-        for policy, (steps, clash) in expected.items():
+        for policy, (steps, conflict) in expected.items():
             with self.subTest(policy):
                 found = plan(gel(), there={"moon.gel": at()}, on_clash=policy)
                 self.assertEqual([type(step) for step in found.steps], steps)
-                self.assertIs(found.clash(0), clash)
-                self.assertEqual(bool(found.open_clashes), policy is OnClash.ASK)
+                self.assertIs(found.conflict(0), conflict)
+                self.assertEqual(bool(found.open_conflicts), policy is OnClash.ASK)
 
     def test_the_very_same_content_is_shared_whatever_the_policy(self) -> None:
         for policy in OnClash:
             found = plan(gel(), there={"moon.gel": at()}, same={0}, on_clash=policy)
-            self.assertEqual((found.clash(0), found.open_clashes), (Clash.SAME, []))
+            self.assertEqual((found.conflict(0), found.open_conflicts), (Conflict.SAME, []))
 
     def test_newer_allows_for_file_systems_with_coarse_times(self) -> None:
         for later, replaces in ((1, False), (2, False), (3, True), (-9, False)):
             entry = gel(modified=NOW + later * 10**9)
             found = plan(entry, there={"moon.gel": at()}, on_clash=OnClash.NEWER)
             self.assertEqual(bool([*found.steps]), replaces, later)
-        self.assertFalse(plan(gel(modified=None), there={"moon.gel": at()}, on_clash=OnClash.NEWER).asides == [])
+        self.assertFalse(plan(gel(modified=None), there={"moon.gel": at()}, on_clash=OnClash.NEWER).skipped == [])
 
     def test_each_entry_may_have_an_answer_of_its_own(self) -> None:
         there = {"moon.gel": at(), "sun.gel": at(name="sun.gel")}
         answers = (("gels/moon.gel", OnClash.KEEP), ("gels/sun.gel", OnClash.BOTH))
         found = plan(gel(), gel("sun.gel"), there=there, on_clash=OnClash.ASK, on_clash_of=answers)
-        self.assertEqual((found.open_clashes, found.beside), ([], {1: "sun (2).gel"}))
+        self.assertEqual((found.open_conflicts, found.beside), ([], {1: "sun (2).gel"}))
 
     def test_free_names_avoid_what_is_there_what_is_on_record_and_one_another(self) -> None:
         entries = gel(), gel("Moon (2).gel"), gel("moon (3).gel")
@@ -103,9 +103,9 @@ class PoliciesTest(unittest.TestCase):
 
     def test_links_are_compared_by_their_targets(self) -> None:
         link = gel(kind=EntryKind.LINK, target="sun.gel", size=0)
-        for target, clash in (("sun.gel", Clash.SAME), ("day.gel", Clash.REPLACES)):
+        for target, conflict in (("sun.gel", Conflict.SAME), ("day.gel", Conflict.REPLACES)):
             found = plan(link, there={"moon.gel": at(FileState(FileKind.LINK, target=target))})
-            self.assertEqual(found.clash(0), clash)
+            self.assertEqual(found.conflict(0), conflict)
 
     def test_only_files_of_one_size_may_be_the_same(self) -> None:
         for size, suspects in ((4, 1), (5, 0)):
@@ -126,7 +126,7 @@ class UpdatingTest(unittest.TestCase):
             found = plan(gel(), there={"moon.gel": at(MINE, self.ORIGINAL, self.PLACED)}, updating=5, on_clash=policy)
             (step,) = found.steps
             assert isinstance(step, Renew)
-            self.assertEqual((step.level, found.clash(0)), (1, Clash.REPLACES))
+            self.assertEqual((step.level, found.conflict(0)), (1, Conflict.REPLACES))
 
     def test_a_file_the_user_deleted_is_renewed_too(self) -> None:
         found = plan(gel(), there={"moon.gel": at(ABSENT, self.ORIGINAL, self.PLACED)}, updating=5)

@@ -1,9 +1,9 @@
-"""The surroundings of a command, with what is told on standard error."""
+"""What a command works in, with what is told on standard error."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from usufruct.actions.surroundings import Surroundings
+from usufruct.actions.context import Context
 from usufruct.cli.screen import count_words, echo, path_words
 from usufruct.errors import DriveAway, UsufructError
 from usufruct.files.printable import printable
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from usufruct.transaction.switch import Stranger
 
 
-def surroundings(watch: Watch = unwatched) -> Surroundings:
+def real_context(watch: Watch = unwatched) -> Context:
     """The real world, telling of recovered changes, and of progress where somebody watches."""
     told: set[str] = set()
 
@@ -27,7 +27,7 @@ def surroundings(watch: Watch = unwatched) -> Surroundings:
             mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
             _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
 
-    return Surroundings(on_recovery=tell_recovery, on_fault=tell_fault, on_waiting=_tell_waiting, watch=watch)
+    return Context(on_recovery=tell_recovery, on_fault=tell_fault, on_waiting=_tell_waiting, watch=watch)
 
 
 def _tell_waiting() -> None:
