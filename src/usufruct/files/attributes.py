@@ -4,7 +4,7 @@ import errno
 import os
 
 CANNOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL})
-"""What is answered where there is no such thing: FAT keeps no modes, and of others' folders no time may be set."""
+"""Numbers of errors that mean that it cannot be: FAT has no modes, and others' folders may be given no time."""
 
 
 def set_mode(path: str, mode: int) -> None:

@@ -75,7 +75,7 @@ def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[
 def _no_helpers(lock: Path, until: float) -> Iterator[None]:
     """Wait for processes that a killed command left behind; those started inside hold this lock too.
 
-    The library lets go of its own lock in a process that goes on as two. Raises Timeout at the time `until`.
+    The library gives its own lock up in a forked process, for both. Raises Timeout at the time `until`.
     """
     descriptor = _opened(lock, "-helpers")
     if descriptor is None:
@@ -107,7 +107,7 @@ def _wait_for_what_goes_on_behind(lock: Path, tell: Callable[[], None]) -> None:
 
 
 def _opened(lock: Path, behind_name: str) -> int | None:
-    """A lock beside the lock; None where no process goes on as two, so that nobody else would hold it."""
+    """A second lock beside the first, for forked processes; None where the system cannot fork: nobody would hold it."""
     try:
         import fcntl  # noqa: F401 - whether it is there is all that is asked
     except ImportError:
@@ -129,8 +129,9 @@ def _is_got(descriptor: int) -> bool:
 def _goes_on_behind(lock: Path, task: Callable[[], None]) -> bool:
     """Let a process of its own do something while this one, which must hold the lock, goes on and ends.
 
-    It holds a lock by a descriptor of its own until it has ended, and neither a terminal, nor an open output, nor a
-    directory that a drive could not be taken out for. False where that cannot be: nothing was done then.
+    It holds a lock by a descriptor of its own until it has ended. It keeps no terminal and no output open, so that
+    nobody waits for it, and stands in no directory, so that a drive can be taken out. False where no process can be
+    forked: nothing was done then.
     """
     if threading.active_count() > 1:
         return False

@@ -50,7 +50,7 @@ class Platform(Struct, frozen=True, kw_only=True):
     archive_library: str = ""
     """The name of the system's archive library, where it is another than everybody's."""
     can_fork: bool = False
-    """Whether a process may go on as two without harm."""
+    """Whether a process may fork without harm."""
     has_directory_descriptors: bool = False
     """Whether names can be given relative to an open directory."""
     sync_file_system: Callable[[int], bool] | None = None

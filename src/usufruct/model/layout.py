@@ -14,7 +14,10 @@ from usufruct.model.entries import EntryKind, Listing, Refusal
 
 _IS_PLACED = (-1).__lt__
 _IS_NOT_PLACED = (0).__gt__
-"""Of a home's number. Passing over all rows without a step of Python for each is what keeps large archives quick."""
+"""Tells that a home's number stands for none.
+
+Passing over all rows without a step of Python for each is what keeps large archives quick.
+"""
 
 
 class SkippedKind(IntEnum):
@@ -122,7 +125,7 @@ class Layout:
     """One archive against one application (or none): a place or a reason for every entry.
 
     Columns that run beside the Listing's, for the same reason. Every file and link of the listing is either
-    placed or aside; directories are rows only where a piece needs an empty one.
+    placed or skipped; directories are rows only where a piece needs an empty one.
     """
 
     def __init__(self, listing: Listing, application: Application | None, tidy_name: str) -> None:

@@ -133,7 +133,7 @@ class Detach(NamedTuple):
     documented: Layer | None
     """A layer that must be entered first so that the ledger tells what is on disk: the user deleted or edited it."""
     gives_back: Layer | None
-    """What comes to lie on disk instead; None with `changes_disk`: nothing does."""
+    """The layer whose content is put back on disk; None: nothing is put back."""
     changes_disk: bool
 
 

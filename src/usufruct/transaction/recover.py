@@ -38,7 +38,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
 
     Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
     as it was before, and says so; if the change was done when it happened, it says that. What it leaves to be removed
-    is left for the next change, or for whoever made the edges to do in the end.
+    is left for the next change, or for whoever opened the ledger to do in the end.
     """
     if not is_tidy(resources.ledger):
         tidy_if_possible(resources)

@@ -12,9 +12,12 @@ from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, MemberFault, StreamMember
 
 _HEX, _HEX_SUMMED, _OCTAL = b"070701", b"070702", b"070707"
+"""The first bytes of each form, as cpio(5) gives them: "new ASCII", the same with a sum, and the octal one of POSIX."""
 _LITTLE, _BIG = b"\xc7\x71", b"\x71\xc7"
+"""The old binary form: octal 070707 in two bytes, in either order."""
 _END = b"TRAILER!!!"
 _LONGEST_NAME = 1 << 16
+"""Bytes of a name. The octal fields could state more; no system has such a path."""
 _LONGEST_TARGET = 1 << 16
 """Bytes of a link's target: more is none."""
 _WAITING = 300

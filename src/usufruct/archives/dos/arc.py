@@ -14,9 +14,11 @@ from usufruct.model.entries import EntryKind
 
 MARK = b"\x1a"
 _HEADER = struct.Struct("<BB13sLHHH")
+"""Mark, method, name, packed size, date, time, checksum, size."""
 _OLDEST = 1
 """The method that is stored without saying its size twice."""
 _METHODS = range(1, 12)
+"""From stored to squashed and distilled; a member of method 0 ends the archive."""
 _DIRECTORY, _LEAVE = 0x1E, 0x1F
 """What some packers write to go into a directory, and out of it."""
 _LARGEST = 16 << 20

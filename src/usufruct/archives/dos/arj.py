@@ -14,10 +14,13 @@ from usufruct.model.entries import EntryKind
 
 MARK = b"\x60\xea"
 _FIELDS = struct.Struct("<8B4L2H")
+"""Of a header: its own size, versions, system, flags, method, kind; time, packed size, size, checksum; then places."""
 _LEAST, _MOST = 30, 2600
 """Bytes of a header."""
 _LOCKED, _CONTINUES, _CONTINUED, _HAS_SLASHES = 1, 4, 8, 0x10
+"""Flags of a header."""
 _FILES, _HEAD, _DIRECTORY = (0, 1), 2, 3
+"""Kinds of a header: files binary and text, the archive's own, directories."""
 _UNIX = (2, 8)
 """Systems whose times count from 1970."""
 

@@ -12,6 +12,7 @@ from usufruct.archives.reading import BLOCK
 _LONGEST = 16
 """Bits of a code."""
 _LITERALS, _LENGTHS_OF_LENGTHS = 510, 19
+"""Symbols of the codes: 256 bytes and 254 lengths; 19 lengths of lengths."""
 _AT_GAP = 3
 """Lengths of lengths after which it is said how many have none."""
 

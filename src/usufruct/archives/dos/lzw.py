@@ -10,7 +10,9 @@ from usufruct.archives.bits import Bits, PackedFault
 from usufruct.archives.streams.lzw import unlzw
 
 _MOST = 1 << 13
+"""Codes of 13 bits."""
 _FORGET, _END = 256, 257
+"""zoo's two codes behind the 256 bytes."""
 _COMPRESS = b"\x1f\x9d"
 """What the stream of compress begins with, of which arc leaves it out."""
 
@@ -72,7 +74,9 @@ def unlzw_compress(blocks: Iterable[bytes], widest: int | None) -> Iterator[byte
 
 
 _CRUNCHED = 12
+"""Bits of a code in arc's crunching."""
 _PLACES = 1 << 12
+"""Of the table of 12 bits."""
 
 
 def unlzw_hashed(blocks: Iterable[bytes], *, is_fast: bool) -> Iterator[bytes]:

@@ -8,9 +8,13 @@ from collections.abc import Iterable, Iterator
 from usufruct.archives.bits import PackedFault
 
 _END = 256
+"""The symbol behind the 256 bytes."""
 _MOST_NODES = 256
+"""Of the tree of the code: 257 symbols need no more."""
 _RUN = 0x90
+"""0x90: the byte before it is repeated."""
 _AT_ONCE = 1 << 12
+"""Bytes handed out together."""
 
 
 def unsqueezed(blocks: Iterable[bytes]) -> Iterator[bytes]:

@@ -11,7 +11,11 @@ from usufruct.archives.times import of_dos
 from usufruct.files.sources import Source
 
 MARK_AT, MARK = 20, b"\xdc\xa7\xc4\xfd"
+"""0xFDC4A7DC, which stands behind a text of 20 bytes."""
 _ENTRY = struct.Struct("<4sBBLLHHHLLBBBBLH13s")
+"""Mark, kind, method, places of the next entry and the content, date, time, checksum, size, packed size, versions,
+whether it is deleted, its structure, place and size of its comment, name.
+"""
 _LONG = 2
 """Kind of entries with names that DOS could not have."""
 

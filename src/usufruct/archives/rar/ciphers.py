@@ -8,6 +8,7 @@ import struct
 from collections.abc import Iterable, Iterator
 
 _POLYNOMIAL = 0xEDB88320
+"""Of CRC-32, reversed: 0xEDB88320."""
 
 
 def _checksums() -> tuple[int, ...]:
@@ -50,8 +51,11 @@ def first_deciphered(blocks: Iterable[bytes], password: bytes) -> Iterator[bytes
 
 
 _WORDS = struct.Struct("<4L")
+"""A block of the second cipher."""
 _ROUNDS = 32
+"""Of the second cipher."""
 _FIRST_KEY = (0xD3A3B879, 0x3F6D12F7, 0x7515A235, 0xA4E7F123)
+"""What the second cipher's key begins as, from the source named above."""
 _FIRST_TABLE = bytes.fromhex(
     "d713952349c5c0cdf91c107730dd022ae801b1e90e58db19dfc3f45a57ef9989ffc793465c42f60dd8283e1dd9e656064718abc4"
     "6571da7b5d5ba3b2ca432ceb6bfa4bea31a77dd353729d9020c18f249e7cf7bb59d68d2f79e43d82d5c2aefb616e36e57339985e"
@@ -59,6 +63,7 @@ _FIRST_TABLE = bytes.fromhex(
     "ec1bf050830355ce914f9a8e9fdcc9854a401481e0b98a67adb62b22fe52c697e7b43a0a761a660c328416bf886fa2b32d04946c"
     "a1384e7ef2de0faf921721f1b5be4de1002ea9ba445fed4135d0fda80912643474b8a0606d251e6a8c689605cc757054"
 )
+"""What the second cipher's table begins as, from the source named above."""
 
 
 class SecondCipher:
@@ -118,8 +123,11 @@ class SecondCipher:
 # --- the key of the third generation -----------------------------------------------------------------------
 
 _TURNS = 0x40000
+"""0x40000 rounds of SHA-1 make the third key."""
 _PARTS = 16
+"""Each of them gives a byte of the initial vector."""
 _SHA_BLOCK = 64
+"""Bytes of a block of SHA-1, FIPS 180-4."""
 
 
 def third_key(password: str, salt: bytes, *, harms_long: bool) -> tuple[bytes, bytes]:

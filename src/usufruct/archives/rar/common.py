@@ -17,7 +17,9 @@ from usufruct.files.sources import JoinedSource, SliceSource, Source
 from usufruct.model.entries import EntryKind
 
 BLOCK = 1 << 20
+"""Bytes that are read at once."""
 AES_BLOCK = 16
+"""Bytes of a block of AES, FIPS 197."""
 _SECOND = 20
 """Version from which on a member is of the second generation."""
 

@@ -12,10 +12,13 @@ from array import array
 from itertools import accumulate
 
 _CALLS = re.compile(rb"\xe8")
+"""E8: a call of x86 with a relative address."""
 _CALLS_AND_JUMPS = re.compile(rb"[\xe8\xe9]")
+"""The same, and E9, a jump."""
 _SPAN = 1 << 24
 """Bytes that code is taken to reach over: addresses beyond are no addresses."""
 _NEGATED = bytes(-value & 0xFF for value in range(256))
+"""Byte → what is to be added instead of subtracting it."""
 
 
 def x86(data: bytes, offset: int, *, has_jumps: bool = False, wraps: bool = False) -> bytes:

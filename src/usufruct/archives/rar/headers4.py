@@ -25,13 +25,21 @@ from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
 MARK = b"Rar!\x1a\x07\x00"
+"""The first bytes."""
 _MAIN, _FILE, _SERVICE, _END = 0x73, 0x74, 0x7A, 0x7B
+"""Kinds of a header: 0x73, 0x74, 0x7A, 0x7B."""
 _LONG = 0x8000
+"""Flag of a header behind which packed bytes stand."""
 _BEFORE, _AFTER, _LOCKED, _SOLID, _DIRECTORY = 1, 2, 4, 0x10, 0xE0
+"""Flags of a file's header; a directory has all three bits of the dictionary's size."""
 _LARGE, _UNICODE, _SALT, _VERSIONED, _TIMES = 0x100, 0x200, 0x400, 0x800, 0x1000
+"""More of them."""
 _FIELDS = struct.Struct("<2LB2L2BHL")
+"""Packed size, size, system, checksum, time, version, method, length of the name, attributes."""
 _COMMENT = 8
+"""Flag of a file's header that holds a comment."""
 _SAYS_CIPHER = 0x200
+"""Flag of the archive's header that states the version of the cipher."""
 _HARMLESS = 36
 """Version of the cipher from which on its hash leaves long passwords as they are."""
 _SECOND, _FIRST_WITH_AES, _LATEST = 20, 29, 36
@@ -39,10 +47,12 @@ _SECOND, _FIRST_WITH_AES, _LATEST = 20, 29, 36
 _OLD_BLOCKS = range(0x75, 0x7A)
 """Kinds of blocks of which the checksum covers a part that each says in its own way; none is a member."""
 _HEAD, _MAIN_SIZE = 7, 13
+"""Bytes of what each header begins with, and of the archive's own."""
 _QUIET = bytes.fromhex("a10001fe6ecb0000")
 """Two of these before the packed bytes emit nothing, and keep older libraries right beyond 4 MB."""
 _NEEDS_QUIET = 4 << 20
 _UNIX, _DOS = 3, 0
+"""Systems by which attributes were written."""
 
 
 class Rar4Reader:

@@ -23,11 +23,17 @@ from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
 MARK = b"Rar!\x1a\x07\x01\x00"
+"""The first bytes."""
 _MAIN, _FILE, _SERVICE, _LOCKED, _END = 1, 2, 3, 4, 5
+"""Kinds of a header: technical note, "General archive layout"."""
 _EXTRA, _DATA, _SKIP, _BEFORE, _AFTER = 1, 2, 4, 8, 0x10
+"""Flags of every header."""
 _LONGEST_HEADER = 1 << 21
+"""Bytes: as the technical note bounds it."""
 _MOST_ROUNDS = 24
+"""Logarithm of the rounds of PBKDF2 that packers accept."""
 _LEAST_DICTIONARY = 128 << 10
+"""Bytes: the technical note's smallest."""
 
 
 class _Fields:

@@ -7,7 +7,9 @@ from msgspec import Struct
 from usufruct.archives.bits import PackedFault
 
 _A_LITTLE = 1 << 12
+"""Bytes that are handed out at least at once."""
 _MOST_FILTERS = 8192
+"""Waiting at once; packers write a few."""
 _SLACK = 4 << 20
 """Bytes over the dictionary that are kept before the oldest are dropped, which costs a copy at times."""
 HANDED = 1 << 20

@@ -12,6 +12,7 @@ from usufruct.archives.rar.history import History
 from usufruct.files.sources import Source
 
 DICTIONARY = 1 << 16
+"""Bytes of the window."""
 
 
 def _fixed(*runs: tuple[int, int]) -> Code:
@@ -23,6 +24,7 @@ _LENGTHS = (
     _fixed((2, 2), (3, 1), (4, 2), (5, 2), (6, 4), (7, 5), (8, 4), (9, 4), (10, 8), (12, 224)),
     _fixed((3, 5), (4, 2), (5, 2), (6, 4), (7, 5), (8, 4), (9, 4), (10, 8), (11, 2), (12, 220)),
 )
+"""The two fixed codes of lengths: bits, and how many codes have so many."""
 _PLACES = (
     _fixed((4, 8), (5, 8), (6, 8), (7, 9), (12, 224)),
     _fixed((5, 4), (6, 40), (7, 16), (8, 16), (9, 4), (11, 47), (12, 130)),
@@ -32,6 +34,7 @@ _PLACES = (
 )
 """Codes of places in a table, from those for places that are mostly low."""
 _TAIL = ((11, 5), (12, 6), (13, 6))
+"""What the codes of distances end with."""
 _SHORT = {
     (False, False): Code.in_order(
         [(0, 1), (10, 4), *_TAIL, (1, 3), (9, 4), (2, 4), (3, 4), (4, 5), (5, 6), (6, 7), (7, 8), (8, 8)]
@@ -48,8 +51,11 @@ _SHORT = {
 }
 """Whether far matches have a sign, and whether matches are mostly longer → code of a short match."""
 _FAR = 14
+"""Kinds from here on are far matches; those between `_LAST` and it repeat a distance of the last four matches."""
 _LAST = 9
+"""The kind that repeats the match before; those below are short matches."""
 _STEP, _FULL, _HALVED = 0x10, 0xFF, 0x90
+"""By how much a flag's weight grows, where it is full, and what it falls to."""
 
 
 class _Table:

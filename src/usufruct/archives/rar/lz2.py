@@ -15,13 +15,19 @@ from usufruct.archives.rar.lz3 import LENGTH_OF, SHORT, sums_of
 from usufruct.files.sources import Source
 
 DICTIONARY = 1 << 20
+"""Bytes of the window."""
 _MAIN, _DISTANCES, _LENGTHS = 298, 48, 28
+"""Symbols of each code."""
 _CHANNEL = 257
+"""Symbols of the code of a channel of sound: 256 differences and the end."""
 _DISTANCE_BITS = (0, 0, *(bits for bits in range(17) for _ in range(2)), *(16,) * 12)[:_DISTANCES]
+"""Bits behind each symbol of a distance."""
 _DISTANCE_OF = sums_of(_DISTANCE_BITS, 1)
+"""The distance that each symbol begins at."""
 _NEAR = 32 * 300
 """Bytes that are unpacked at most between two looks at how much there is."""
 _NEVER = 1 << 30
+"""More bytes than any content has."""
 _LEAST_CODES = 5
 """Bytes behind a file's content from which on they may be codes for the next file."""
 

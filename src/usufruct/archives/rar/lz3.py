@@ -18,9 +18,13 @@ from usufruct.archives.rar.text import TextModel, enough_for
 from usufruct.files.sources import Source
 
 DICTIONARY = 4 << 20
+"""Bytes of the window."""
 _MAIN, _DISTANCES, _LOW, _LENGTHS = 299, 60, 17, 28
+"""Symbols of each code."""
 _LENGTH_BITS = (0,) * 8 + tuple(bits for bits in range(1, 6) for _ in range(4))
+"""Bits behind each symbol of a length."""
 _DISTANCE_BITS = (0, 0, *(bits for bits in range(17) for _ in range(2)), *(16,) * 12, *(18,) * 12)[:_DISTANCES]
+"""Bits behind each symbol of a distance."""
 SHORT = tuple(zip((1, 5, 9, 17, 33, 65, 129, 193), (2, 2, 3, 4, 5, 6, 6, 6), strict=True))
 """Least distance of a match of two bytes, and bits that say how much more."""
 
@@ -37,13 +41,19 @@ def sums_of(bits: tuple[int, ...], first: int) -> list[tuple[int, int]]:
 LENGTH_OF = sums_of(_LENGTH_BITS, 0)
 """Least length of a match, and bits that say how much more, as in the generation before."""
 _DISTANCE_OF = sums_of(_DISTANCE_BITS, 1)
+"""The distance that each symbol begins at."""
 _LOW_OF = list(range(16))
+"""The low four bits of a distance, by symbol."""
 _REPEATED_LOW = 16
 """The symbol for the lowest bits of a distance being those of the one before."""
 _LOW_REPEATS = 15
+"""How often the low bits stay after the symbol 16."""
 _LONGEST_PROGRAM = 0x10000
+"""Bytes of the program of a filter, as readers bound it."""
 _MOST_PROGRAMS = 1024
+"""Of one archive, as readers bound it."""
 _LARGEST_FILTERED = 0x3C000
+"""0x3C000 bytes: what a filter's memory has for content."""
 _GLOBAL_PLACE = 0x3C000
 """What a register of the packer's machine begins with."""
 _PROGRAMS = {

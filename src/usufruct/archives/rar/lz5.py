@@ -18,11 +18,13 @@ from usufruct.archives.rar.lengths import read_lengths
 from usufruct.files.sources import Source
 
 _MAIN, _DISTANCES, _LOW, _LENGTHS = 306, 64, 16, 44
+"""Symbols of each code."""
 _FAR_DISTANCES = 80
 """Symbols of distances since the seventh generation."""
 _TABLES, _LAST = 0x80, 0x40
 """Flags of a block: it brings codes; it is the last of its file."""
 _LARGEST_FILTERED = 4 << 20
+"""Bytes that one filter changes, as readers bound it."""
 _MOST_BEYOND = 256
 """Bits behind a block's end that may be looked at."""
 _NEVER = 1 << 30

@@ -33,6 +33,7 @@ from usufruct.model.facts import Facts
 from usufruct.model.progress import Progress
 
 _LONGEST_TARGET = 4096
+"""Bytes of a link's text: PATH_MAX of Linux."""
 _PASSING = "unpacking what lies before it"
 
 

@@ -15,15 +15,20 @@ from usufruct.archives.bits import Bits, PackedFault
 UNIT = 12
 """Bytes of a unit: a context, or two states."""
 _MOST_FREQUENCY = 124
+"""MAX_FREQ of the model."""
 _UNITS_OF: tuple[int, ...] = (*range(1, 5), *range(6, 13, 2), *range(15, 25, 3), *range(28, 129, 4))
 """Size of block → units."""
 _SIZES = len(_UNITS_OF)
 _SIZE_OF = tuple(next(size for size, units in enumerate(_UNITS_OF) if units >= count) for count in (1, *range(1, 129)))
 """Units → size of block that holds them."""
 _LARGEST_GLUED = 0x10000
+"""Units that free neighbours are glued to at most: their count has 16 bits."""
 _GLUE_AFTER = 255
+"""Vain searches before the free places are glued."""
 _BINARY_ESCAPES = (0x3CDD, 0x1F3F, 0x59BF, 0x48F3, 0x64A1, 0x5ABC, 0x6632, 0x6051)
+"""kInitBinEsc of the model."""
 _ESCAPE_BY_PROBABILITY = (25, 14, 9, 7, 5, 5, 4, 4, 4, 3, 3, 3, 2, 2, 2, 2)
+"""kExpEscape of the model."""
 _SUCCESS_BY_STATES = (0, 0, 2, *(4,) * 9, *(6,) * 246)
 """States of the context below → place in the table of binary probabilities."""
 

@@ -19,6 +19,7 @@ _THIRD, _SECOND = 29, 20
 _RIGHT_SINCE = (3, 7, 4)
 """Version of libarchive from which on it unpacks the text model rightly beyond its first 4 MB."""
 _RIGHT_BEFORE = 4 << 20
+"""Bytes of a member that every version of it unpacks rightly."""
 _MOST_AGAIN = 256 << 20
 """Bytes that are unpacked again by ourselves where the library failed: they may be broken, and it takes minutes."""
 

@@ -18,14 +18,19 @@ from usufruct.archives.times import of_windows
 from usufruct.files.sources import Source
 
 _START = struct.Struct("<6s2BL2QL")
+"""7zFormat.txt, SignatureHeader: mark, version, checksum; offset, size and checksum of the headers."""
 (_END, _HEADER, _PROPERTIES, _MORE_STREAMS, _STREAMS, _FILES, _PACKED, _FOLDERS, _SUBSTREAMS, _SIZES, _DIGESTS,
  _FOLDER, _UNPACKED, _COUNTS, _EMPTY, _EMPTY_FILE, _ANTI, _NAMES) = range(18)  # fmt: skip
 _TIMES, _ATTRIBUTES, _ENCODED = 0x14, 0x15, 0x17
+"""More of the same list."""
 _COPY, _LZMA, _LZMA2, _LOCK = b"\x00", b"\x03\x01\x01", b"\x21", b"\x06\xf1\x07\x01"
+"""Numbers of methods, as Methods.txt of the same has them."""
 _MOST_CODERS = 32
+"""Of one folder; the format's own tools write at most a few."""
 _MOST_ROUNDS = 24
 """Power of two: keys of more rounds would take years to make."""
 _NO_ROUNDS = 0x3F
+"""The stated power of two that means no rounds at all."""
 
 
 class SevenFault(Exception):

@@ -44,13 +44,16 @@ _METHODS = {
     b"\x04\xf7\x11\x02": "brotli",
     b"\x06\xf1\x07\x01": "AES-256",
 }
+"""Numbers of methods, as Methods.txt of the LZMA SDK has them."""
 _BY_LIBRARY = frozenset({"stored", "delta", "lzma2", "lzma", "bcj x86", "bcj2", "ppmd", "deflate", "bzip2"})
 """Methods that every libarchive of the last years reads."""
 _LOCK = "AES-256"
 _UNIX_MODES = 0x8000
 """Attribute bit: the upper half holds a Unix mode."""
 _LONGEST_TARGET = 4096
+"""Bytes of a link's text: PATH_MAX of Linux."""
 _BLOCKS_AHEAD = 8
+"""Blocks that the library gives before they are taken, at most."""
 
 
 class SevenArchive(OpenedFile):

@@ -20,6 +20,7 @@ _BITE = 1 << 17
 _BESIDE = 1 << 20
 """Bytes that a library takes besides the dictionary."""
 _LARGEST_WINDOW = 1 << 31
+"""Bytes of a dictionary that the library for Zstandard can be told to accept."""
 _MOST_OF_ENTRY = 128 << 20
 """Bytes that the dictionary of one entry may take."""
 _SMALL = 512

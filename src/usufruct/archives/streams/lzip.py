@@ -13,6 +13,7 @@ from usufruct.archives.reading import BLOCK
 
 _MARK = b"LZIP"
 _HEAD = 6
+"""Bytes of a member's head."""
 _TRAILERS = (12, 20)
 """Bytes behind a member of each version: checksum, plain bytes, and since the second its own size."""
 _STEP = 1 << 18

@@ -13,9 +13,11 @@ from usufruct.archives.reading import BLOCK
 _STEP = 1 << 18
 """Packed bytes that are read at once."""
 _NARROWEST, _WIDEST = 9, 16
+"""Bits of a code."""
 _FORGET = 256
 """The code that forgets all but those of single bytes, in streams that have it."""
 _MAY_FORGET, _WIDTH = 0x80, 0x1F
+"""Of the third byte: whether codes may be forgotten, and how wide they become."""
 _TAIL = 32
 """Bytes of its text that a code keeps itself: a longer text leans on another code's, or it could fill the memory."""
 

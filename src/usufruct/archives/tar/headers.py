@@ -15,9 +15,11 @@ from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, MemberFault, StreamMember
 
 RECORD = 512
+"""Bytes: POSIX, ustar Interchange Format."""
 _LONGEST_NAME = 1 << 16
 """Bytes of a long name or of pax fields: more is no name."""
 _LONGEST_PAX = 1 << 20
+"""Bytes of a member's extended header: paths and times take a few hundred."""
 _NO_CONTENT = b"VAEI"
 """Kinds that are no members: a volume's label, access lists and attributes of the next member."""
 _MEANT = frozenset(

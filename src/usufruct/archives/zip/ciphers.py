@@ -14,12 +14,15 @@ from msgspec import Struct
 CLASSIC_HEAD = 12
 """Bytes that the classic cipher puts before the data."""
 _AES_ROUNDS = 1000
+"""Of PBKDF2, as the specification has it."""
 _AES_MAC = 10
+"""Bytes of the proof behind the content."""
 
 _CRC_TABLE = tuple(
     (lambda value: [value := (value >> 1) ^ (0xEDB88320 if value & 1 else 0) for _ in range(8)][-1])(number)
     for number in range(256)
 )
+"""CRC-32 of each byte, by the reversed polynomial 0xEDB88320."""
 
 
 class ClassicCipher:

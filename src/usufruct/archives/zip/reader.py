@@ -25,18 +25,28 @@ from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind
 
 _LOCAL = struct.Struct("<4s5H3L2H")
+"""APPNOTE 4.3.7."""
 _CENTRAL = struct.Struct("<4s4B4H3L5H2L")
+"""APPNOTE 4.3.12."""
 _END = struct.Struct("<4s4H2LH")
+"""APPNOTE 4.3.16."""
 _END64 = struct.Struct("<4sQ2H2L4Q")
+"""APPNOTE 4.3.14."""
 _END64_PLACE = struct.Struct("<4sLQL")
+"""APPNOTE 4.3.15."""
 _LOCAL_MARK, _CENTRAL_MARK, _END_MARK = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
+"""What each begins with."""
 _LATEST = 1 << 62
 """A time, in nanoseconds since 1970, that needs no judging."""
 _MOMENT, _OWNER = b"UT\x05\0", b"ux\x0b\0\x01\x04"
 _MOMENT_OF_WINDOWS = b"\x0a\0\x20\0\0\0\0\0\x01\0\x18\0"
+"""APPNOTE 4.5.5: the extra field of NTFS up to its first time."""
 _END64_MARK, _END64_PLACE_MARK = b"PK\x06\x06", b"PK\x06\x07"
+"""What both begin with."""
 _LONGEST_COMMENT = 0xFFFF
+"""Bytes: its length is stated in two."""
 _LONGEST_TARGET = 4096
+"""Bytes of a link's text: PATH_MAX of Linux."""
 _HEAD = 320
 """Bytes that an entry's own header takes at most, nearly always: itself, its name, its extra field."""
 
@@ -54,12 +64,16 @@ _METHODS: dict[int, tuple[str, decompress.Decompressor | None]] = {
     97: ("wavpack", None),
     98: ("ppmd", None),
 }
+"""APPNOTE 4.4.5: each with what undoes it, or None."""
 _DEFLATE = 8
+"""The method nearly all have."""
 _Central = tuple[Any, ...]
 """The fixed fields of a central entry, in the order of `_CENTRAL`."""
 _FAULTS: tuple[type[Exception], ...] = (DamagedArchive, *decompress.PACKING_ERRORS)
 _ENCRYPTED, _DESCRIPTOR, _STRONG, _UTF8 = 0x1, 0x8, 0x40, 0x800
+"""APPNOTE 4.4.4: bits of the flags."""
 _UNIX = 3
+"""APPNOTE 4.4.2: the system that attributes are of."""
 _ODD = 0o070111
 """Bits of a Unix mode that tell of anything but a plain file that cannot run."""
 _NO_NAMES = frozenset({"", ".", ".."})

@@ -23,10 +23,15 @@ _SMALL = 4 << 20
 _WIDE = 0xF000_0000
 """Sizes and places from here on take eight bytes: where four would end, with room for what does not get smaller."""
 _STORED, _DEFLATED, _AES = 0, 8, 99
+"""APPNOTE 4.4.5."""
 _UTF8, _LOCKED, _SIZES_BEHIND = 0x800, 1, 8
+"""APPNOTE 4.4.4."""
 _UNIX = 3 << 8
+"""APPNOTE 4.4.2, in the upper byte."""
 _MOST_4, _MOST_2 = 0xFFFFFFFF, 0xFFFF
+"""What a field of four and of two bytes holds."""
 _LARGEST_TIME = 1 << 31
+"""Seconds that the field "UT" holds in four bytes."""
 
 
 class _Packed(NamedTuple):
