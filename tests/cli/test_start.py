@@ -64,9 +64,9 @@ class StartTest(WorldTest):
             (("history",), 38, ""),
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
-            (("downloads",), 96, "logging"),
-            (("look", "Dawn.zip"), 129, "isal logging"),
-            (("add", "Dawn.zip"), 165, "dataclasses filelock isal logging"),
+            (("downloads",), 98, "logging"),
+            (("look", "Dawn.zip"), 131, "isal logging"),
+            (("add", "Dawn.zip"), 167, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):
