@@ -85,7 +85,7 @@ class DownloadsTest(AddCase):
         (self.downloads / "old.zip").unlink()
         self.put("new.zip", zip_bytes({"c.gel": "c"}), age=1)
         self.run_words("downloads", "--find", "new")
-        remembered = json.loads((self.home / "downloads.json").read_text())
+        remembered = json.loads((self.home / "downloads.json").read_text())["downloads"]
         self.assertEqual({path.rpartition("/")[2] for path in remembered}, {"stays.zip", "new.zip"})
 
     def test_watching_tells_of_a_download_once_it_is_finished(self) -> None:

@@ -60,6 +60,8 @@ class Download:
         self._pieces: dict[int, frozenset[int]] = {}
         """Archive → the directories that are pieces of any application that is tried."""
         self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
+        self.tried: set[str] = set()
+        """Names of the applications that have had a say so far."""
         self.archive: Archive
         """The download as it is read by itself."""
         if len(paths) == 1:
@@ -103,6 +105,8 @@ class Download:
 
     def variant_for(self, application: Application | None) -> Variant:
         """How the download is best taken for an application, or for none."""
+        if application:
+            self.tried.add(application.name)
         if self.archive is self._whole:
             return Variant(self._layout(self.archive, application), self.archive)
         opened = self._opened(application)

@@ -6,14 +6,15 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from usufruct.actions.applications import known_applications
 from usufruct.actions.context import Context
 from usufruct.actions.download import Download
 from usufruct.actions.gathering import is_archive
 from usufruct.actions.request import Request
+from usufruct.actions.seen_downloads import Seen, SeenDownloads
 from usufruct.archives.opening import is_arriving, refuse_arriving
 from usufruct.archives.reading import Access
 from usufruct.archives.split_sets import sets_among
@@ -31,7 +32,7 @@ from usufruct.files.looking import digest_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, all_volumes
 from usufruct.model.applications import Application
-from usufruct.model.holdings import Holding, Volume
+from usufruct.model.holdings import Holding
 from usufruct.planning.competition import verdict_on
 from usufruct.planning.names import compared_versions, folded, tidy_name, version_of
 
@@ -46,20 +47,6 @@ _STREAMS = (
 NEW, ADDED, NEWER, OLDER = "new", "added", "newer", "older"
 ARRIVING, INCOMPLETE, DAMAGED, LOCKED, OTHER = "arriving", "incomplete", "damaged", "locked", "no archive"
 UNSAFE = "unsafe"
-
-
-class _Seen(msgspec.Struct):
-    """What is remembered of a download, as long as its size and time are the same."""
-
-    size: int
-    modified: int
-    definitions: str
-    """Names and times of the definitions that it was tried against."""
-    format: str
-    application: str
-    state: str
-    detail: str
-    digest: str = ""
 
 
 class Waiting(Struct, frozen=True, kw_only=True):
@@ -114,14 +101,14 @@ def waiting_and_rest(
     if find:
         wanted = folded(find)
         found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
-    cache = _Cache(context, applications)
+    known = SeenDownloads(context.places.data / "downloads.json", applications)
     results: list[Waiting] = []
     rest = 0
     with context.reading() as ledger:
         record = _Record(ledger)
         for number, (modified, group) in enumerate(found, 1):
             try:
-                one = _standing(group, modified, applications, cache, record)
+                one = _standing(group, modified, applications, known, record)
             except FileNotFoundError:
                 # A browser gave it its final name in this moment: it is seen under that one the next time.
                 continue
@@ -131,7 +118,7 @@ def waiting_and_rest(
             if most is not None and len(results) == most:
                 rest = len(found) - number
                 break
-    cache.save()
+    known.save()
     return results, rest
 
 
@@ -151,84 +138,47 @@ class _Record:
     """What the ledger knows of archives."""
 
     def __init__(self, ledger: Ledger | None) -> None:
-        self.holdings: list[Holding] = all_holdings(ledger) if ledger else []
-        self.volumes: list[tuple[str, Volume]] = all_volumes(ledger) if ledger else []
+        self._by_place: dict[tuple[str, int], str] = {}
+        """Path and size of an archive's file → the holding that came from it."""
+        self._by_content: dict[tuple[str, int], str] = {}
+        """Digest and size → the same."""
+        self._by_name: dict[tuple[str, str], Holding] = {}
+        """Tidy name as it is compared, and application → the first holding of an archive that was called so."""
+        self.sizes: set[int] = set()
+        """Bytes of archives' files."""
+        for name, volume in all_volumes(ledger) if ledger else ():
+            self._by_place.setdefault((volume.path, volume.size), name)
+            self._by_content.setdefault((volume.digest.hex(), volume.size), name)
+            self.sizes.add(volume.size)
+        for holding in all_holdings(ledger) if ledger else ():
+            self._by_name.setdefault((folded(holding.tidy_name), holding.application or ""), holding)
 
     def holding_of(self, path: str, size: int, digest: str) -> str | None:
         """The holding that came from this file: by its path and size, or by its content."""
-        for name, volume in self.volumes:
-            if volume.size == size and (volume.path == path or volume.digest.hex() == digest):
-                return name
-        return None
+        return self._by_place.get((path, size)) or self._by_content.get((digest, size))
 
-    def has_size(self, size: int) -> bool:
-        return any(volume.size == size for _, volume in self.volumes)
-
-
-class _Cache:
-    """What was found out before, by path; kept among Usufruct's own data."""
-
-    def __init__(self, context: Context, applications: Sequence[Application]) -> None:
-        self._file = context.places.data / "downloads.json"
-        self.definitions = _fingerprint(context, applications)
-        self._seen: dict[str, _Seen] = {}
-        self._used: dict[str, _Seen] = {}
-        try:
-            self._seen = msgspec.json.decode(self._file.read_bytes(), type=dict[str, _Seen])
-        except (OSError, msgspec.DecodeError):
-            self._seen = {}
-
-    def of(self, path: Path, size: int, modified: int) -> _Seen | None:
-        seen = self._seen.get(_key(path))
-        if seen and (seen.size, seen.modified, seen.definitions) == (size, modified, self.definitions):
-            return seen
-        return None
-
-    def keep(self, path: Path, seen: _Seen) -> None:
-        self._used[_key(path)] = seen
-
-    def save(self) -> None:
-        """Write what was used and what is still there; what cannot be written is found out again."""
-        if all(self._seen.get(path) == seen for path, seen in self._used.items()):
-            return
-        others = {path: seen for path, seen in self._seen.items() if path not in self._used and os.path.lexists(path)}
-        try:
-            self._file.parent.mkdir(parents=True, exist_ok=True)
-            beside = self._file.with_name(self._file.name + ".new")
-            beside.write_bytes(msgspec.json.encode(others | self._used))
-            beside.replace(self._file)
-        except OSError:
-            return
-
-
-def _key(path: Path) -> str:
-    """A path as JSON can hold it, whatever bytes the name has."""
-    return os.fsencode(path).decode("utf-8", "backslashreplace")
-
-
-def _fingerprint(context: Context, applications: Sequence[Application]) -> str:
-    apps = context.places.apps
-    times = [f"{file.name}:{file.stat().st_mtime_ns}" for file in sorted(apps.glob("*.toml"))] if apps.is_dir() else []
-    return " ".join([*times, str(len(applications))])
+    def called_so(self, file_name: str, application: str) -> Holding | None:
+        """A holding of an archive that had the same name but for its version."""
+        return self._by_name.get((folded(tidy_name(file_name)), application))
 
 
 def _standing(
-    group: Sequence[Path], modified: int, applications: Sequence[Application], cache: _Cache, record: _Record
+    group: Sequence[Path], modified: int, applications: Sequence[Application], known: SeenDownloads, record: _Record
 ) -> Waiting:
     """How one download stands."""
     path = min(group, key=lambda one: (not is_archive(one), one.name)) if len(group) > 1 else group[0]
     size = sum(one.stat().st_size for one in group)
-    seen = cache.of(path, size, modified)
+    seen = known.of(path, size, modified)
     if seen is None:
-        seen = _identified(path, size, modified, cache.definitions, applications, is_alone=len(group) == 1)
+        seen = _identified(path, size, modified, applications, is_alone=len(group) == 1)
         # A download that may still grow is looked at again.
         is_lasting = seen.state not in (ARRIVING, INCOMPLETE, DAMAGED)
     else:
         is_lasting = True
-    if seen.state == NEW and not seen.digest and record.has_size(path.stat().st_size):
-        seen.digest = digest_of(str(path)).hex()
+    if seen.state == NEW and not seen.digest and path.stat().st_size in record.sizes:
+        seen = replace(seen, digest=digest_of(str(path)).hex())
     if is_lasting:
-        cache.keep(path, seen)
+        known.keep(path, seen)
     state, detail = seen.state, seen.detail
     if state in (NEW, LOCKED, OTHER):
         state, detail = _against_record(path, seen, record)
@@ -244,23 +194,19 @@ def _standing(
     )
 
 
-def _against_record(path: Path, seen: _Seen, record: _Record) -> tuple[str, str]:
+def _against_record(path: Path, seen: Seen, record: _Record) -> tuple[str, str]:
     """Whether it was added already, or is another version of what was."""
     if holding := record.holding_of(str(path), path.stat().st_size, seen.digest):
         return ADDED, holding
-    tidy = folded(tidy_name(path.name))
-    for one in record.holdings:
-        if folded(one.tidy_name) == tidy and (one.application or "") == seen.application:
-            order = compared_versions(version_of(path.name), one.version)
-            return (NEWER if order >= 0 else OLDER), one.name
+    if one := record.called_so(path.name, seen.application):
+        order = compared_versions(version_of(path.name), one.version)
+        return (NEWER if order >= 0 else OLDER), one.name
     return seen.state, seen.detail
 
 
-def _identified(
-    path: Path, size: int, modified: int, definitions: str, applications: Sequence[Application], *, is_alone: bool
-) -> _Seen:
+def _identified(path: Path, size: int, modified: int, applications: Sequence[Application], *, is_alone: bool) -> Seen:
     """What a download is and for which application it fits."""
-    seen = _Seen(size, modified, definitions, "", "", NEW, "")
+    seen = Seen(size, modified, state=NEW)
     if path.name.lower().endswith(_STREAMS) and size > _LARGE_STREAM:
         seen.format, seen.detail = path.name.partition(".")[2], "too large to be looked into here"
         return seen
@@ -299,7 +245,7 @@ def _identified(
     return seen
 
 
-def _fit(seen: _Seen, download: Download) -> None:
+def _fit(seen: Seen, download: Download) -> None:
     seen.format = download.archive.format
     if not len(download.archive.listing) and not download.archive.listing.refused:
         seen.state, seen.detail = OTHER, "it holds nothing"
@@ -311,6 +257,7 @@ def _fit(seen: _Seen, download: Download) -> None:
     if download.archive.facts.locks:
         seen.state = LOCKED
     verdict = verdict_on([variant.layout for variant in download.variants()], download.archive.name)
+    seen.heed(download)
     if verdict.layout and verdict.layout.application:
         seen.application = verdict.layout.application.name
         return

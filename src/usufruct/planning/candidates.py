@@ -8,10 +8,12 @@ from collections.abc import Iterable, Sequence
 
 from usufruct.model.applications import Application
 from usufruct.planning.names import folded, folded_path
-from usufruct.planning.patterns import Patterns, is_name, suffix_meant
+from usufruct.planning.patterns import NamesByForm, Patterns, is_name, suffix_meant
 from usufruct.planning.tree import Tree
 
 _Numbers = dict[str, set[int]]
+_DIRECTORY, _FILE = "/", "="
+"""Stand before the words of `words_of` that are names."""
 
 
 class Candidates:
@@ -26,7 +28,6 @@ class Candidates:
         """Whole names of files, as they are compared."""
         self._patterns: list[tuple[int, Patterns]] = []
         """All other patterns of names."""
-        self._marks: list[tuple[int, Patterns]] = []
         for number, application in enumerate(applications):
             for name in _directories_of(application):
                 self._directories.setdefault(name, set()).add(number)
@@ -50,11 +51,26 @@ class Candidates:
         found.update(number for number, one in self._patterns if number not in found and one.found_in(tree.by_form))
         return found
 
+    @property
+    def words(self) -> frozenset[str] | None:
+        """All of `words_of` by which any of them is found; None where a pattern means more than words tell."""
+        if self._patterns:
+            return None
+        names = (*map(_DIRECTORY.__add__, self._directories), *map(_FILE.__add__, self._names))
+        return frozenset((*names, *self._suffixes))
+
     def taking(self, name: str) -> set[int]:
         """The numbers of the applications that may take a file of this name."""
         dot = name.rfind(".")
         found = self._names.get(folded(name), set()) | self._suffixes.get(name[dot:].lower() if dot >= 0 else "", set())
         return found | {number for number, one in self._patterns if one.by_name(name)}
+
+
+def words_of(tree: Tree, name: str) -> frozenset[str]:
+    """All that an archive of this file name says by its names: directories, what they are like, suffixes, files."""
+    files = NamesByForm([*tree.listing.names, name])
+    directories = map(_DIRECTORY.__add__, (*tree.directories_by_name, *tree.names_by_likeness))
+    return frozenset((*directories, *files.by_suffix, *map(_FILE.__add__, files.by_folded)))
 
 
 def _directories_of(application: Application) -> Iterable[str]:

@@ -1,0 +1,126 @@
+"""What was found out of downloads before, remembered as long as neither they nor who has a say in them has changed."""
+
+import os
+import zlib
+from array import array
+from base64 import b64decode, b64encode
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct, field
+
+from usufruct import __version__
+from usufruct.actions.download import Download
+from usufruct.model.applications import Application
+from usufruct.planning.candidates import Candidates, words_of
+from usufruct.planning.tree import Tree
+
+_MOST_WORDS = 4000
+"""Words of one download that are remembered; one that says more is looked at anew with each change of a definition."""
+
+
+class Seen(Struct):
+    """What one download is."""
+
+    size: int
+    modified: int
+    format: str = ""
+    application: str = ""
+    """The one it fits, if there is one."""
+    state: str = ""
+    detail: str = ""
+    digest: str = ""
+    tried: list[str] = []
+    """Applications that had a say in it."""
+    words: str | None = ""
+    """By which others could have had one, as numbers in base 64; None where that is not known."""
+
+    def heed(self, download: Download) -> None:
+        """Note who had a say in a download, and by which words others could have."""
+        self.tried = sorted(download.tried)
+        tree = Tree.of(download.archive.listing)
+        words = words_of(tree, download.archive.name)
+        # What lies in archives inside is not known here.
+        is_known = len(words) <= _MOST_WORDS and not tree.archives
+        self.words = b64encode(array("I", _numbers(words)).tobytes()).decode("ascii") if is_known else None
+
+    def says_any(self, words: frozenset[int]) -> bool:
+        """Whether it may say any of these words."""
+        return self.words is None or not words.isdisjoint(array("I", b64decode(self.words)))
+
+
+class _File(Struct):
+    """The file that all is kept in."""
+
+    version: str
+    """Of Usufruct, whose rules may change."""
+    applications: dict[str, int] = field(default_factory=dict)
+    """Name → a number that changes with the definition."""
+    downloads: dict[str, Seen] = field(default_factory=dict)
+    """By path."""
+
+
+class SeenDownloads:
+    """What is remembered, less what has to be found out anew since definitions have changed."""
+
+    def __init__(self, file: Path, applications: Sequence[Application]) -> None:
+        self._file = file
+        self._used: dict[str, Seen] = {}
+        now = {one.name: zlib.crc32(msgspec.msgpack.encode(one)) for one in applications}
+        try:
+            known = msgspec.json.decode(file.read_bytes(), type=_File)
+        except (OSError, msgspec.DecodeError):
+            known = _File("")
+        if known.version != __version__:
+            known = _File("")
+        changed = {name for name, _ in now.items() ^ known.applications.items()}
+        self._is_new = bool(changed)
+        self._kept = _File(__version__, now, known.downloads)
+        if changed and known.downloads:
+            come = Candidates([one for one in applications if one.name in changed]).words
+            self._kept.downloads = {
+                path: seen for path, seen in known.downloads.items() if not _is_touched(seen, changed, come)
+            }
+
+    def of(self, path: Path, size: int, modified: int) -> Seen | None:
+        """What is known of a download that has this size and time."""
+        seen = self._kept.downloads.get(_key(path))
+        return seen if seen and (seen.size, seen.modified) == (size, modified) else None
+
+    def keep(self, path: Path, seen: Seen) -> None:
+        """Remember a download."""
+        self._is_new = self._is_new or self._kept.downloads.get(_key(path)) is not seen
+        self._used[_key(path)] = seen
+
+    def save(self) -> None:
+        """Write what was used and what is still there; what cannot be written is found out again."""
+        if not self._is_new:
+            return
+        seen = self._kept.downloads
+        others = {path: one for path, one in seen.items() if path not in self._used and os.path.lexists(path)}
+        self._kept.downloads = others | self._used
+        try:
+            self._file.parent.mkdir(parents=True, exist_ok=True)
+            beside = self._file.with_name(self._file.name + ".new")
+            beside.write_bytes(msgspec.json.encode(self._kept))
+            beside.replace(self._file)
+        except OSError:
+            return
+
+
+def _is_touched(seen: Seen, changed: set[str], come: frozenset[str] | None) -> bool:
+    """Whether a download may be another's since these definitions changed; `come` are the words they look for now."""
+    if not changed.isdisjoint(seen.tried):
+        return True
+    return seen.words != "" and (come is None or seen.says_any(frozenset(_numbers(come))))
+
+
+def _numbers(words: Iterable[str]) -> list[int]:
+    """A number for each word. Two words may have one: a download is then looked at once too often."""
+    return [zlib.crc32(word.encode("utf-8", "surrogatepass")) for word in words]
+
+
+def _key(path: Path) -> str:
+    """A path as JSON can hold it, whatever bytes the name has."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
