@@ -64,7 +64,7 @@ class StartTest(WorldTest):
             (("history",), 38, ""),
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
-            (("downloads",), 98, "logging"),
+            (("downloads",), 99, "logging"),
             (("look", "Dawn.zip"), 131, "isal logging"),
             (("add", "Dawn.zip"), 167, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
