@@ -2,6 +2,7 @@
 
 import gzip
 import io
+import random
 import struct
 import unittest
 import zipfile
@@ -12,15 +13,16 @@ import py7zr
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.zip_writer import Item, zip_of
 from usufruct.archives.names import encoding_for
+from usufruct.archives.reading import BLOCK
 from usufruct.errors import DamagedArchive, PasswordNeeded, UnreadableArchive, WrongPassword
 
 SECRET = b"the moth flies at dusk" * 9
 
 
-def seven(password: str, *, hides: bool = False) -> bytes:
+def seven(password: str, *, hides: bool = False, content: bytes = SECRET) -> bytes:
     buffer = io.BytesIO()
     with py7zr.SevenZipFile(buffer, "w", password=password, header_encryption=hides) as archive:
-        archive.writestr(SECRET, "a.gel")
+        archive.writestr(content, "a.gel")
     return buffer.getvalue()
 
 
@@ -45,6 +47,16 @@ class PasswordTest(ArchiveCase):
                     self.opened(content, how=access("wasp")).unlock()
                 with self.assertRaises(PasswordNeeded):
                     self.opened(content).unlock()
+
+    def test_the_password_of_a_7z_of_nothing_but_large_files_is_right_too(self) -> None:
+        """It was said to be wrong: after the first block of the smallest file, the second was taken for a name."""
+        large = random.Random(7).randbytes(BLOCK * 2 + 5)
+        content = seven("moth", content=large)
+        archive = self.opened(content, how=access("wasp", "moth"))
+        archive.unlock()
+        self.assertTrue(contents(archive) == {"a.gel": large}, "megabytes of a difference say nothing")
+        with self.assertRaises(WrongPassword):
+            self.opened(content, how=access("wasp")).unlock()
 
     def test_damage_under_the_right_password_is_damage(self) -> None:
         for key_bytes in (0, 32):

@@ -24,11 +24,11 @@ class AheadTest(unittest.TestCase):
         with closing(ahead(items(), 4)) as coming:
             self.assertEqual(next(coming), 0)
             for thread in threading.enumerate():
-                if thread.name == "ahead":
+                if thread.name == "pump":
                     thread.join(0.2)
             # One is asked for, four wait, and one more waits to be taken.
             self.assertLessEqual(len(made), 6)
-        self.assertNotIn("ahead", [thread.name for thread in threading.enumerate()])
+        self.assertNotIn("pump", [thread.name for thread in threading.enumerate()])
 
     def test_what_fails_is_raised_where_it_is_waited_for_and_then_it_is_over(self) -> None:
         def items() -> Iterator[int]:
@@ -40,7 +40,7 @@ class AheadTest(unittest.TestCase):
         with self.assertRaisesRegex(OSError, "broken"):
             next(coming)
         self.assertEqual(next(coming, None), None)
-        self.assertNotIn("ahead", [thread.name for thread in threading.enumerate()])
+        self.assertNotIn("pump", [thread.name for thread in threading.enumerate()])
 
 
 if __name__ == "__main__":

@@ -95,7 +95,7 @@ class StageTest(ArchiveCase):
 
         staged = dict(chain.from_iterable(stage_files(InOrder(), self.jobs(archive))))  # type: ignore[arg-type]
         self.assertEqual(len(staged), len(self.FILES))
-        self.assertEqual(readers, {"ahead"})
+        self.assertEqual(readers, {"pump"})
 
     def test_a_large_file_is_told_of_before_it_is_done(self) -> None:
         archive = self.opened(tar_bytes({"large": bytes(5 << 20)}, "w:gz"))

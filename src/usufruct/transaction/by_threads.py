@@ -4,14 +4,14 @@ The libraries that unpack, hash and write let other threads run meanwhile; the r
 """
 
 import queue
-import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
+from functools import partial
 from itertools import chain
 from typing import Any
 
 from usufruct.archives.reading import Archive
-from usufruct.files.ahead import ahead
+from usufruct.files.ahead import END, NOTHING, HandOver, Pump, Stopped, ahead
 from usufruct.transaction.jobs import Jobs, Staged, portions_of, written
 
 SMALL = 256 << 10
@@ -38,9 +38,7 @@ class _Staging:
         self._portions: queue.SimpleQueue[Sequence[int]] = queue.SimpleQueue()
         for one in portions_of(jobs, workers):
             self._portions.put(one)
-        self._done: queue.Queue[Any] = queue.Queue(4 * workers)
-        """What the other threads staged, what made one fail, and None from each that has nothing left to do."""
-        self._is_over = threading.Event()
+        self._others = Pump([partial(self._work, number) for number in range(1, workers)], 4 * workers)
         self._unfinished = [0] * workers
         """Thread → bytes of the file that it is at."""
 
@@ -49,50 +47,26 @@ class _Staging:
 
         That the calling thread works too, between taking what the others did, spares one that only waits for its turn.
         """
-        threads = [
-            threading.Thread(target=self._work, args=[number], name=f"stage-{number}")
-            for number in range(1, len(self._unfinished))
-        ]
-        for thread in threads:
-            thread.start()
-        try:
-            running, own = len(threads), self._staged_by(0)
+        with self._others as others:
+            own = self._staged_by(0)
             while True:
                 if (mine := next(own, None)) is not None:
                     yield mine
-                elif not running:
-                    return
-                while running and (found := self._next_of_others(waits=not mine)) is not _NOTHING:
-                    if found is None:
-                        running -= 1
-                    elif isinstance(found, BaseException):
-                        raise found
-                    else:
-                        yield found
-        finally:
-            self._is_over.set()
-            for thread in threads:
-                thread.join()
+                found = others.take(_MOMENT if mine is None else 0)
+                while found is not NOTHING and found is not END:
+                    yield found
+                    found = others.take(_MOMENT if mine is None else 0)
+                if mine is None:
+                    if found is END:
+                        return
+                    self._tell(sum(self._unfinished))
 
-    def _next_of_others(self, *, waits: bool) -> Any:
-        """What another thread handed over; _NOTHING where there is nothing now, or was nothing for a moment."""
-        try:
-            return self._done.get(timeout=_MOMENT) if waits else self._done.get_nowait()
-        except queue.Empty:
-            if waits:
-                self._tell(sum(self._unfinished))
-            return _NOTHING
-
-    def _work(self, number: int) -> None:
-        try:
-            for staged in self._staged_by(number):
-                self._put(staged)
-        except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
-            self._put(error)
-        self._put(None)
+    def _work(self, number: int, hand_over: HandOver) -> None:
+        for staged in self._staged_by(number):
+            hand_over(staged)
 
     def _staged_by(self, number: int) -> Iterator[Staged]:
-        while not self._is_over.is_set():
+        while not self._others.is_over:
             try:
                 portion = self._portions.get_nowait()
             except queue.Empty:
@@ -107,28 +81,14 @@ class _Staging:
 
     def _told(self, blocks: Iterable[bytes], number: int) -> Iterator[bytes]:
         for block in blocks:
-            if self._is_over.is_set():
-                raise _Stopped
+            if self._others.is_over:
+                raise Stopped
             yield block
             self._unfinished[number] += len(block)
             if not number:
                 self._tell(sum(self._unfinished))
 
-    def _put(self, item: object) -> None:
-        """Hand over, unless nobody waits any more."""
-        while not self._is_over.is_set():
-            try:
-                self._done.put(item, timeout=0.1)
-            except queue.Full:
-                continue
-            return
 
-
-class _Stopped(Exception):
-    """Nobody waits for the rest any more."""
-
-
-_NOTHING = object()
 _END = object()
 """Stands behind the last block of a file."""
 

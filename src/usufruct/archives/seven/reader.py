@@ -1,11 +1,11 @@
 """7z archives: our own headers; locked content by the common Python library, plain content by libarchive if there."""
 
-import queue
 import stat
-import threading
 import zlib
 from collections import Counter, deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
+from contextlib import closing
+from functools import partial
 from typing import IO, Any
 
 from usufruct.archives.allowance import Allowance
@@ -21,6 +21,7 @@ from usufruct.archives.seven.headers import (
 )
 from usufruct.archives.system_library import LibraryFault, LibraryReader
 from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
+from usufruct.files.ahead import END, HandOver, Pump
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
 
@@ -196,38 +197,24 @@ class SevenArchive(OpenedFile):
         except LibraryFault as fault:
             raise self._broken(row, f"cannot be unpacked: {fault}") from fault
 
-    def _stream_by_python(self, rows: Sequence[int], password: str | None) -> Iterator[tuple[int, Iterator[bytes]]]:
+    def _stream_by_python(
+        self, rows: Sequence[int], password: str | None
+    ) -> Generator[tuple[int, Iterator[bytes]], None, None]:
         """The library pushes content; a thread of its own lets the reader pull it, a few blocks ahead."""
         waiting = self._by_name(rows)
-        pushed: queue.Queue[Any] = queue.Queue(_BLOCKS_AHEAD)
-        is_over = threading.Event()
-        worker = threading.Thread(
-            target=self._push, args=(sorted(waiting), password, pushed, is_over), name="7z", daemon=True
-        )
-        worker.start()
-        try:
-            while (found := pushed.get()) is not None:
-                if isinstance(found, BaseException):
-                    raise found
-                assert isinstance(found, str), "a name comes before its blocks"
-                row = waiting[found].popleft()
-                yield row, self._checked(row, self._pulled(row, pushed))
-        except ArchiveError:
-            raise
-        except Exception as error:
-            self._raise_unreadable(error)
-            raise self._damaged(error) from error
-        finally:
-            is_over.set()
-            while worker.is_alive():
-                try:
-                    pushed.get(timeout=0.05)
-                except queue.Empty:
-                    continue
+        with Pump([partial(self._push, sorted(waiting), password)], _BLOCKS_AHEAD) as pump:
+            try:
+                while (name := pump.take()) is not END:
+                    row = waiting[name].popleft()
+                    yield row, self._checked(row, self._pulled(row, pump))
+            except ArchiveError:
+                raise
+            except Exception as error:
+                self._raise_unreadable(error)
+                raise self._damaged(error) from error
 
-    def _push(
-        self, names: list[str], password: str | None, pushed: "queue.Queue[Any]", is_over: threading.Event
-    ) -> None:
+    def _push(self, names: list[str], password: str | None, hand_over: HandOver) -> None:
+        """Hand over, of each of these files, its name, its blocks, and what stands behind the last."""
         from py7zr.io import Py7zIO, WriterFactory
 
         class Pipe(Py7zIO):
@@ -235,13 +222,11 @@ class SevenArchive(OpenedFile):
 
             def __init__(self, name: str) -> None:
                 self._size = 0
-                pushed.put(name)
+                hand_over(name)
 
             def write(self, s: bytes | bytearray) -> int:
-                if is_over.is_set():
-                    raise InterruptedError
                 for at in range(0, len(s), BLOCK):
-                    pushed.put(bytes(s[at : at + BLOCK]))
+                    hand_over(bytes(s[at : at + BLOCK]))
                 self._size += len(s)
                 return len(s)
 
@@ -258,27 +243,26 @@ class SevenArchive(OpenedFile):
                 return self._size
 
             def close(self) -> None:
-                pushed.put(_END)
+                hand_over(_LAST)
 
         class Pipes(WriterFactory):
             def create(self, filename: str) -> Py7zIO:
                 return Pipe(filename)
 
-        try:
-            with as_file(self._source) as file:
-                self._open(file, password).extract(targets=names, factory=Pipes())
-        except BaseException as error:  # noqa: BLE001 - handed to the thread that reads
-            pushed.put(error)
-            return
-        pushed.put(None)
+        with as_file(self._source) as file:
+            self._open(file, password).extract(targets=names, factory=Pipes())
 
-    def _pulled(self, row: int, pushed: "queue.Queue[Any]") -> Iterator[bytes]:
+    def _pulled(self, row: int, pump: Pump) -> Iterator[bytes]:
         """The blocks of one file."""
-        while (found := pushed.get()) is not _END:
-            if isinstance(found, BaseException):
+        while True:
+            try:
+                found = pump.take()
+            except Exception as error:
                 # What the library raises for garbage, as a wrong password makes it, may be of any kind.
-                self._raise_unreadable(found)
-                raise self._broken(row, f"cannot be unpacked: {found}") from found
+                self._raise_unreadable(error)
+                raise self._broken(row, f"cannot be unpacked: {error}") from error
+            if found is _LAST or found is END:
+                return
             yield found
 
     def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
@@ -307,16 +291,13 @@ class SevenArchive(OpenedFile):
         row = min((row for row in self._names if sizes[row]), key=lambda row: sizes[row], default=None)
         if row is None:
             return True
-        stream = self._stream_by_python([row], password)
         try:
-            for _, blocks in stream:
+            with closing(self._stream_by_python([row], password)) as stream:
+                _, blocks = next(stream, (row, iter(())))
                 if next(blocks, None) is not None and sizes[row] <= BLOCK:
-                    for _ in blocks:
-                        pass
+                    deque(blocks, maxlen=0)
         except DamagedArchive:
             return False
-        finally:
-            stream.close()  # type: ignore[attr-defined]
         return True
 
     # --- errors ------------------------------------------------------------------------------------------
@@ -353,7 +334,7 @@ class SevenArchive(OpenedFile):
         )
 
 
-_END = object()
+_LAST = object()
 """Stands behind the last block of a file."""
 
 

@@ -9,7 +9,7 @@ from usufruct.files.looking import state_at
 
 
 def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
-    """See `packing`."""
+    """See `usufruct.archives.writing`."""
     import py7zr
 
     filters: list[dict[str, Any]] = (

@@ -40,7 +40,7 @@ class _Content(RawIOBase):
 
 
 def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
-    """See `packing`. Owners are left out: whoever unpacks it is the owner."""
+    """See `usufruct.archives.writing`. Owners are left out: whoever unpacks it is the owner."""
     assert how.password is None, "tar has no locks"
     with (
         _packed(out, how.format, how.effort) as stream,

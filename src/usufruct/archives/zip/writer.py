@@ -55,7 +55,7 @@ class _Written(NamedTuple):
 
 
 def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
-    """See `packing`."""
+    """See `usufruct.archives.writing`."""
     workers = min(4, os.cpu_count() or 1)
     written: list[_Written] = []
     waiting: deque[tuple[Member, Future[_Packed] | None]] = deque()
