@@ -160,7 +160,7 @@ def pack_planned(context: Context, plan: ToPack, packing: Packing) -> Made:
         shutil.rmtree(beside, ignore_errors=True)
 
 
-class _Source(Struct, frozen=True):
+class _PackSource(Struct, frozen=True):
     name: str
     """What the archive would be called if this was all."""
     is_folder: bool
@@ -168,7 +168,7 @@ class _Source(Struct, frozen=True):
     """Path below the source, absolute path and state of each thing in it."""
 
 
-def _source(context: Context, word: str) -> _Source:
+def _source(context: Context, word: str) -> _PackSource:
     path = os.path.abspath(os.path.expanduser(word))
     is_there = os.path.lexists(path)
     holding = None
@@ -182,7 +182,7 @@ def _source(context: Context, word: str) -> _Source:
             remedy=f"Write ./{word} for the one in this folder; for the holding, go to another folder.",
         )
     if holding:
-        return _Source(holding.name, True, tuple(_of_holding(context, holding)))
+        return _PackSource(holding.name, True, tuple(_of_holding(context, holding)))
     if not is_there:
         raise WrongUsage(
             f"{word} is no file, no folder and no holding.", remedy="`usufruct list` shows the holdings.", path=path
@@ -190,8 +190,8 @@ def _source(context: Context, word: str) -> _Source:
     state = state_at(path)
     name = os.path.basename(path) or "archive"
     if state.kind is FileKind.DIRECTORY:
-        return _Source(name, True, tuple(_walked(path)) or (("", path, state),))
-    return _Source(name, False, ((name, path, state),))
+        return _PackSource(name, True, tuple(_walked(path)) or (("", path, state),))
+    return _PackSource(name, False, ((name, path, state),))
 
 
 def _walked(top: str, below: str = "") -> Iterator[tuple[str, str, FileState]]:

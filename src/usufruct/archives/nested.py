@@ -20,7 +20,7 @@ _IN_MEMORY = 32 << 20
 """Bytes of the archives inside one that are kept in memory; beyond, all go to one temporary file."""
 
 
-class _Kept:
+class _KeptContent:
     """The bytes of many archives, one behind the other. See `Source`."""
 
     def __init__(self) -> None:
@@ -60,7 +60,7 @@ class Compound:
         facts: Facts,
         allowance: Allowance,
         keeps: Archive | None = None,
-        kept: _Kept | None = None,
+        kept: _KeptContent | None = None,
     ) -> None:
         """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close.
 
@@ -135,7 +135,7 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
     """
     inner: dict[int, Archive] = {}
     # Another definition may have other archives opened: what these demand is no part of that.
-    kept, allowance = _Kept(), copy(outer.allowance)
+    kept, allowance = _KeptContent(), copy(outer.allowance)
     # Each archive inside would hold a file open, and its plain bytes are at hand anyway.
     access = replace(access, spool=None)
     try:

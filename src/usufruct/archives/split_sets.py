@@ -33,7 +33,7 @@ class SplitSet(Struct, frozen=True):
     """Cut by size alone: nothing but the archive itself can tell that the last part is missing."""
 
 
-class _Place(Struct, frozen=True):
+class _PlaceInSet(Struct, frozen=True):
     """What a file's name says of its place in a set."""
 
     style: str
@@ -78,29 +78,29 @@ def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
 
 
 @lru_cache(maxsize=1 << 14)
-def _places(name: str) -> Sequence[_Place | None]:
+def _places(name: str) -> Sequence[_PlaceInSet | None]:
     """The places that a name may mean, copy marks left out."""
     plain = _COPY.sub("", name)
     stem, _, suffix = plain.rpartition(".")
-    places: list[_Place | None] = []
+    places: list[_PlaceInSet | None] = []
     if match := _RAR.fullmatch(plain):
-        places.append(_Place("part", spelling_key(match["stem"]), int(match["number"]) - 1))
+        places.append(_PlaceInSet("part", spelling_key(match["stem"]), int(match["number"]) - 1))
     elif match := _NUMBERED.fullmatch(plain):
-        places.append(_Place("numbered", spelling_key(match["stem"]), int(match["number"]) - 1))
+        places.append(_PlaceInSet("numbered", spelling_key(match["stem"]), int(match["number"]) - 1))
     elif suffix.lower() in ("rar", "exe"):
-        places.append(_Place("old rar", spelling_key(stem), 0))
+        places.append(_PlaceInSet("old rar", spelling_key(stem), 0))
     elif suffix.lower() == "zip":
-        places.append(_Place("split zip", spelling_key(stem), _LAST))
+        places.append(_PlaceInSet("split zip", spelling_key(stem), _LAST))
     else:
         if (match := _SPLIT_ZIP.fullmatch(plain)) and int(match["number"]):
-            places.append(_Place("split zip", spelling_key(match["stem"]), int(match["number"]) - 1))
+            places.append(_PlaceInSet("split zip", spelling_key(match["stem"]), int(match["number"]) - 1))
         if match := _OLD_RAR.fullmatch(plain):
             number = 100 * (ord(match["letter"].lower()) - ord("r")) + int(match["number"]) + 1
-            places.append(_Place("old rar", spelling_key(match["stem"]), number))
+            places.append(_PlaceInSet("old rar", spelling_key(match["stem"]), number))
     return places
 
 
-def _siblings(path: Path, place: _Place) -> dict[int, list[Path]]:
+def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
     """The files beside one that belong to its set, by number."""
     found: dict[int, list[Path]] = {}
     # Most names in a large folder are told apart by how they begin; only the others are taken apart.
@@ -130,7 +130,7 @@ def _called(found: dict[int, list[Path]], expected: list[int], absent: int) -> s
     return f" ({name[: last.start()]}{missing}{name[last.end() :]})"
 
 
-def _ordered(path: Path, place: _Place, found: dict[int, list[Path]]) -> SplitSet:
+def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> SplitSet:
     """The set's files in order, each number once."""
     highest = max((number for number in found if number != _LAST), default=-1)
     total = highest + (2 if place.style == "split zip" else 1)

@@ -27,10 +27,10 @@ def by_threads(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int],
 
     `tell` hears now and then how many bytes are written of files that are not finished yet.
     """
-    return _Staging(archive, jobs, workers, tell).all()
+    return _Sharing(archive, jobs, workers, tell).all()
 
 
-class _Staging:
+class _Sharing:
     """Several threads that share what there is to stage."""
 
     def __init__(self, archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> None:

@@ -168,7 +168,7 @@ def _enter_staged(
     def tell(unfinished: int) -> None:
         work.resources.watch(Progress(work.about, "unpacking", done, of_files, size + unfinished, of_size))
 
-    programs = None if programs_allowed else _Programs(contents.listing)
+    programs = None if programs_allowed else _ProgramsSeen(contents.listing)
     for staged in _staged(contents, rows, archive, tell, programs):
         for row, state in staged:
             layers.enter(row, state)
@@ -192,7 +192,7 @@ class ProgramsFound(DecisionNeeded):
         self.entries = frozenset(entries)
 
 
-class _Programs:
+class _ProgramsSeen:
     """Which staged files are programs though their names do not tell, seen as they are written."""
 
     def __init__(self, listing: Listing) -> None:
@@ -332,7 +332,7 @@ def _staged(
     placed: Sequence[int],
     archive: Archive,
     tell: Callable[[int], None],
-    programs: _Programs | None,
+    programs: _ProgramsSeen | None,
 ) -> Iterator[Staged]:
     """Stage what is placed; gives each row with the state its file has now and will have at its destination.
 

@@ -39,10 +39,10 @@ class _ToldPath(type(Path())):  # type: ignore[misc]
 
     def open(self, *args: Any, **options: Any) -> Any:
         """The file, which tells of what is read."""
-        return _Told(super().open(*args, **options), self.tell)
+        return _Counted(super().open(*args, **options), self.tell)
 
 
-class _Told:
+class _Counted:
     """A file that tells of the bytes that are read of it."""
 
     def __init__(self, file: Any, tell: Callable[[int], None]) -> None:
@@ -54,7 +54,7 @@ class _Told:
         self._tell(len(block))
         return block
 
-    def __enter__(self) -> "_Told":
+    def __enter__(self) -> "_Counted":
         return self
 
     def __exit__(self, *_: object) -> None:

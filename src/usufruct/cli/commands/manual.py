@@ -134,7 +134,7 @@ _EXIT = {
 }
 
 
-class _Option(NamedTuple):
+class _OptionText(NamedTuple):
     words: str
     meaning: str
 
@@ -145,12 +145,12 @@ class _Page(NamedTuple):
     path: str
     words: str
     help: str
-    options: list[_Option]
+    options: list[_OptionText]
 
 
-def _records(command: click.Command, click_context: click.Context) -> list[_Option]:
+def _records(command: click.Command, click_context: click.Context) -> list[_OptionText]:
     records = (parameter.get_help_record(click_context) for parameter in command.get_params(click_context))
-    return [_Option(*record) for record in records if record and record[1] and record[0] != "-h, --help"]
+    return [_OptionText(*record) for record in records if record and record[1] and record[0] != "-h, --help"]
 
 
 def _pages(command: click.Command, click_context: click.Context) -> Iterator[_Page]:
@@ -166,7 +166,7 @@ def _pages(command: click.Command, click_context: click.Context) -> Iterator[_Pa
             yield from _pages(below, inner)
 
 
-def _option_lines(option: _Option) -> Iterator[str]:
+def _option_lines(option: _OptionText) -> Iterator[str]:
     yield from (".TP", _bold(option.words), _text(option.meaning))
 
 
