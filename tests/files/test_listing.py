@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from usufruct.files.listing import Listed, listed
+from usufruct.files.listing import Listed, forget_large_listings, listed
 
 
 class ListingTest(unittest.TestCase):
@@ -46,9 +46,15 @@ class ListingTest(unittest.TestCase):
         with mock.patch("usufruct.files.listing.time.monotonic", lambda: 1e9):
             self.assertEqual(listed(str(self.folder)).names, {"Moon.gel", "sun.gel"})
 
-    def test_one_of_very_many_names_is_not_kept_in_memory(self) -> None:
-        with mock.patch("usufruct.files.listing._LARGEST", 0):
+    def test_no_more_names_are_kept_in_memory_than_fit_and_of_large_ones_none_while_something_is_unpacked(self) -> None:
+        with mock.patch("usufruct.files.listing._MOST_NAMES", 0):
             self.assertEqual([self.times_read() for _ in range(2)], [1, 1])
+        self.assertEqual([self.times_read() for _ in range(2)], [1, 0])
+        forget_large_listings()
+        self.assertEqual(self.times_read(), 0)
+        with mock.patch("usufruct.files.listing._LARGE", 0):
+            forget_large_listings()
+        self.assertEqual(self.times_read(), 1)
 
     def test_few_are_remembered(self) -> None:
         listed(str(self.folder))

@@ -1,12 +1,14 @@
 """The names in a directory; one that has not changed since it was read is not read again.
 
-A folder of loose files grows to ten thousands over the years, and a hundred archives that go into it are each compared
-with all of its names.
+A folder of loose files grows to hundreds of thousands over the years, and a hundred archives that would go into it are
+each compared with all of its names.
 """
 
 import os
 import time
+from collections.abc import Collection, Iterable, Set
 from functools import cached_property
+from itertools import compress
 
 from usufruct.planning.names import lowered, spelling_key, spelling_keys
 
@@ -14,36 +16,72 @@ _UNCHANGED_FOR = 3_000_000_000
 """Nanoseconds for which a directory must have been left alone: some file systems keep times of two seconds."""
 _MOST = 8
 """Directories that are remembered."""
-_LARGEST = 100_000
-"""Names of one that is remembered; more would fill the memory while files are unpacked."""
+_MOST_NAMES = 1_000_000
+"""Names in all that are remembered."""
+_LARGE = 100_000
+"""Names of a directory that is not remembered while something is unpacked."""
+_FEW = 20_000
+"""Names of which tables are made at once."""
 _LASTS = 2.0
 """Seconds for which one is remembered: there are file systems that do not tell when a directory changed."""
 _known: dict[str, tuple[tuple[int, int, int], float, "Listed"]] = {}
 
 
 class Listed:
-    """The names in a directory at one moment."""
+    """The names in a directory at one moment.
+
+    Of very many names no tables are made for one question: who asks again gets them from what is remembered.
+    """
 
     def __init__(self, names: list[str]) -> None:
-        self.names = frozenset(names)
+        self._list = names
+        self.is_asked_again = len(names) < _FEW
+
+    def __len__(self) -> int:
+        return len(self._list)
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """All of them."""
+        return frozenset(self._list)
 
     @cached_property
     def in_order(self) -> list[str]:
         """The names, sorted."""
-        return sorted(self.names)
+        return sorted(self._list)
 
     @cached_property
     def lowered(self) -> list[str]:
         """The same in lower case, in the same order."""
         return lowered(self.in_order)
 
+    def among(self, wanted: Collection[str]) -> Set[str]:
+        """Those of these names that are here."""
+        if self.is_asked_again:
+            return self.names.intersection(wanted)
+        few = set(wanted)
+        return {name for name in self._list if name in few}
+
+    def spelled(self, wanted: Iterable[str]) -> dict[str, str]:
+        """Those of these names that are here but for case and Unicode form → as they are spelled here."""
+        keys = {name: spelling_key(name) for name in wanted}
+        there = self._by_key if self.is_asked_again else self._with_keys(set(keys.values()))
+        return {name: there[key] for name, key in keys.items() if key in there}
+
     @cached_property
-    def by_key(self) -> dict[str, str]:
+    def _by_key(self) -> dict[str, str]:
         """Name without case and Unicode form → as it is spelled here."""
-        names = list(self.names)
-        keys = dict(zip(spelling_keys(names), names, strict=True))
+        keys = dict(zip(spelling_keys(self._list), self._list, strict=True))
         # Of several that differ in nothing else it is always the same.
-        return keys if len(keys) == len(names) else {spelling_key(name): name for name in self.in_order}
+        return keys if len(keys) == len(self._list) else {spelling_key(name): name for name in self.in_order}
+
+    def _with_keys(self, wanted: Set[str]) -> dict[str, str]:
+        """The same of the names with these keys."""
+        found: list[str] = []
+        for at in range(0, len(self._list), _FEW):
+            names = self._list[at : at + _FEW]
+            found.extend(compress(names, map(wanted.__contains__, spelling_keys(names))))
+        return {spelling_key(name): name for name in sorted(found)}
 
 
 def listed(directory: str) -> Listed:
@@ -53,12 +91,19 @@ def listed(directory: str) -> Listed:
     known = _known.get(directory)
     if known and known[0] == fingerprint and time.monotonic() - known[1] < _LASTS:
         _known[directory] = _known.pop(directory)
+        known[2].is_asked_again = True
         return known[2]
     names = Listed(os.listdir(directory))
     _known.pop(directory, None)
     # Of one that was changed a moment ago, a change in the next would not be seen.
-    if time.time_ns() - found.st_mtime_ns > _UNCHANGED_FOR and len(names.names) <= _LARGEST:
+    if time.time_ns() - found.st_mtime_ns > _UNCHANGED_FOR:
         _known[directory] = fingerprint, time.monotonic(), names
-        if len(_known) > _MOST:
+        while len(_known) > _MOST or sum(len(one) for _, _, one in _known.values()) > _MOST_NAMES:
             del _known[next(iter(_known))]
     return names
+
+
+def forget_large_listings() -> None:
+    """Let go of directories of very many names: something is about to be unpacked, which needs the memory."""
+    for path in [path for path, (_, _, one) in _known.items() if len(one) > _LARGE]:
+        del _known[path]

@@ -32,9 +32,10 @@ def spelling_key(name: str) -> str:
 def spelling_keys(names: Sequence[str]) -> list[str]:
     """The spelling key of each name, sooner where they are many."""
     keys = lowered(names)
-    for number, name in enumerate(names):
-        if not name.isascii():
-            keys[number] = spelling_key(name)
+    if not "".join(names).isascii():
+        for number, name in enumerate(names):
+            if not name.isascii():
+                keys[number] = spelling_key(name)
     return keys
 
 

@@ -123,7 +123,7 @@ class _Disk:
     def spelling(self, directory: str, name: str) -> str:
         """A name as a directory has it, where it differs only in case or Unicode form."""
         there = self.listed(directory)
-        return name if name in there.names else there.by_key.get(spelling_key(name), name)
+        return name if there.among((name,)) else there.spelled((name,)).get(name, name)
 
     def listed(self, directory: str) -> Listed:
         """The names in a directory; none if it is not there."""
@@ -180,9 +180,12 @@ def _survey_home(
     base, parts = disk.base_of(home)
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None
-    present = disk.listed(path).names if exists else frozenset()
-    if exists and not present.issuperset(names):
-        names = [disk.spelling(path, name) for name in names]
+    listing = disk.listed(path) if exists else Listed([])
+    present = listing.among(names)
+    if missing := [name for name in names if name not in present] if len(listing) else []:
+        spelled = listing.spelled(missing)
+        names = [spelled.get(name, name) for name in names]
+        present = {*present, *spelled.values()}
     stacks = stacks_in(ledger, number, names) if ledger and number is not None else {}
     found: list[Found | None] = []
     if present or stacks:
@@ -194,5 +197,5 @@ def _survey_home(
     taken: frozenset[str] | None = None
     if with_names:
         recorded = names_in(ledger, number) if ledger and number is not None else []
-        taken = frozenset(map(spelling_key, (*present, *recorded)))
+        taken = frozenset(map(spelling_key, (*listing.names, *recorded)))
     return SurveyedHome(path, base, exists, taken), found

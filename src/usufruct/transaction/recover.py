@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from msgspec import Struct
 
 from usufruct.errors import Interrupted, MachineError, UsufructError
+from usufruct.files.listing import forget_large_listings
 from usufruct.ledger.changes import begin_change, is_tidy, phase_of, stagings_of, unfinished_changes
 from usufruct.model.changes import Change, ChangeKind, Phase
 from usufruct.survey.drives import drives_of, place_of_staging
@@ -40,6 +41,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
     as it was before, and says so; if the change was done when it happened, it says that. What it leaves to be removed
     is left for the next change, or for whoever opened the ledger to do in the end.
     """
+    forget_large_listings()
     if not is_tidy(resources.ledger):
         tidy_if_possible(resources)
     # Nothing is on disk before the first staging directory is recorded, and that waits.
