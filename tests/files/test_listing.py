@@ -66,10 +66,18 @@ class ListingTest(unittest.TestCase):
         self.long_ago()
         self.assertEqual(self.times_read(), 1)
 
-    def test_spellings(self) -> None:
-        names = Listed(["Moon.gel", "MOON.gel", "\u00dcber.gel", "a"])
-        self.assertEqual(names.by_key, {"moon.gel": "Moon.gel", "\u00fcber.gel": "\u00dcber.gel", "a": "a"})
-        self.assertEqual(names.in_order, ["MOON.gel", "Moon.gel", "a", "\u00dcber.gel"])
+    def test_spellings_are_found_alike_with_tables_and_without(self) -> None:
+        names = ["Moon.gel", "\u00dcber.gel", "a", "A", *(f"{number}.gel" for number in range(30_000))]
+        wanted = ["moon.gel", "MOON.GEL", "u\u0308ber.gel", "a", "7.gel", "none.gel"]
+        few, many, again = Listed(names[:4]), Listed(names), Listed(names)
+        again.is_asked_again = True
+        for there, numbered in ((few, set()), (many, {"7.gel"}), (again, {"7.gel"})):
+            self.assertEqual(there.among(wanted), {"a"} | numbered)
+            spelled = {"moon.gel": "Moon.gel", "MOON.GEL": "Moon.gel", "u\u0308ber.gel": "\u00dcber.gel", "a": "a"}
+            self.assertEqual(there.spelled(wanted), spelled | {name: name for name in numbered})
+        # Of two that differ in nothing else it is always the same, whichever is read first.
+        self.assertEqual(Listed(["A", "a"]).spelled(["a"]), Listed(["a", "A"]).spelled(["a"]))
+        self.assertEqual((few.in_order[0], few.lowered[0]), ("A", "a"))
 
 
 if __name__ == "__main__":
