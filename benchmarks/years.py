@@ -87,7 +87,7 @@ class Home:
         self.home, self.downloads = directory / "usufruct", directory / "downloads"
         self.tiny = directory / "tiny.zip"
         self.files = directory / "Lanternbox" / "Gels"
-        self.carried = directory / "carried"
+        self.carried = directory / "carried.zip"
         self.some = [called(number) for number in range(_SOME)]
 
     def build(self) -> None:

@@ -54,15 +54,9 @@ def add(
     All content is unpacked next to its destination, checked and hashed before the application's folder is touched. What
     is replaced is backed up, and `usufruct remove` gives it back.
     """
-    from msgspec.structs import replace
-
-    from usufruct.actions.adding import add_archives
     from usufruct.actions.streams import is_stream
-    from usufruct.cli.asking import Asking
     from usufruct.cli.documents import added_document
-    from usufruct.cli.progress import Watching
-    from usufruct.cli.questions import is_answerable, is_asking
-    from usufruct.cli.reports import add_report, short_report, summary_lines
+    from usufruct.cli.reports import summary_lines
 
     context = real_context()
     request = request_of(context, options)
@@ -74,40 +68,14 @@ def add(
         request = _with_picked(context, paths, request)
     if dry_run:
         return _look(context, paths, request, in_full=in_full, as_json=as_json)
-    watching = Watching(len(paths) if not request.together else 1)
-    # What is asked about is placed later, but by the same command.
-    context = replace(context, watch=watching, command=[])
-    is_many = len(paths) > 1 and not request.together
-    results: list[Added] = []
-
-    def tell(added: Added) -> None:
-        watching.pause()
-        results.append(added)
-        if as_json:
-            return
-        if is_many and not in_full:
-            echo(short_report(added))
-            return
-        asks = is_asking() and is_answerable(added.examined)
-        for line in add_report(added, in_full=in_full, asks=asks):
-            echo(line)
-
     how = afterwards_of(context, afterwards)
     if comes_as_stream and how == KEEP:
         how = STORE  # there is no file of its own that could stay
-    is_stopped = False
-    try:
-        with watching:
-            add_archives(context, paths, request, tell, how)
-        if is_asking() and not as_json:
-            # What needs no answer is placed by now, and the questions come at the end, one after the other.
-            Asking(context, paths, how, in_full=in_full).all(results)
-    except KeyboardInterrupt:
-        is_stopped = True
-    is_stopped = is_stopped or any(isinstance(result.error, Interrupted) for result in results)
+    results: list[Added] = []
+    is_stopped = _add(context, paths, request, how, results, in_full=in_full, as_json=as_json)
     if as_json:
         echo_json({"archives": [added_document(result) for result in results]})
-    elif is_many:
+    elif _are_many(paths, request):
         for line in summary_lines(results, [path for path in paths if not _is_among(path, results)]):
             echo(line)
     tell_unheard(request, [result.examined for result in results])
@@ -117,6 +85,57 @@ def add(
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
             open_outside(root)
     return ending([result.error.exit_code if result.error else 0 for result in results])
+
+
+def _add(
+    context: Context,
+    paths: list[Path],
+    request: Request,
+    how: str,
+    results: list[Added],
+    *,
+    in_full: bool,
+    as_json: bool,
+) -> bool:
+    """Add them and tell of each, which is then among the results; then ask. Gives whether a person ended it."""
+    from msgspec.structs import replace
+
+    from usufruct.actions.adding import add_archives
+    from usufruct.cli.asking import Asking
+    from usufruct.cli.progress import Watching
+    from usufruct.cli.questions import is_answerable, is_asking
+    from usufruct.cli.reports import add_report, short_report
+
+    watching = Watching(len(paths) if not request.together else 1)
+    # What is asked about is placed later, but by the same command.
+    context = replace(context, watch=watching, command=[])
+
+    def tell(added: Added) -> None:
+        watching.pause()
+        results.append(added)
+        if as_json:
+            return
+        if _are_many(paths, request) and not in_full:
+            echo(short_report(added))
+            return
+        asks = is_asking() and is_answerable(added.examined)
+        for line in add_report(added, in_full=in_full, asks=asks):
+            echo(line)
+
+    try:
+        with watching:
+            add_archives(context, paths, request, tell, how)
+        if is_asking() and not as_json:
+            # What needs no answer is placed by now, and the questions come at the end, one after the other.
+            Asking(context, paths, how, in_full=in_full).all(results)
+    except KeyboardInterrupt:
+        return True
+    return any(isinstance(result.error, Interrupted) for result in results)
+
+
+def _are_many(paths: list[Path], request: Request) -> bool:
+    """Whether each is told in a line, and all of them in the end."""
+    return len(paths) > 1 and not request.together
 
 
 def _look(context: Context, paths: list[Path], request: Request, *, in_full: bool, as_json: bool) -> int:

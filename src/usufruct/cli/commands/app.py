@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 import click
 
 from usufruct.cli import words
+from usufruct.cli.commands.app_try import try_command
 from usufruct.cli.context import real_context
 from usufruct.cli.screen import (
     confirmed,
@@ -20,7 +21,6 @@ from usufruct.cli.screen import (
     path_words,
     styled,
 )
-from usufruct.cli.trying import try_command
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
@@ -136,7 +136,7 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
 
 def _tell_downloads(context: Context, application: Application) -> None:
     """What waits in the downloads folders for a new application, for that is what it was defined for."""
-    from usufruct.cli.trying import download_lines
+    from usufruct.cli.commands.app_try import download_lines
 
     for line in download_lines(context, application):
         echo(line)
