@@ -9,6 +9,7 @@ import time
 from collections.abc import Collection, Iterable, Set
 from functools import cached_property
 from itertools import compress
+from operator import ne
 
 from usufruct.planning.names import lowered, spelling_key, spelling_keys
 
@@ -65,22 +66,28 @@ class Listed:
     def spelled(self, wanted: Iterable[str]) -> dict[str, str]:
         """Those of these names that are here but for case and Unicode form → as they are spelled here."""
         keys = {name: spelling_key(name) for name in wanted}
-        there = self._by_key if self.is_asked_again else self._with_keys(set(keys.values()))
-        return {name: there[key] for name, key in keys.items() if key in there}
+        plain = self.among(keys.values())
+        others = self._others if self.is_asked_again else self._with_keys(set(keys.values()))
+        # Of several that differ in nothing else it is always the same.
+        return {
+            name: key if key in plain else others[key] for name, key in keys.items() if key in plain or key in others
+        }
 
     @cached_property
-    def _by_key(self) -> dict[str, str]:
-        """Name without case and Unicode form → as it is spelled here."""
-        keys = dict(zip(spelling_keys(self._list), self._list, strict=True))
-        # Of several that differ in nothing else it is always the same.
-        return keys if len(keys) == len(self._list) else {spelling_key(name): name for name in self.in_order}
+    def _others(self) -> dict[str, str]:
+        """Name without case and Unicode form → as it is spelled here, where that is not the same."""
+        return self._with_keys(None)
 
-    def _with_keys(self, wanted: Set[str]) -> dict[str, str]:
-        """The same of the names with these keys."""
+    def _with_keys(self, wanted: Set[str] | None) -> dict[str, str]:
+        """The same of the names with these keys, or of all."""
         found: list[str] = []
         for at in range(0, len(self._list), _FEW):
             names = self._list[at : at + _FEW]
-            found.extend(compress(names, map(wanted.__contains__, spelling_keys(names))))
+            keys = spelling_keys(names)
+            if wanted is None:
+                found.extend(compress(names, map(ne, names, keys)))
+            else:
+                found.extend(compress(names, map(wanted.__contains__, keys)))
         return {spelling_key(name): name for name in sorted(found)}
 
 

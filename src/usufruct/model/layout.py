@@ -152,6 +152,8 @@ class Layout:
         self.reason_of: array[int] = array("i", [-1]) * rows
         self.skipped_as = bytearray(rows)
         self.evidence_of = bytearray(rows)
+        self._by_home: tuple[bytes, list[array[int]]] | None = None
+        """What `rows_by_home` gave last, and the homes that it was made of: several ask for the same."""
         self.renamed: dict[int, str] = {}
         """Rows that get another name than their own."""
         self._has_doubts = False
@@ -252,12 +254,15 @@ class Layout:
 
     def rows_by_home(self) -> list[Sequence[int]]:
         """For each home the rows that are placed there, in the archive's order."""
-        rows: list[array[int]] = [array("I") for _ in self.homes]
-        add = [placed.append for placed in rows]
-        for row, home in enumerate(self.home_of):
-            if home >= 0:
-                add[home](row)
-        return [*rows]
+        homes = self.home_of.tobytes()
+        if not self._by_home or self._by_home[0] != homes or len(self._by_home[1]) != len(self.homes):
+            rows: list[array[int]] = [array("I") for _ in self.homes]
+            add = [placed.append for placed in rows]
+            for row, home in enumerate(self.home_of):
+                if home >= 0:
+                    add[home](row)
+            self._by_home = homes, rows
+        return [*self._by_home[1]]
 
     @property
     def placements(self) -> Iterator[Placement]:
