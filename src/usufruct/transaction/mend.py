@@ -17,6 +17,7 @@ from usufruct.ledger.layers import (
     PastLayer,
     directory_number,
     enter_directories,
+    enter_files,
     enter_holding_directories,
     enter_layers,
     mark_layers_gone,
@@ -101,10 +102,13 @@ def lay_back(
             _enter_directories(work, mendings)
             enter_places(resources.ledger, holding.number, work.held)
             files, size = (holding.files, holding.size) if was_partial else (0, 0)
+            staged: dict[str, list[tuple[Mending, FileState]]] = {}
             for mending, state in _staged(work, mendings, archive):
-                _lay(work, holding.number, mending, state)
+                staged.setdefault(mending.path, []).append((mending, state))
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
+            for path, here in staged.items():
+                _lay_all(work, holding.number, path, here)
             work.totals.append((holding.number, files, size, is_partial))
             if was_partial:
                 set_part(resources.ledger, work.change, brought=holding.number)
@@ -153,7 +157,7 @@ def put_before(
                     enter_renewal(work, place, level, taken.number, state, mending.layer.entry)
                     enter_holding_directories(resources.ledger, taken.number, [place.directory])
                 else:
-                    _lay(work, taken.number, mending, state)
+                    _lay_all(work, taken.number, mending.path, [(mending, state)])
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
             work.totals.append((taken.number, files, size, False))
@@ -206,14 +210,29 @@ def _staged_path(work: Work, mending: Mending) -> str:
     return f"{directory}/{mending.name}"
 
 
-def _lay(work: Work, holding: int, mending: Mending, state: FileState) -> None:
+def _lay_all(work: Work, holding: int, path: str, staged: Sequence[tuple[Mending, FileState]]) -> None:
+    """Enter the layers of one directory where they lay; nearly all lay alone, and nothing has taken their places."""
+    ledger = work.resources.ledger
+    directory = directory_number(ledger, path)
+    assert directory is not None, "the change entered its directories first"
+    enter_holding_directories(ledger, holding, [directory])
+    stacks = stacks_in(ledger, directory, [mending.name for mending, _ in staged])
+    alone: list[tuple[int, str, FileState, str]] = []
+    for mending, state in staged:
+        stack, layer = stacks.get(mending.name, ()), mending.layer
+        if not stack and layer.level == 1 and state_at(f"{path}/{mending.name}").kind is FileKind.ABSENT:
+            alone.append((directory, mending.name, state, layer.entry))
+        else:
+            _lay(work, holding, mending, state, directory, stack)
+    enter_files(ledger, work.change, holding, alone)
+
+
+def _lay(
+    work: Work, holding: int, mending: Mending, state: FileState, directory: int, stack: tuple[Layer, ...]
+) -> None:
     """Enter one layer where it lay in its stack, beneath what lies higher."""
     resources, layer = work.resources, mending.layer
-    directory = directory_number(resources.ledger, mending.path)
-    assert directory is not None, "the change entered its directories first"
-    stack = stacks_in(resources.ledger, directory, [mending.name]).get(mending.name, ())
     staged = work.staging_of(mending.path).incoming(mending.path) + f"/{mending.name}"
-    enter_holding_directories(resources.ledger, holding, [directory])
     if any(other.level > layer.level for other in stack):
         is_backed = state.kind is FileKind.FILE
         if is_backed:
