@@ -532,8 +532,11 @@ def forget_born(ledger: Ledger, change: int, directory: int) -> list[bytes]:
 
 def holdings_over(ledger: Ledger) -> list[tuple[int, int]]:
     """Numbers of holdings of which one lies right or further beneath another somewhere: below, above."""
+    # Level 0 is the user's original: what lies over a holding's layer is higher than 1, which few are. The kind of join
+    # keeps the planner from beginning with the many.
     return ledger.connection.execute(
-        "SELECT DISTINCT below.holding, above.holding FROM layer AS below JOIN layer AS above"
-        " ON above.directory = below.directory AND above.name = below.name AND above.level > below.level"
-        " WHERE below.holding IS NOT NULL AND above.holding IS NOT NULL AND below.gone IS NULL AND above.gone IS NULL"
+        "SELECT DISTINCT below.holding, above.holding FROM layer AS above CROSS JOIN layer AS below"
+        " ON below.directory = above.directory AND below.name = above.name AND below.level < above.level"
+        " WHERE above.level > 1 AND above.holding IS NOT NULL AND below.holding IS NOT NULL"
+        " AND above.gone IS NULL AND below.gone IS NULL"
     ).fetchall()
