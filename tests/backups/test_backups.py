@@ -105,10 +105,10 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
         self.store.give(state, str(self.folder / "two"), is_last=True)
         self.assertEqual(self.kept()[0].stat().st_nlink, 2)
-        self.store.part(digest(b"mine"))
+        self.store.unshare(digest(b"mine"))
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
-        self.store.part(digest(b"mine"))
-        self.store.part(digest(b"never kept"))
+        self.store.unshare(digest(b"mine"))
+        self.store.unshare(digest(b"never kept"))
 
     def test_dropping_may_be_repeated_and_leaves_no_empty_directory(self) -> None:
         self.keep()

@@ -69,7 +69,7 @@ def remove_holdings(
     results = []
     with context.writing(f"remove {' '.join(words)}") as resources:
         holdings = find_holdings(resources.ledger, words, application)
-        parts = _parts(resources.ledger, holdings, only)
+        parts = _meant(resources.ledger, holdings, only)
         waiting = [one for one in holdings if not only or one.number in parts]
         while waiting:
             holding = waiting[0]
@@ -128,7 +128,7 @@ def would_remove(
     with context.reading() as ledger:
         holdings = find_holdings(ledger, words, application)
         assert ledger or not holdings, "without a record there is no holding"
-        parts = _parts(ledger, holdings, only) if ledger else {}
+        parts = _meant(ledger, holdings, only) if ledger else {}
         away = presences(ledger, context.identity_of_volume) if ledger else {}
         for holding in holdings:
             if only and holding.number not in parts:
@@ -144,7 +144,7 @@ def would_remove(
     return results
 
 
-def _parts(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> dict[int, dict[int, set[str]]]:
+def _meant(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> dict[int, dict[int, set[str]]]:
     """Holding → directory → the names there that patterns mean. Raises WrongUsage for a pattern that means nothing."""
     parts: dict[int, dict[int, set[str]]] = {}
     patterns, used = Patterns(only), set[str]()

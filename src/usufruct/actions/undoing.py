@@ -177,7 +177,7 @@ class Reversal:
             change, ledger = step.latest(root), self._resources.ledger
             brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
             is_update = change.took not in (None, change.brought)
-            if not brought or is_update or change.is_part or not is_there(ledger, brought.number):
+            if not brought or is_update or change.is_partial or not is_there(ledger, brought.number):
                 return
             if claims_of(ledger, brought.number):
                 return
@@ -196,7 +196,7 @@ class Reversal:
             return self._put_before(root, change, brought, took)
         if brought and is_there(ledger, brought.number):
             only: dict[int, set[str]] | None = None
-            if change.is_part:
+            if change.is_partial:
                 only = {}
                 for directory, _, name, _ in names_of_holding(ledger, brought.number, change.number):
                     only.setdefault(directory, set()).add(name)
@@ -204,7 +204,7 @@ class Reversal:
                 self._resources,
                 brought,
                 only=only,
-                is_partial=not change.is_part or brought.is_partial,
+                is_partial=not change.is_partial or brought.is_partial,
                 keeps=claims_of(ledger, brought.number),
                 root=root.number,
             )
@@ -258,7 +258,7 @@ class Reversal:
     def _is_still_partial(self, root: Change, holding: Holding) -> bool:
         """Whether another part of a holding stays out once this one is in again."""
         return any(
-            change.took == holding.number and change.is_part and change.number != root.number
+            change.took == holding.number and change.is_partial and change.number != root.number
             for step in self.steps
             for change in step.done
         )

@@ -86,7 +86,7 @@ class Backups:
         if os.path.lexists(kept):
             if self.is_sound(state.digest):
                 # A change that was cut off may have left it as a second name of a file that is in use.
-                self.part(state.digest)
+                self.unshare(state.digest)
                 return
             self._set_aside(state.digest)
         self._note(state.digest)
@@ -149,7 +149,7 @@ class Backups:
             path=self.path_of(digest),
         )
 
-    def part(self, digest: bytes) -> None:
+    def unshare(self, digest: bytes) -> None:
         """Give the store bytes of its own for content that a file in use may share with it; may be repeated.
 
         Raises DiffersFromRecord where the content is damaged; it stays as it is then.

@@ -27,16 +27,16 @@ def enter_reversed(ledger: Ledger, root: Change, now: int) -> None:
         set_phase(ledger, begin_change(ledger, root.kind, root.about, now, root=root.number), Phase.DONE, now)
 
 
-def set_part(ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None) -> None:
+def set_partial(ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None) -> None:
     """Record that only a part of a holding comes or goes by a change."""
     ledger.connection.execute(
         "UPDATE change SET is_part = 1, brought = ?, took = ? WHERE number = ?", (brought, took, change)
     )
 
 
-def split_change(ledger: Ledger, change: int, parts: Iterable[tuple[int, str, int]]) -> None:
+def split_change(ledger: Ledger, change: int, several: Iterable[tuple[int, str, int]]) -> None:
     """Let a change that is done and took several holdings, by number, name and root, be one for each of them."""
-    (first, name, root), *others = parts
+    (first, name, root), *others = several
     ledger.connection.execute(
         "UPDATE change SET about = ?, root = ?, took = ? WHERE number = ?", (name, root, first, change)
     )
@@ -94,7 +94,7 @@ _Row = tuple[int, str, str, int, str, int | None, int, int, int | None, int | No
 
 
 def _change(row: _Row) -> Change:
-    number, kind, phase, started, about, finished, root, command, brought, took, is_part = row
+    number, kind, phase, started, about, finished, root, command, brought, took, is_partial = row
     return Change(
         number=number,
         kind=ChangeKind(kind),
@@ -106,7 +106,7 @@ def _change(row: _Row) -> Change:
         command=command,
         brought=brought,
         took=took,
-        is_part=bool(is_part),
+        is_partial=bool(is_partial),
     )
 
 

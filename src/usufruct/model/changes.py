@@ -45,5 +45,5 @@ class Change(Struct, frozen=True, kw_only=True):
     """Number of the holding that came by it."""
     took: int | None = None
     """Number of the holding that went by it."""
-    is_part: bool = False
+    is_partial: bool = False
     """That holding came or went only in part."""

@@ -196,9 +196,9 @@ class Places:
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
                 self.place_piece(child, self.tree.names[child], Match(folder, why, Evidence.MARK))
-            elif (part_of := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
+            elif (called_so := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
                 self._note_wrapper(directory)
-                piece, folder = part_of
+                piece, folder = called_so
                 why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
                 self.place_piece(child, self.tree.names[piece], Match(folder, why, Evidence.MARK))
             else:

@@ -12,7 +12,7 @@ from usufruct.files.looking import with_digest
 from usufruct.files.paths import is_below
 from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
-from usufruct.ledger.changes import set_part
+from usufruct.ledger.changes import set_partial
 from usufruct.ledger.holdings import mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
@@ -230,7 +230,7 @@ def remove_holding(
             stay, files, size = what_stays(resources.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
             if stay:
                 work.totals.append((holding.number, files, size, is_partial))
-                set_part(resources.ledger, work.change, took=holding.number)
+                set_partial(resources.ledger, work.change, took=holding.number)
             else:
                 mark_gone(resources.ledger, work.change, holding.number)
             seal_intent(work)

@@ -144,8 +144,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
     for staging in work.stagings:
         set_time_left(ledger, with_time_left(staging))
     set_phase(ledger, work.change, Phase.DONE, resources.now())
-    if work.parts:
-        split_change(ledger, work.change, work.parts)
+    if work.several:
+        split_change(ledger, work.change, work.several)
 
 
 def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:

@@ -10,7 +10,7 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
-from usufruct.ledger.changes import set_part
+from usufruct.ledger.changes import set_partial
 from usufruct.ledger.holdings import enter_places, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
@@ -111,7 +111,7 @@ def lay_back(
                 _lay_all(work, holding.number, path, here)
             work.totals.append((holding.number, files, size, is_partial))
             if was_partial:
-                set_part(resources.ledger, work.change, brought=holding.number)
+                set_partial(resources.ledger, work.change, brought=holding.number)
             resources.backups.make_durable()
             seal_intent(work)
         execute(work)

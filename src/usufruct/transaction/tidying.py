@@ -111,7 +111,7 @@ def _drop_backups(resources: Resources, noted: Sequence[tuple[bytes, bool]], fau
         try:
             if is_needed:
                 # It was given back as the very same file, and something else needs the content still.
-                resources.backups.part(digest)
+                resources.backups.unshare(digest)
             else:
                 resources.backups.drop(digest)
             struck.append(digest)

@@ -75,7 +75,7 @@ def _removed(resources: Resources, together: Sequence[tuple[Leaving, Removal]]) 
                 if enter_removal(work, removal).leaves:
                     raise UnsoundBackup(f"A backup beneath {one.holding.name} is missing or damaged.", remedy="")
                 mark_gone(ledger, work.change, one.holding.number)
-            work.parts = [(one.holding.number, one.holding.name, one.root) for one, _ in together]
+            work.several = [(one.holding.number, one.holding.name, one.root) for one, _ in together]
             seal_intent(work)
         execute(work)
     return [removal.told() for _, removal in together]

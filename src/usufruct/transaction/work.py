@@ -55,7 +55,7 @@ class Work(Struct):
     """The volumes that files change on, with the topmost directory on each."""
     totals: list[tuple[int, int, int, bool]] = field(default_factory=list)
     """Holdings with their files, bytes, and whether that is only a part, as they are once the change is done."""
-    parts: list[tuple[int, str, int]] = field(default_factory=list)
+    several: list[tuple[int, str, int]] = field(default_factory=list)
     """Where it takes several holdings: number and name of each, and the change that its going undoes or redoes. Once it
     is done, each is a change of its own."""
     revives: int | None = None
