@@ -11,7 +11,7 @@ from click.shell_completion import CompletionItem
 from usufruct import __version__
 from usufruct.cli.errors import exit_code_of
 from usufruct.cli.examples import epilog_of
-from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, lost_output
+from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, has_colours, lost_output
 from usufruct.errors import MachineError, WrongUsage
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -188,6 +188,7 @@ def _wants_plain() -> bool:
 
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
+    has_colours.cache_clear()
     command = next((word for word in words if not word.startswith("-")), "")
     is_read = command in _PAGED and "--json" not in words
     if is_read:

@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from functools import cache
 from typing import Any
 
 import click
@@ -81,6 +82,7 @@ def be_plain() -> None:
     """Draw nothing from here on, and show one thing a line."""
     global _is_plain
     _is_plain = True
+    has_colours.cache_clear()
 
 
 def is_plain() -> bool:
@@ -88,7 +90,8 @@ def is_plain() -> bool:
     return _is_plain
 
 
-def has_colours(*, err: bool = False) -> bool | None:
+@cache
+def has_colours() -> bool | None:
     """Whether the output gets colours, as the environment says it; None where that is the terminal's to say."""
     environment = os.environ
     if environment.get("NO_COLOR") or _is_plain:
@@ -109,7 +112,7 @@ def _encoding(*, err: bool = False) -> str:
 def _print(text: str, *, err: bool = False, spell: Callable[[str, str], str] = spelled) -> None:
     """Print in signs that the output has; where that fails, the command goes on: it must not stop half-way."""
     try:
-        click.echo(text if text.isascii() else spell(text, _encoding(err=err)), err=err, color=has_colours(err=err))
+        click.echo(text if text.isascii() else spell(text, _encoding(err=err)), err=err, color=has_colours())
     except OSError as error:
         if not isinstance(error, BrokenPipeError):
             _lost.append(error)
@@ -142,7 +145,7 @@ def echo_over(line: str, *, width: int) -> None:
     blank = " " * max(0, width - cells(_MARK.sub("", line)))
     text = f"\r{spelled(_shown(line), _encoding(err=True))}{blank}" + ("" if line else "\r")
     with suppress(OSError):
-        click.echo(text, err=True, nl=False, color=has_colours(err=True))
+        click.echo(text, err=True, nl=False, color=has_colours())
 
 
 _page: list[str] | None = None
