@@ -3,10 +3,8 @@
 Nothing else in Usufruct asks which system it runs on. Tests build a `Platform` that lacks this or that.
 """
 
-import ctypes
 import errno
 import os
-import shutil
 import stat
 import sys
 from collections.abc import Callable, Iterable, Iterator
@@ -140,6 +138,8 @@ class Platform(Struct, frozen=True, kw_only=True):
             for directory, _, names in os.walk(top):
                 for name in names:
                     _let_be_written(os.path.join(directory, name))
+        import shutil  # only here: most commands remove no tree
+
         shutil.rmtree(top)
 
     @contextmanager
@@ -236,8 +236,11 @@ def is_there(name: str, at: int | None = None) -> bool:
     return True
 
 
+@cache
 def _function_of_system(name: str) -> Callable[..., int] | None:
     """A function of the system's own library; None where it has none of this name."""
+    import ctypes  # only here: most commands call none
+
     try:
         found: Callable[..., int] = getattr(ctypes.CDLL(None, use_errno=True), name)
     except (OSError, AttributeError):
@@ -245,37 +248,36 @@ def _function_of_system(name: str) -> Callable[..., int] | None:
     return found
 
 
+def _number_of_error() -> int:
+    """Why the last of these functions failed."""
+    import ctypes
+
+    return ctypes.get_errno()
+
+
 def _renamed(result: int, destination: str) -> bool:
     """What a call that renames unless the name is taken did: True once it renamed, False where it is not known."""
     if result == 0:
         return True
-    number = ctypes.get_errno()
+    number = _number_of_error()
     if number in CANNOT:
         return False
     raise OSError(number, os.strerror(number), destination)
 
 
-def _linux_rename_unless_taken() -> RenameNew | None:
-    call = _function_of_system("renameat2")
-
-    def rename(source: str, destination: str, at: int | None) -> bool:
-        assert call, "it is only used where there is one"
-        there = _HERE if at is None else at
-        return _renamed(call(_HERE, os.fsencode(source), there, os.fsencode(destination), _NO_REPLACE), destination)
-
-    return rename if call else None
+def _linux_rename_unless_taken(source: str, destination: str, at: int | None) -> bool:
+    if not (call := _function_of_system("renameat2")):
+        return False
+    there = _HERE if at is None else at
+    return _renamed(call(_HERE, os.fsencode(source), there, os.fsencode(destination), _NO_REPLACE), destination)
 
 
-def _mac_rename_unless_taken() -> RenameNew | None:
-    call = _function_of_system("renameatx_np")
+def _mac_rename_unless_taken(source: str, destination: str, at: int | None) -> bool:
+    if not (call := _function_of_system("renameatx_np")):
+        return False
     here = -2  # AT_FDCWD of macOS
-
-    def rename(source: str, destination: str, at: int | None) -> bool:
-        assert call, "it is only used where there is one"
-        there = here if at is None else at
-        return _renamed(call(here, os.fsencode(source), there, os.fsencode(destination), _EXCLUSIVE), destination)
-
-    return rename if call else None
+    there = here if at is None else at
+    return _renamed(call(here, os.fsencode(source), there, os.fsencode(destination), _EXCLUSIVE), destination)
 
 
 def _mac_sync_descriptor(descriptor: int) -> None:
@@ -307,7 +309,7 @@ def _linux_sync_file_system(descriptor: int) -> bool:
         return False
     if syncfs(descriptor) != 0:
         # EIO here means that bytes were lost on the way to the disk: never carry on as if they were safe.
-        number = ctypes.get_errno()
+        number = _number_of_error()
         if number in (errno.ENOSYS, errno.EBADF):
             return False
         raise OSError(number, os.strerror(number))
@@ -335,7 +337,7 @@ def this_platform() -> Platform:
             can_fork=True,
             has_directory_descriptors=True,
             sync_file_system=_linux_sync_file_system,
-            rename_unless_taken=_linux_rename_unless_taken(),
+            rename_unless_taken=_linux_rename_unless_taken,
             identity_of_volume=mounts.linux_identity,
         )
     if sys.platform == "darwin":
@@ -344,7 +346,7 @@ def this_platform() -> Platform:
             has_directory_descriptors=True,
             sync_descriptor=_mac_sync_descriptor,
             flushes_by_itself=False,
-            rename_unless_taken=_mac_rename_unless_taken(),
+            rename_unless_taken=_mac_rename_unless_taken,
             identity_of_volume=mounts.mac_identity,
         )
     return Platform(has_directory_descriptors=os.open in os.supports_dir_fd)
