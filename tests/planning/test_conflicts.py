@@ -8,7 +8,7 @@ from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import Entry, EntryKind, Listing
 from usufruct.model.plan import Conflict, Place, Plan, Renew, Replace
 from usufruct.model.records import ABSENT, FileKind, FileState, Layer
-from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.model.snapshot import Found, Met, Snapshot, SurveyedHome
 from usufruct.planning.conflicts import may_be_same, pieces_beside, plan_of
 from usufruct.planning.layout import layout_of
 from usufruct.planning.names import compared_versions, free_name, spelling_key
@@ -35,7 +35,9 @@ def plan(
         SurveyedHome(f"/world/{home.path}", "/world", True, frozenset(map(spelling_key, (*taken, *(there or {})))))
         for home in layout.homes
     )
-    return plan_of(layout, Snapshot("/world", homes, found), Choices(**choices), same or set(), updating)  # type: ignore[arg-type]
+    return plan_of(
+        layout, Snapshot("/world", homes, Met(layout.names, found)), Choices(**choices), same or set(), updating
+    )  # type: ignore[arg-type]
 
 
 def gel(name: str = "moon.gel", **fields: object) -> Entry:
@@ -112,7 +114,7 @@ class PoliciesTest(unittest.TestCase):
             listing = Listing.of([gel(size=size)])
             layout = layout_of(listing, sample_application("lanternbox"), "pack", Choices())
             homes = tuple(SurveyedHome("/w", "/w", True) for _ in layout.homes)
-            self.assertEqual(len(may_be_same(layout, Snapshot("/w", homes, {0: at()}))), suspects)
+            self.assertEqual(len(may_be_same(layout, Snapshot("/w", homes, Met(layout.names, {0: at()})))), suspects)
 
 
 class UpdatingTest(unittest.TestCase):

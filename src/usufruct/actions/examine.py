@@ -45,7 +45,7 @@ from usufruct.planning.questions import (
 )
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
-from usufruct.survey.homes import move_pieces, survey, with_digests_of
+from usufruct.survey.homes import add_digests_of, move_pieces, survey
 from usufruct.survey.links import refuse_leading_out, skip_dangling
 from usufruct.survey.own import refuse_own
 
@@ -321,7 +321,7 @@ def _planned(case: _Case, archive: Archive, found: Examined, layout: Layout, roo
             continue
         skip_dangling(layout, snapshot)
         if updating is not None:
-            snapshot = with_digests_of(layout, snapshot, updating)
+            add_digests_of(layout, snapshot, updating)
         same = rows_already_there(archive, layout, snapshot) if is_open else set()
         plan = plan_of(layout, snapshot, choices, same, updating)
         if plan.unnamed:

@@ -1,7 +1,8 @@
 """From a Layout and a Snapshot of the disk to a Plan: what each placement meets and does."""
 
-from collections.abc import Mapping, Set
+from collections.abc import Iterable, Mapping, Set
 from functools import cached_property
+from itertools import chain
 from typing import assert_never
 
 from usufruct.errors import MachineError
@@ -25,11 +26,13 @@ def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
 
     A file of the same size may; only its content tells.
     """
-    kinds, sizes = layout.listing.kinds, layout.listing.sizes
+    kinds, sizes, there = layout.listing.kinds, layout.listing.sizes, snapshot.found
+    rows = [row for row, size in zip(there.plain_rows, there.plain_sizes, strict=True) if size == sizes[row]]
+    rows += [row for row, (_, state, _) in there.others() if state.size == sizes[row] and state.kind is FileKind.FILE]
     return [
-        (row, f"{snapshot.surveyed(layout.home_of[row]).path}/{name}")
-        for row, (name, state, _) in snapshot.found.items()
-        if state.size == sizes[row] and state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE
+        (row, f"{snapshot.surveyed(layout.home_of[row]).path}/{there[row].name}")
+        for row in rows
+        if kinds[row] == EntryKind.FILE
     ]
 
 
@@ -73,9 +76,18 @@ class _Meeting:
                 if row not in there:
                     self._leave_out(row, _NOT_THERE)
         # By far the most of what is met are files that simply replace a file.
-        is_plain = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
-        for row, found in there.items():
-            if is_plain and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
+        is_simple = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
+        rest: Iterable[tuple[int, Found]] = there.items()
+        if is_simple:
+            simple = [row for row in there.plain_rows if kinds[row] == EntryKind.FILE]
+            for row in simple:
+                plan.conflict_of[row] = Conflict.REPLACES
+            for row in filter(self._same.__contains__, simple) if self._same else ():
+                plan.conflict_of[row] = Conflict.SAME
+            odd = ((row, there[row]) for row in there.plain_rows if kinds[row] != EntryKind.FILE)
+            rest = chain(odd, there.others())
+        for row, found in rest:
+            if is_simple and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
                 plan.conflict_of[row] = Conflict.SAME if row in self._same else Conflict.REPLACES
             elif _is_blocked(layout, row, found):
                 blocked.append(f"{self._snapshot.surveyed(home_of[row]).path}/{found.name}")

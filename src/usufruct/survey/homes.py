@@ -2,20 +2,17 @@
 
 import os
 import stat
-from collections.abc import Iterable, Sequence, Set
-from itertools import compress
-
-from msgspec.structs import replace
+from collections.abc import Iterable, Mapping, Sequence, Set
 
 from usufruct.errors import MachineError
 from usufruct.files.listing import Listed, listed
-from usufruct.files.looking import states_in, with_digest
+from usufruct.files.looking import looked_at, state_of, with_digest
 from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import directory_number, names_in, stacks_in
 from usufruct.model.layout import Home, Layout
-from usufruct.model.records import ABSENT
-from usufruct.model.snapshot import Found, Snapshot, SurveyedHome
+from usufruct.model.records import ABSENT, FileState
+from usufruct.model.snapshot import Found, Met, Snapshot, SurveyedHome
 from usufruct.planning.conflicts import in_the_way
 from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import needs_digest
@@ -28,20 +25,18 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, with_names: Set[int
     where a directory is needed, or a directory is a link that leads out of the destination.
     """
     disk = _Disk(_real_root(root, layout))
-    found: dict[int, Found] = {}
     names = layout.names
+    met = Met(names)
     homes: list[SurveyedHome | None] = []
     for number, (home, rows) in enumerate(zip(layout.homes, layout.rows_by_home(), strict=True)):
         if not rows:
             homes.append(None)
             continue
-        here = [names[row] for row in rows]
-        surveyed, there = _survey_home(disk, home, here, ledger, with_names=number in with_names)
-        homes.append(surveyed)
-        found.update(zip(compress(rows, there), filter(None, there), strict=True))
+        wanted = {row: names[row] for row in rows}
+        homes.append(_survey_home(disk, home, wanted, ledger, met, with_names=number in with_names))
     if disk.in_the_way:
         raise in_the_way(disk.in_the_way)
-    return Snapshot(disk.root, tuple(homes), found)
+    return Snapshot(disk.root, tuple(homes), met)
 
 
 def _real_root(root: str, layout: Layout) -> str:
@@ -163,39 +158,43 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
         layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
 
 
-def with_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> Snapshot:
-    """The same with the digests without which nobody could tell whether a holding's files were changed."""
-    found = dict(snapshot.found)
-    for row, one in snapshot.found.items():
+def add_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> None:
+    """Add the digests without which nobody could tell whether a holding's files were changed."""
+    for row, one in list(snapshot.found.others()):
         if one.stack and needs_digest(one.stack, holding, one.state):
             path = f"{snapshot.surveyed(layout.home_of[row]).path}/{one.name}"
-            found[row] = one._replace(state=with_digest(one.state, path))
-    return replace(snapshot, found=found)
+            snapshot.found.add(row, one._replace(state=with_digest(one.state, path)))
 
 
 def _survey_home(
-    disk: _Disk, home: Home, names: list[str], ledger: Ledger | None, *, with_names: bool
-) -> tuple[SurveyedHome, Sequence[Found | None]]:
-    """Survey one home, and what is there for each of these names; nothing at all where nothing is there for any."""
+    disk: _Disk, home: Home, wanted: Mapping[int, str], ledger: Ledger | None, met: Met, *, with_names: bool
+) -> SurveyedHome:
+    """Survey one home, and enter what these rows meet there, each with the name that it would have."""
     base, parts = disk.base_of(home)
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None
     listing = disk.listed(path) if exists else Listed([])
+    names: Sequence[str] = list(wanted.values())
     present = listing.among(names)
     if missing := [name for name in names if name not in present] if len(listing) else []:
         spelled = listing.spelled(missing)
         names = [spelled.get(name, name) for name in names]
         present = {*present, *spelled.values()}
     stacks = stacks_in(ledger, number, names) if ledger and number is not None else {}
-    found: list[Found | None] = []
     if present or stacks:
-        there = [name for name in names if name in present]
-        states = dict(zip(there, states_in(path, there), strict=True))
-        for name in names:
-            state, stack = states.get(name, ABSENT), stacks.get(name, ())
-            found.append(Found(name, state, stack) if stack or state is not ABSENT else None)
+        there = looked_at(path, (name for name in names if name in present))
+        for (row, own), name in zip(wanted.items(), names, strict=True):
+            found = next(there) if name in present else ABSENT
+            stack = stacks.get(name, ())
+            if isinstance(found, FileState):
+                if stack or found is not ABSENT:
+                    met.add(row, Found(name, found, stack))
+            elif stack or name != own:
+                met.add(row, Found(name, state_of(found), stack))
+            else:
+                met.add_plain(row, found.st_size, found.st_mtime_ns, found.st_mode & 0o7777, found.st_ino)
     taken: frozenset[str] | None = None
     if with_names:
         recorded = names_in(ledger, number) if ledger and number is not None else []
         taken = frozenset(map(spelling_key, (*listing.names, *recorded)))
-    return SurveyedHome(path, base, exists, taken), found
+    return SurveyedHome(path, base, exists, taken)
