@@ -133,7 +133,8 @@ class ZipArchive(OpenedFile):
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; in the order that the entries lie in the file."""
         for row in sorted(rows, key=self._offsets.__getitem__):
-            yield row, self._content(row)
+            block = self._whole(row)
+            yield row, self._content(row) if block is None else iter((block,))
 
     # --- the directory -----------------------------------------------------------------------------------
 
@@ -358,22 +359,29 @@ class ZipArchive(OpenedFile):
 
     # --- content -----------------------------------------------------------------------------------------
 
-    def _content(self, row: int) -> Iterator[bytes]:
+    def _whole(self, row: int) -> bytes | None:
+        """All of an entry that is deflated, not large, and sound, as most are; None for others: read by blocks."""
         size, packed = self.listing.sizes[row], self._packed[row]
-        # One read gets all of an entry that is not large: its header, a guess at what stands between, its bytes.
-        is_whole = size <= WHOLE and self._methods[row] == _DEFLATE and not self._flags[row] & _ENCRYPTED
-        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, WHOLE if is_whole else BLOCK))
+        if self._methods[row] != _DEFLATE or size > WHOLE or packed > WHOLE or self._flags[row] & _ENCRYPTED:
+            return None
+        # One read gets its header, a guess at what stands between, and its bytes.
+        head = self._source.read_at(self._offsets[row], _HEAD + packed)
+        if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
+            return None
+        start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
+        data = memoryview(head)[start : start + packed]
+        block = decompress.inflate_whole(data, size) if len(data) == packed else None
+        return block if block is not None and crc32(block) == self.listing.checksums[row] else None
+
+    def _content(self, row: int) -> Iterator[bytes]:
+        """An entry's content block by block; raises where it is broken."""
+        packed = self._packed[row]
+        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, BLOCK))
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             raise self._broken(row, "does not begin where the directory says")
         start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
-        data = memoryview(head)[start : start + packed]
         try:
-            if is_whole and len(data) == packed and (block := decompress.inflate_whole(data, size)) is not None:
-                if crc32(block) != self.listing.checksums[row]:
-                    raise self._broken(row, "does not match its checksum")
-                yield block
-                return
-            blocks = self._plain_blocks(row, self._packed_blocks(row, start, bytes(data)))
+            blocks = self._plain_blocks(row, self._packed_blocks(row, start, head[start : start + packed]))
             yield from self._checked(row, self._unpacker(row)(blocks))
         except decompress.PACKING_ERRORS as error:
             raise self._broken(row, f"cannot be unpacked: {error}") from error
