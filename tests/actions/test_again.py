@@ -11,7 +11,7 @@ from usufruct.actions.demonstration import differences
 from usufruct.actions.history import history
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
-from usufruct.actions.outcomes import AlreadyThere
+from usufruct.actions.outcomes import AlreadyThere, Refused
 from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
@@ -119,6 +119,15 @@ class AgainTest(WorldTest):
         (added,) = add_archives(self.world.context, [self.season], answered, lambda _: None)
         self.assertEqual((added.state, added.examined.extends), ("added", True))
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
+
+    def test_looking_says_too_that_nothing_is_left(self) -> None:
+        """It ended as if something was to be asked, and said nothing."""
+        self.world.write({"Gels/moon.gel": "mine"})
+        archive = self.world.archive("moon.zip", {"gels/moon.gel": "theirs"})
+        (looked,) = look_at(self.world.context, [archive], self.world.request(on_clash="keep"))
+        assert isinstance(looked, Refused)
+        self.assertIn("Nothing is left to place", looked.error.message)
+        self.assertEqual(self.world.add(archive, on_clash="keep").error.message, looked.error.message)
 
 
 class ByHandTest(WorldTest):

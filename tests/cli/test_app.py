@@ -180,6 +180,11 @@ class ShippedTest(WorldTest):
         self.assertEqual([placement["to"] for placement in added["placements"]], ["Owl.ttf"])
         again = self.add("again.tar", tar_bytes({"Moth.ttf": "moth"}))
         self.assertEqual(again["state"], "already added")
+        # Looking ends as adding does, and says why.
+        around = {"home": self.world.folder / "state", "cwd": self.world.folder, "XDG_DATA_HOME": str(self.data)}
+        looked = run_program("look", "again.tar", **around)
+        self.assertEqual(looked.returncode, 0, looked.stdout + looked.stderr)
+        self.assertIn("It is installed already: there is nothing to do.", looked.stdout)
 
     @unittest.skipIf(sys.platform in ("win32", "darwin"), "the desktop's open standards do not hold here")
     def test_a_program_with_a_picture_is_no_wallpaper(self) -> None:
