@@ -59,6 +59,16 @@ class AppTest(WorldTest):
         self.assertIn("Usufruct's own", self.run_words("app", "learn", str(self.definition.parent), code=2).stderr)
         self.run_words("app", "learn", "Moonbox", "--name", "No Good", code=2)
 
+    def test_what_was_added_for_no_application_is_not_said_to_be_asked_about(self) -> None:
+        (self.world.folder / "odd.zip").write_bytes(zip_bytes({"odd.zzz": "odd"}))
+        (self.world.folder / "even.zip").write_bytes(zip_bytes({"even.zzz": "even"}))
+        self.run_words("add", "odd.zip", "--to", ".")
+        said = self.run_words("app", "try", "odd.zip").stdout
+        self.assertIn("added already as odd", said)
+        self.assertNotIn("asked", said)
+        looks = self.run_words("add", "odd.zip", "even.zip", "--dry-run", code=1).stdout
+        self.assertEqual(looks, self.run_words("look", "odd.zip", "even.zip", code=1).stdout)
+
     def test_a_set_of_downloads_shows_who_gets_each_and_where_it_is_nearly_a_tie(self) -> None:
         self.fill()
         self.run_words("app", "learn", "Moonbox", "--yes")

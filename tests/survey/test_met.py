@@ -1,9 +1,11 @@
 """What is met at destinations is the same whether it is kept in columns or as objects."""
 
+import os
 import unittest
 
 from tests.support import WorldTest
 from usufruct.actions.examine import examined
+from usufruct.actions.looking import look_at
 from usufruct.actions.outcomes import Ready
 from usufruct.files.looking import state_at
 from usufruct.model.plan import Conflict
@@ -54,6 +56,25 @@ class MetTest(WorldTest):
         self.assertEqual(
             conflicts, replaced | {"same.gel": Conflict.SAME, "new.gel": Conflict.NONE, "gone.gel": Conflict.NONE}
         )
+
+    def test_a_time_that_no_column_holds_is_met_all_the_same_and_refused_in_words(self) -> None:
+        """Adding over it ended as a fault of our own, in the middle of the change."""
+        self.world.write({"Gels/plain.gel": "mine"})
+        late = self.world.lanternbox / "Gels/plain.gel"
+        os.utime(late, ns=(1 << 40, 10_413_792_000 * 10**9))
+        if late.stat().st_mtime_ns < 1 << 63:
+            self.skipTest("the file system has no such time")
+        archive = self.world.archive("pack.zip", PACK)
+        (looked,) = look_at(self.world.context, [archive], self.world.request())
+        assert isinstance(looked, Ready), looked
+        self.assertEqual([found.state for _, found in looked.plan.snapshot.found.others()], [state_at(str(late))])
+        for path in (late, late.parent):
+            os.utime(path, ns=(1 << 40, 10_413_792_000 * 10**9))
+            refused = self.world.add(archive)
+            self.assertEqual(refused.state, "refused")
+            self.assertIn(f"{path} has a time after the year 2262", refused.error.message)
+            os.utime(path)
+        self.assertEqual(self.world.add(archive).state, "added")
 
 
 if __name__ == "__main__":

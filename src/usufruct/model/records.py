@@ -18,6 +18,10 @@ class FileKind(StrEnum):
     ABSENT = "absent"
 
 
+TOO_LATE = 1 << 63
+"""Nanoseconds since 1970, in the year 2262, from which on neither the record nor a column holds a time."""
+
+
 class FileState(NamedTuple):
     """What is, was or will be at one path."""
 

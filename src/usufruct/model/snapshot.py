@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
-from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.model.records import TOO_LATE, FileKind, FileState, Layer
 
 
 class Found(NamedTuple):
@@ -37,7 +37,7 @@ class Met(Mapping[int, Found]):
         self.plain_sizes = array("Q")
         self._times = array("q")
         self._modes = array("H")
-        self._inodes = array("Q")
+        self._inodes = array("q")
 
     def add(self, row: int, found: Found) -> None:
         """Enter what is no plain file, or what is known of it by now."""
@@ -47,6 +47,10 @@ class Met(Mapping[int, Found]):
 
     def add_plain(self, row: int, size: int, modified: int, mode: int, inode: int) -> None:
         """Enter a plain file."""
+        # Some file systems have numbers of 128 bits.
+        if not (-TOO_LATE < modified < TOO_LATE and inode < 1 << 63):
+            self.add(row, Found(self._names[row], FileState(FileKind.FILE, size, modified, mode, inode), ()))
+            return
         self._met[row] = len(self.plain_rows)
         self.plain_rows.append(row)
         self.plain_sizes.append(size)

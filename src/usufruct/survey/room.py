@@ -8,6 +8,7 @@ from usufruct.errors import MachineError
 from usufruct.files.paths import nearest
 from usufruct.files.volumes import FileSystem
 from usufruct.model.plan import Plan
+from usufruct.model.records import TOO_LATE
 
 _SPARE = 16 << 20
 """Bytes that a volume must keep free beside what is placed: the record, directories, other programs."""
@@ -16,6 +17,8 @@ _SPARE = 16 << 20
 def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
     """Raise MachineError for what would make the change fail: permission, space, files that the volume cannot hold."""
     listing = plan.layout.listing
+    for row, found in plan.snapshot.found.others():
+        _refuse_late(f"{plan.snapshot.surveyed(plan.layout.home_of[row]).path}/{found.name}", found.state.modified)
     wanted: dict[int, int] = {}
     """Device → bytes."""
     places: dict[int, str] = {}
@@ -34,6 +37,7 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
                     remedy="Check its permissions and whether its drive is read-only.",
                     path=there,
                 )
+            _refuse_late(there, os.stat(there).st_mtime_ns)
             bounds[there] = volume(there).largest
         size, largest = max((listing.sizes[row], row) for row in rows)
         bound = bounds[there]
@@ -50,6 +54,15 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
             wanted[store] = wanted.get(store, 0) + replaced
             places.setdefault(store, backups)
     _demand(wanted, places)
+
+
+def _refuse_late(path: str, modified: int) -> None:
+    if modified >= TOO_LATE:
+        raise MachineError(
+            f"{path} has a time after the year 2262, which the record cannot hold: it could not be given back.",
+            remedy="Give it another time, such as the present one.",
+            path=path,
+        )
 
 
 def _demand(wanted: dict[int, int], places: dict[int, str]) -> None:

@@ -67,7 +67,9 @@ def add(
     if options["picks"]:
         request = _with_picked(context, paths, request)
     if dry_run:
-        return _look(context, paths, request, in_full=in_full, as_json=as_json)
+        from usufruct.cli.commands.look import tell_looks
+
+        return tell_looks(context, paths, request, in_full=in_full, as_json=as_json)
     how = afterwards_of(context, afterwards)
     if comes_as_stream and how == KEEP:
         how = STORE  # there is no file of its own that could stay
@@ -136,23 +138,6 @@ def _add(
 def _are_many(paths: list[Path], request: Request) -> bool:
     """Whether each is told in a line, and all of them in the end."""
     return len(paths) > 1 and not request.together
-
-
-def _look(context: Context, paths: list[Path], request: Request, *, in_full: bool, as_json: bool) -> int:
-    """Only show what would be done."""
-    from usufruct.actions.looking import look_at
-    from usufruct.cli.documents import examined_document
-    from usufruct.cli.reports import look_report
-
-    results = look_at(context, paths, request)
-    tell_unheard(request, results)
-    if as_json:
-        echo_json({"archives": [examined_document(result) for result in results]})
-    else:
-        for result in results:
-            for line in look_report(result, in_full=in_full):
-                echo(line)
-    return ending([result.obstacle.exit_code if result.obstacle else 0 for result in results])
 
 
 def add_within(archives: Sequence[Path]) -> int:

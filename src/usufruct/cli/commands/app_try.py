@@ -11,7 +11,7 @@ from usufruct.actions.applications import application_named, known_applications
 from usufruct.actions.context import Context
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered, is_archive
-from usufruct.actions.outcomes import Asked, Examined, Refused
+from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Refused
 from usufruct.actions.trying import Tried, try_definitions
 from usufruct.cli import words
 from usufruct.cli.context import real_context
@@ -125,6 +125,8 @@ def _outcome(result: Tried, tried: str) -> str:
     contest = result.contest
     if isinstance(contest, Refused):
         return contest.error.message
+    if isinstance(contest, AlreadyThere) and not contest.application:
+        return f"added already as {contest.name}"
     if not contest.application:
         return contest.decisions[0].question if isinstance(contest, Asked) else ""
     winner = contest.application.name
@@ -145,10 +147,13 @@ def _summary(results: Sequence[Tried]) -> str:
         contest.application.name for contest in contests if contest.application and not isinstance(contest, Refused)
     )
     parts = [f"{name} {styled(str(count), 'title')}" for name, count in won.most_common()]
-    open_ones = [one for one in contests if not one.application and not isinstance(one, Refused)]
+    elsewhere = sum(isinstance(one, AlreadyThere) and not one.application for one in contests)
+    open_ones = [one for one in contests if isinstance(one, Asked) and not one.application]
     near = sum(bool(result.near) for result in results)
     if open_ones:
         parts.append(f"asked about {len(open_ones)}")
+    if elsewhere:
+        parts.append(f"added already, for no application, {elsewhere}")
     if failed:
         parts.append(f"refused {failed}")
     tail = f"; {near} nearly a tie" if near else ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +27,7 @@ from usufruct.files.printable import printable
 if TYPE_CHECKING:
     from usufruct.actions.context import Context
     from usufruct.actions.outcomes import Examined
+    from usufruct.actions.request import Request
 
 
 @click.command(short_help="Say what archives are and where their content would go.")
@@ -61,9 +63,6 @@ def look(
     Ends as `add` would end: 0 if it could place everything, 3 if it would have to ask, 4 if the archive is damaged or
     unsafe, 5 if the machine says no.
     """
-    from usufruct.actions.looking import look_at
-    from usufruct.cli.reports import content_report, look_report
-
     context = real_context()
     if entry is not None or viewed is not None or verifies:
         archives = tuple(received_all(context, archives))
@@ -74,7 +73,19 @@ def look(
     if verifies:
         return _verify(context, archives, options, as_json=as_json)
     request = request_of(context, options)
-    results = look_at(context, paths_of(context, archives, options), request)
+    return tell_looks(
+        context, paths_of(context, archives, options), request, in_full=in_full, lists=lists, as_json=as_json
+    )
+
+
+def tell_looks(
+    context: Context, paths: Sequence[Path], request: Request, *, in_full: bool, lists: bool = False, as_json: bool
+) -> int:
+    """Tell of each archive what it is and would do; gives the exit code that `add` would have."""
+    from usufruct.actions.looking import look_at
+    from usufruct.cli.reports import content_report, look_report
+
+    results = look_at(context, paths, request)
     tell_unheard(request, results)
     if as_json:
         echo_json({"archives": [_document(result, lists=lists) for result in results]})
