@@ -1,5 +1,6 @@
 """What is remembered of downloads: a changed definition makes only those be opened again that it may concern."""
 
+import json
 import os
 import unittest
 from unittest import mock
@@ -82,6 +83,19 @@ class SeenDownloadsTest(WorldTest):
         self.opened()
         self.loom.write_text(f"# a remark\n{self.loom.read_text()}")
         self.assertEqual(self.opened(), set())
+
+    def test_what_somebody_else_wrote_into_the_file_is_found_out_anew(self) -> None:
+        self.opened()
+        file = self.context.places.data / "downloads.json"
+        known = json.loads(file.read_text())
+        for words in ("AAAAA", "not at all", "AAA="):
+            for seen in known["downloads"].values():
+                seen["words"] = words
+            file.write_text(json.dumps(known))
+            self.define(f'takes = ["*.{words[:3].strip()}"]')
+            self.assertEqual(self.opened(), set(PACKS))
+        file.write_text('{"version": 1}')
+        self.assertEqual(self.opened(), set(PACKS))
 
     def test_an_archive_that_was_compared_with_what_was_added_is_not_read_again(self) -> None:
         """It was hashed each time, because what was found was kept in the very value that was known."""

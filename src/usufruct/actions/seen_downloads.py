@@ -47,7 +47,12 @@ class Seen(Struct):
 
     def says_any(self, words: frozenset[int]) -> bool:
         """Whether it may say any of these words."""
-        return self.words is None or not words.isdisjoint(array("I", b64decode(self.words)))
+        if self.words is None:
+            return True
+        try:
+            return not words.isdisjoint(array("I", b64decode(self.words)))
+        except ValueError:
+            return True  # somebody else wrote it
 
 
 class _File(Struct):
