@@ -1,4 +1,4 @@
-"""Everyday content in the methods that Python itself unpacks: megabytes of content a second, in this process alone.
+"""Everyday content by the methods that Python itself unpacks: megabytes of content a second, in this process alone.
 
     python -m benchmarks.unpacking [--small] [--json FILE]
 
@@ -13,19 +13,14 @@ import statistics
 import struct
 import sys
 import time
-from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from tests.archives.dos_writers import lzh, lzw_zoo
-from tests.archives.rar_streams import FirstWriter, Token, packed2, packed3, packed5, sound2, text3, tokens_of
+from tests.archives.rar_packer import TextPacker, packed3, tokens_of
 
 from benchmarks.inputs import SEED
 from benchmarks.measuring import machine, table
-from usufruct.archives.dos.lzh import unlzh
-from usufruct.archives.dos.lzw import unlzw_zoo
-from usufruct.archives.rar import lz1, lz2, lz3, lz5
-from usufruct.archives.rar.unpacking import Unpacker
-from usufruct.files.sources import BytesSource, Source
+from usufruct.archives.rar.matches import Unpacker29
+from usufruct.files.sources import BytesSource
 
 _RUNS = 3
 _BLOCK = 30_000
@@ -72,16 +67,11 @@ def model(size: int) -> bytes:
     return bytes(out[:size])
 
 
-def _blocks(tokens: list[Token]) -> list[list[Token]]:
-    return [tokens[at : at + _BLOCK] for at in range(0, len(tokens), _BLOCK)]
-
-
-def _by(make: Callable[[], Unpacker]) -> Callable[[bytes, int], Iterator[bytes]]:
-    def unpack(packed: bytes, size: int) -> Iterator[bytes]:
-        source: Source = BytesSource(packed)
-        return make().file(source, size)
-
-    return unpack
+def _text_of(content: bytes) -> bytes:
+    packer = TextPacker(8, 24)
+    packer.text(content)
+    packer.put((2, 2))
+    return packer.block()
 
 
 def measured(scale: float) -> list[dict[str, object]]:
@@ -90,28 +80,15 @@ def measured(scale: float) -> list[dict[str, object]]:
     rows = []
     for kind, content in (("text", text(size)), ("pictures", picture(size)), ("models", model(size))):
         tokens = tokens_of(content, window=1 << 19)
-        near = tokens_of(content, window=8000, longest=256)
-        methods: list[tuple[str, bytes, Callable[[bytes, int], Iterator[bytes]]]] = [
-            ("RAR 5", packed5(_blocks(tokens)), _by(lambda: lz5.Unpacker50(1 << 20))),
-            ("RAR 3", packed3(_blocks(tokens)), _by(lambda: lz3.Unpacker29(size))),
-            ("RAR 2", packed2(_blocks(tokens)), _by(lz2.Unpacker20)),
-            ("RAR 1.5", FirstWriter().member(near), _by(lz1.Unpacker15)),
-            ("arj, LZH", lzh(_blocks(near), 15), lambda packed, length: unlzh([packed], length, 15)),
-            ("zoo, LZW", lzw_zoo(content), lambda packed, length: unlzw_zoo([packed])),
-        ]
+        blocks = [tokens[at : at + _BLOCK] for at in range(0, len(tokens), _BLOCK)]
+        methods = [("RAR 3 to 4, matches", packed3(blocks), size)]
         if kind == "text":
-            # The model's writer is slow; what is learned in the first part is what the rest is told by.
-            methods.append(
-                ("RAR 3, text model", text3(content[: size // 2], megabytes=24), _by(lambda: lz3.Unpacker29(size)))
-            )
-        if kind == "pictures":
-            values = [(content[at] - content[at - 3]) & 0xFF for at in range(size // 4)]
-            methods.append(("RAR 2, sound", sound2(values, 3), _by(lz2.Unpacker20)))
-        for name, packed, unpack in methods:
+            methods.append(("RAR 3 to 4, text model", _text_of(content[: size // 4]), size // 4))
+        for name, packed, length in methods:
             speeds = []
             for _ in range(_RUNS):
                 begin = time.process_time()
-                given = sum(map(len, unpack(packed, _length(name, size))))
+                given = sum(map(len, Unpacker29().file(BytesSource(packed), length)))
                 speeds.append(given / 1e6 / (time.process_time() - begin))
             rows.append({
                 "method": name, "content": kind, "ratio": len(packed) / given, "MB/s": statistics.median(speeds),
@@ -119,10 +96,6 @@ def measured(scale: float) -> list[dict[str, object]]:
             })  # fmt: skip
             print(f"{name}, {kind}: {rows[-1]['MB/s']:.2f} MB/s", file=sys.stderr)
     return rows
-
-
-def _length(name: str, size: int) -> int:
-    return {"RAR 3, text model": size // 2, "RAR 2, sound": size // 4}.get(name, size)
 
 
 def words(rows: list[dict[str, object]]) -> str:

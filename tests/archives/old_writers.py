@@ -1,8 +1,12 @@
 """Writers of packings of long ago, whose readers are ours too."""
 
+import bz2
+import hashlib
 import lzma
 import struct
 import zlib
+from collections.abc import Callable
+from xml.sax.saxutils import escape
 
 
 def compressed(plain: bytes, widest: int = 16, *, forget_at: tuple[int, ...] = ()) -> bytes:
@@ -98,3 +102,43 @@ def rpm_of(content: bytes) -> bytes:
 
     first = b"\xed\xab\xee\xdb\3\0".ljust(96, b"\0") + section(3, 21)
     return first + bytes(-len(first) % 8) + section(5, 101) + content
+
+
+_STYLES: dict[str, Callable[[bytes], bytes]] = {
+    "octet-stream": bytes, "x-gzip": zlib.compress, "x-bzip2": bz2.compress, "x-xz": lzma.compress,
+    "x-lzma": lambda content: lzma.compress(content, lzma.FORMAT_ALONE),
+}  # fmt: skip
+
+
+def xar_of(files: dict[str, bytes], style: str = "x-gzip", more: str = "", *, digest: str = "sha1") -> bytes:
+    """A xar of these files, directories nested as their paths say; `more` is put into its table as it is."""
+    heap = b""
+
+    def element(name: str, content: bytes) -> str:
+        nonlocal heap
+        packed, sum_of = _STYLES[style](content), hashlib.new(digest, content).hexdigest()
+        begin, heap = len(heap), heap + packed
+        return (
+            f'<file id="{zlib.crc32(name.encode())}"><data><length>{len(packed)}</length>'
+            f'<encoding style="application/{style}"/><offset>{begin}</offset><size>{len(content)}</size>'
+            f'<extracted-checksum style="{digest}">{sum_of}</extracted-checksum></data>'
+            f"<mtime>2009-02-13T23:31:30Z</mtime><mode>0{0o755 if name == 'run' else 0o644:o}</mode><type>file</type>"
+            f"<name>{escape(name)}</name></file>"
+        )
+
+    def nested(files: dict[str, bytes]) -> str:
+        below: dict[str, dict[str, bytes]] = {}
+        out = ""
+        for path, content in files.items():
+            top, inside, rest = path.partition("/")
+            if inside:
+                below.setdefault(top, {})[rest] = content
+            else:
+                out += element(top, content)
+        for top, inner in below.items():
+            out += f'<file id="d{top}"><name>{top}</name><type>directory</type>{nested(inner)}</file>'
+        return out
+
+    table = f'<?xml version="1.0" encoding="UTF-8"?><xar><toc>{nested(files)}{more}</toc></xar>'.encode()
+    packed = zlib.compress(table)
+    return struct.pack(">4sHHQQL", b"xar!", 28, 1, len(packed), len(table), 0) + packed + heap

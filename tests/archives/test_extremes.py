@@ -13,9 +13,8 @@ from collections.abc import Callable, Iterator
 import py7zr
 
 from tests.archives.case import ArchiveCase, contents
-from tests.archives.dos_writers import Old, arc_of, arj_of, zoo_of
 from tests.archives.old_writers import cpio_of
-from tests.archives.rar_streams import Packed, archive4
+from tests.archives.rar4_writer import Packed, archive4
 from tests.archives.rar_writer import Member, RarWriter, vint
 from tests.fuzzing.bombs import filled, header, pax, seven_number, seven_of
 from usufruct.errors import ArchiveError
@@ -120,14 +119,10 @@ def with_times() -> Iterator[tuple[str, bytes]]:
         yield f"zip, {name}", _zip(dos)
         yield f"rar 4, {name}", _rar4(dos)
         yield f"rar 4, finer, {name}", _rar4(dos, b"\xff\xff" + b"\xff" * 15)
-        yield f"arj, {name}", arj_of([Old("a", CONTENT, fields={"time": dos})])
-        yield f"zoo, {name}", zoo_of([Old("a", CONTENT, fields={"date": dos >> 16, "clock": dos & 0xFFFF})])
-        yield f"arc, {name}", arc_of([Old("a", CONTENT, 2, fields={"date": dos >> 16, "clock": dos & 0xFFFF})])
     for name, unix in UNIX_TIMES.items():
         yield f"zip, unix, {name}", _zip(extra=struct.pack("<2HBL", 0x5455, 5, 1, unix))
         yield f"rar 5, unix, {name}", _rar5(vint(3) + struct.pack("<L", unix))
         yield f"rar 5, finer, {name}", _rar5(vint(0x13) + struct.pack("<2L", unix, 0xFFFF_FFFF))
-        yield f"arj, unix, {name}", arj_of([Old("a", CONTENT, fields={"system": 2, "time": unix})])
         yield f"cpio, {name}", _cpio(time=unix)
     for name, windows in WINDOWS_TIMES.items():
         yield f"zip, windows, {name}", _zip(extra=struct.pack("<2HL2H3Q", 10, 32, 0, 1, 24, windows, windows, windows))
@@ -159,9 +154,6 @@ def with_sizes() -> Iterator[tuple[str, bytes]]:
     for size in (0xFFFF_FFFF, 0x7FFF_FFFF):
         yield f"cpio, {size}", _cpio(size=size)
         yield f"cpio, name {size}", _cpio(name_size=size)
-        for write, method in ((arj_of, 0), (zoo_of, 0), (arc_of, 2)):
-            for field in ("size", "packed"):
-                yield f"{write.__name__}, {field} {size}", write([Old("a", CONTENT, method, fields={field: size})])
     for size in ("-5", "", "9" * 400, "1.5", "nan"):
         yield f"tar, pax {size[:9]}", _tar_pax(size=size)
 
@@ -235,7 +227,7 @@ class ExtremesTest(ArchiveCase):
 
     def test_the_table_has_every_format(self) -> None:
         kinds = {name.split(",")[0].split(" ")[0].removesuffix("_of") for name, _ in (*with_times(), *with_sizes())}
-        self.assertEqual(kinds, {"zip", "tar", "7z", "rar", "cpio", "arj", "zoo", "arc"})
+        self.assertEqual(kinds, {"zip", "tar", "7z", "rar", "cpio"})
 
 
 if __name__ == "__main__":

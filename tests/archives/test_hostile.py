@@ -194,10 +194,10 @@ class HostileTest(ArchiveCase):
             self.opened(plain[:1] + struct.pack("<L", 0xC0000000) + plain[5:], "x.lzma")
 
     def test_a_locked_header_of_a_7z_by_a_method_nobody_reads_is_named(self) -> None:
-        bzip2, cipher = b"\x03\x04\x02\x02", b"\x24\x06\xf1\x07\x01\x02\x01\x00"
-        folder = b"\x02" + bzip2 + cipher + b"\x00\x01"
+        unknown, cipher = b"\x03\x04\x02\x09", b"\x24\x06\xf1\x07\x01\x02\x01\x00"
+        folder = b"\x02" + unknown + cipher + b"\x00\x01"
         header = b"\x17\x06\x00\x01\x09\x20\x00\x07\x0b\x01\x00" + folder + b"\x0c\x10\x20\x00\x00"
-        with self.assertRaisesRegex(UnreadableArchive, "is packed with method 040202, which cannot be read"):
+        with self.assertRaisesRegex(UnreadableArchive, "is packed with method 040209, which cannot be read"):
             self.opened(seven_of(bytes(32), header), how=access("moth"))
 
     def test_a_link_of_a_7z_with_an_endless_target_is_damage(self) -> None:

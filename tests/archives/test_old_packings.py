@@ -1,17 +1,20 @@
-"""Packings of long ago and of other places: compress, lzip, cpio and rpm."""
+"""Packings of long ago and of other places: compress, lzip, cpio, rpm and xar."""
 
 import gzip
 import io
 import lzma
 import random
+import struct
 import unittest
+import zlib
+from typing import ClassVar
 
 from tests.archives.case import ArchiveCase, access, contents
-from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
+from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of, xar_of
 from tests.support import tar_bytes
 from usufruct.archives.allowance import Limits
+from usufruct.archives.archive_library import library_version
 from usufruct.archives.streams.lzw import unlzw
-from usufruct.archives.system_library import library_version
 from usufruct.errors import DamagedArchive, UnreadableArchive, UnsafeArchive
 
 FILES = {"a.txt": b"hello", "dir/b.bin": bytes(range(256)) * 5000, "dir/\u00fcber.txt": b"over"}
@@ -144,6 +147,49 @@ class OldPackingsTest(ArchiveCase):
         with self.assertRaises(UnreadableArchive):
             self.opened(rpm_of(b"packed otherwise"))
         self.assertEqual(self.opened(rpm).size, len(rpm))
+
+
+class XarTest(ArchiveCase):
+    FILES: ClassVar = {"run": b"#!", "Owls/rig & more.toml": b"joints = 3\n" * 90, "Owls/deep/b": b"", "a": bytes(5000)}
+
+    def test_files_in_directories_by_every_packing(self) -> None:
+        for style in ("octet-stream", "x-gzip", "x-bzip2", "x-xz", "x-lzma"):
+            archive = self.opened(xar_of(self.FILES, style, digest="sha256"))
+            with self.subTest(style):
+                self.assertEqual(contents(archive), self.FILES)
+                listing = archive.listing
+                self.assertEqual([listing.path(row) for row in listing.runnable], ["run"])
+                self.assertEqual(listing.modified(0), 1_234_567_890 * 10**9)
+
+    def test_links_and_what_is_none_of_our_business(self) -> None:
+        number = zlib.crc32(b"a")
+        more = (
+            f'<file id="8"><name>again</name><type link="{number}">hardlink</type></file>'
+            '<file id="9"><name>gone</name><type link="777">hardlink</type></file>'
+            '<file id="10"><name>to</name><type>symlink</type><link type="file">a</link></file>'
+            '<file id="11"><name>pipe</name><type>fifo</type></file><file id="12"><name>../up</name></file>'
+        )
+        archive = self.opened(xar_of({"a": b"moth"}, more=more))
+        self.assertEqual(contents(archive), {"a": b"moth", "again": b"moth"})
+        self.assertEqual(list(archive.listing.targets.values()), ["a"])
+        self.assertEqual([one.entry for one in archive.listing.refused], ["pipe", "../up", "gone"])
+
+    def test_what_is_damaged_or_made_to_do_harm_is_told(self) -> None:
+        whole = xar_of(self.FILES)
+        broken = bytearray(whole)
+        broken[-3] ^= 1
+        with self.assertRaisesRegex(DamagedArchive, "^Owls/deep/b in"):
+            contents(self.opened(bytes(broken)))
+        for table in (whole[:60], whole[:20], bytes(broken[:40]) + bytes(60) + bytes(broken[100:])):
+            with self.assertRaisesRegex(DamagedArchive, "table of contents is damaged"):
+                self.opened(table)
+        entities = b'<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><xar><toc>&a;</toc></xar>'
+        deep = b"<xar><toc>" + b'<file id="1"><name>d</name>' * 300
+        for plain, words in ((entities, "declares entities"), (deep, "more than 200 directories")):
+            packed = zlib.compress(plain)
+            head = struct.pack(">4sHHQQL", b"xar!", 28, 1, len(packed), len(plain), 0)
+            with self.assertRaisesRegex(DamagedArchive, words):
+                self.opened(head + packed)
 
 
 if __name__ == "__main__":

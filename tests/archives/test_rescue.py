@@ -12,12 +12,11 @@ from unittest import mock
 from msgspec.structs import replace
 
 from tests.archives.case import ArchiveCase, access, contents
-from tests.archives.dos_writers import Old, arc_of, arj_of, zoo_of
-from tests.archives.rar_streams import Packed, archive4, packed3, packed5
+from tests.archives.rar4_writer import Packed, archive4
+from tests.archives.rar_packer import packed3, packed5
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import tar_bytes, zip_bytes
-from usufruct.archives.rar import unpacking
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.rescue import directory_of
 from usufruct.archives.zip.reader import ZipArchive
@@ -131,31 +130,24 @@ class RescueTest(ArchiveCase):
         self.lost(packed[: packed.index(b"rigs/bat") + 600], 2)
 
     def test_a_solid_rar_that_breaks_off(self) -> None:
-        absent = mock.patch.object(unpacking, "library_version", lambda: None)
-        for by_library in (False, True):
-            if not by_library:
-                absent.start()
-                self.addCleanup(absent.stop)
-            five = [
-                Member(name, content, method=3, packed=packed5([list(content)]), is_solid=bool(number))
-                for number, (name, content) in enumerate(FILES.items())
-            ]
-            four = [
-                Packed(name, content, packed3([list(content)]), is_solid=bool(number))
-                for number, (name, content) in enumerate(FILES.items())
-            ]
-            for password in ("", "moth"):
-                words = (password,) if password else ()
-                whole = RarWriter(password, is_solid=True).volumes(five)[0]
-                self.lost(whole[: whole.index(b"rigs/bat") + 700], 2, passwords=words)
-                whole = archive4(four, is_solid=True, password=password)[0]
-                self.lost(whole[: whole.index(b"rigs/bat") + 700], 2, passwords=words)
-            if not by_library:
-                absent.stop()
+        five = [
+            Member(name, content, method=3, packed=packed5(content), is_solid=bool(number))
+            for number, (name, content) in enumerate(FILES.items())
+        ]
+        four = [
+            Packed(name, content, packed3([content]), is_solid=bool(number))
+            for number, (name, content) in enumerate(FILES.items())
+        ]
+        for password in ("", "moth"):
+            words = (password,) if password else ()
+            whole = RarWriter(password, is_solid=True).volumes(five)[0]
+            self.lost(whole[: whole.index(b"rigs/bat") + 700], 2, passwords=words)
+            whole = archive4(four, is_solid=True, password=password)[0]
+            self.lost(whole[: whole.index(b"rigs/bat") + 700], 2, passwords=words)
 
     def test_a_broken_member_of_a_solid_rar_takes_those_behind_it_with_it(self) -> None:
         four = [
-            Packed(name, content, packed3([list(content)]), is_solid=bool(number))
+            Packed(name, content, packed3([content]), is_solid=bool(number))
             for number, (name, content) in enumerate(FILES.items())
         ]
         whole = bytearray(archive4(four, is_solid=True)[0])
@@ -163,16 +155,6 @@ class RescueTest(ArchiveCase):
         archive = self.rescued(bytes(whole))
         self.assertEqual(list(contents(archive)), ["rigs/owl.rig"])
         self.assertEqual(archive.facts.lost, tuple(FILES)[1:])
-
-    def test_archives_of_dos_that_break_off(self) -> None:
-        for write, method in ((arj_of, 0), (zoo_of, 0), (arc_of, 2)):
-            files = {name.replace("rigs/", ""): content for name, content in FILES.items()}
-            whole = write([Old(name, content, method) for name, content in files.items()])
-            cut = whole[: whole.rindex(b"bat.rig") + 300]
-            with self.subTest(write.__name__):
-                with self.assertRaises(DamagedArchive):
-                    contents(self.opened(cut))
-                self.assertEqual(contents(self.rescued(cut)), dict(list(files.items())[:2]))
 
     def test_nothing_whole_is_said_and_a_sound_archive_loses_nothing(self) -> None:
         whole = zip_bytes(FILES)

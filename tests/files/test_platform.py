@@ -15,7 +15,8 @@ from msgspec.structs import replace
 from tests.planning.test_layouts import listing_of
 from tests.support import WorldTest, sample_application
 from usufruct.actions.demonstration import differences
-from usufruct.archives.system_library import library, library_version
+from usufruct.archives import archive_library
+from usufruct.archives.archive_library import library_version
 from usufruct.errors import DriveAway
 from usufruct.files import paths, platform, shells
 from usufruct.files.platform import Platform
@@ -194,21 +195,35 @@ class ShellsTest(unittest.TestCase):
 
 
 class ArchiveLibraryTest(unittest.TestCase):
-    def test_the_systems_own_is_asked_for_by_its_name_there(self) -> None:
-        """The binding looks for `archive`, and Windows calls it otherwise."""
-        if library_version() is None:
-            self.skipTest("there is none here")
-        for found, wanted in ((None, "archiveint.dll"), ("C:/tools/archive.dll", "C:/tools/archive.dll")):
-            with (
-                mock.patch.dict(os.environ),
-                mock.patch("usufruct.archives.system_library.find_library", lambda _, found=found: found),
-                mock.patch(
-                    "usufruct.archives.system_library.this_platform", lambda: Platform(archive_library="archiveint.dll")
-                ),
-            ):
-                os.environ.pop("LIBARCHIVE", None)
-                library()
-                self.assertEqual(os.environ["LIBARCHIVE"], wanted)
+    def best(self, own: str, versions: dict[str, int], carried: str | None) -> str | None:
+        with (
+            mock.patch.object(archive_library, "this_platform", lambda: Platform(archive_library=own)),
+            mock.patch.object(archive_library, "_version_at", lambda path: versions.get(path, 0)),
+            mock.patch.object(archive_library, "_carried_library", lambda: carried),
+        ):
+            return archive_library._best_library()
+
+    def test_the_systems_own_is_taken_where_it_is_recent_and_else_the_one_that_came_along(self) -> None:
+        for version, carried, wanted in (
+            (3_008_010, "wheel", "own"), (3_008_009, "wheel", "wheel"), (3_006_002, None, "own"), (0, "wheel", "wheel"),
+            (0, None, None),
+        ):  # fmt: skip
+            with self.subTest(version=version, carried=carried):
+                self.assertEqual(self.best("own", {"own": version}, carried), wanted)
+
+    def test_the_one_that_came_along_lies_where_each_systems_wheel_has_it(self) -> None:
+        for place in ("archi.libs/libarchive-e4.so.13.8", "archi.dylibs/libarchive.13.dylib", "archive-a7.dll"):
+            with self.subTest(place), tempfile.TemporaryDirectory() as passing:
+                path = Path(passing, place)
+                path.parent.mkdir(exist_ok=True)
+                path.touch()
+                spec = mock.Mock(origin=str(Path(passing, "archi.abi3.so")))
+                with mock.patch.object(archive_library, "find_spec", lambda _, spec=spec: spec):
+                    self.assertEqual(archive_library._carried_library(), str(path))
+
+    def test_this_installation_has_one_that_is_recent(self) -> None:
+        self.assertGreaterEqual(library_version() or (0,), (3, 8, 10))
+        self.assertNotIn("LIBARCHIVE", os.environ)
 
 
 if __name__ == "__main__":

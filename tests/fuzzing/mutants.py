@@ -12,15 +12,15 @@ from collections.abc import Callable, Iterator
 
 import py7zr
 
-from tests.archives.dos_writers import Old, arc_of, arj_of, lzh, lzw_hashed, lzw_zoo, runs, squeezed, zoo_of
-from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of
-from tests.archives.rar_streams import Packed, archive4, packed2, packed3, tokens_of
+from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of, xar_of
+from tests.archives.rar4_writer import Packed, archive4
+from tests.archives.rar_packer import packed3, tokens_of
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
 from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.archive_library import library_version
 from usufruct.archives.streams.zstd import zstd
-from usufruct.archives.system_library import library_version
 
 PASSWORD = "moth"
 FILES = {
@@ -68,11 +68,6 @@ _OLD_TEXT = b"the moth at the lantern " * 20 + bytes(range(200))
 OLD = (_OLD_TEXT, b"owl" * 9, b"stored")
 """What the archives of older packers hold."""
 
-
-def _old(method: int, packed: bytes, stored: int = 0) -> list[Old]:
-    return [Old("a", b"stored", stored), Old("b", _OLD_TEXT, method, packed)]
-
-
 _FOR_CPIO = [(name, content, 0o100644, at % 2 + 1) for at, (name, content) in enumerate(PLAIN.items())]
 
 SEEDS: dict[str, Callable[[], bytes]] = {
@@ -95,10 +90,6 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "cpio": lambda: cpio_of(_FOR_CPIO, "summed"),
     "cpio, little": lambda: cpio_of(_FOR_CPIO, "little"),
     "rpm": lambda: rpm_of(gzip.compress(cpio_of(_FOR_CPIO, "octal"), mtime=0)),
-    "arj": lambda: arj_of(_old(1, lzh([tokens_of(_OLD_TEXT, longest=200)], 15))),
-    "zoo": lambda: zoo_of(_old(1, lzw_zoo(_OLD_TEXT))),
-    "arc": lambda: arc_of(_old(6, lzw_hashed(runs(_OLD_TEXT), is_fast=False), 2)),
-    "arc, squeezed": lambda: arc_of(_old(4, squeezed(runs(_OLD_TEXT)), 2)),
     "rar 4, solid": lambda: archive4(
         [
             Packed("a", _OLD_TEXT, packed3([tokens_of(_OLD_TEXT)])),
@@ -106,16 +97,17 @@ SEEDS: dict[str, Callable[[], bytes]] = {
         ],
         is_solid=True,
     )[0],
-    "rar 2, locked": lambda: archive4([Packed("a", _OLD_TEXT, packed2([tokens_of(_OLD_TEXT)]), 20)], password=PASSWORD)[
-        0
-    ],
+    "rar 4, hidden": lambda: archive4(
+        [Packed("a", _OLD_TEXT, packed3([tokens_of(_OLD_TEXT)]))], password=PASSWORD, hides_names=True
+    )[0],
+    "xar": lambda: xar_of(PLAIN),
     "tar.lz": lambda: lzipped(_tar()),
     "tar.Z": lambda: compressed(_tar()),
     "gz": lambda: gzip.compress(PLAIN["a.txt"], mtime=0),
     "lzma": lambda: lzma.compress(PLAIN["a.txt"], lzma.FORMAT_ALONE),
 }
 if library_version():
-    SEEDS |= {kind: lambda kind=kind: _by_library(kind) for kind in ("xar", "iso9660", "ar_bsd")}  # type: ignore[misc]
+    SEEDS |= {kind: lambda kind=kind: _by_library(kind) for kind in ("iso9660", "ar_bsd")}  # type: ignore[misc]
 
 
 @functools.cache

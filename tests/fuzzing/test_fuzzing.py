@@ -22,7 +22,7 @@ class FuzzingTest(unittest.TestCase):
         found = mutants(SEED, 30 * len(SEEDS))
         self.assertEqual([(name, fault) for name, _, fault in found], [])
 
-    def test_damaged_members_of_every_method_of_rar_end_in_a_fault_of_theirs(self) -> None:
+    def test_damaged_members_of_rar_3_end_in_a_fault_of_theirs(self) -> None:
         self.assertEqual([(name, fault) for name, _, fault in damaged(SEED, 300)], [])
 
     def test_bombs_take_neither_the_memory_nor_the_day(self) -> None:

@@ -15,7 +15,8 @@ from unittest import mock
 from blake3 import blake3
 
 from tests.archives.case import ArchiveCase
-from tests.archives.rar_streams import Packed, archive4, packed3
+from tests.archives.rar4_writer import Packed, archive4
+from tests.archives.rar_packer import packed3
 from tests.support import tar_bytes, zip_bytes
 from tests.systems import is_windows
 from usufruct.archives.rar import unpacking

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio.headers import begins_cpio
-from usufruct.archives.dos import arc, arj, zoo
+from usufruct.archives.foreign import foreign_kind
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
 from usufruct.archives.split_sets import SplitSet, split_set_of
@@ -37,6 +37,7 @@ _RECENT, _MOMENT = 10.0, 0.3
 _ARRIVING = (".crdownload", ".part", ".partial", ".download", ".opdownload")
 """Suffixes that browsers give to what they are still downloading."""
 
+XAR_MARK = b"xar!"
 RPM_MARK = b"\xed\xab\xee\xdb"
 SEVEN_MARK = b"7z\xbc\xaf\x27\x1c"
 RAR5_MARK, RAR4_MARK = b"Rar!\x1a\x07\x01\x00", b"Rar!\x1a\x07\x00"
@@ -52,16 +53,9 @@ _COMPRESSIONS = {
     # Two bytes alone would say it of too many files: with the widths of codes that there are.
     **{bytes((0x1F, 0x9D, flag | width)): "Z" for flag in (0x80, 0) for width in range(9, 17)},
 }
-_UNREADABLE = {
-    b"\x89LZO\0": "a file packed with lzop",
-    b"RE~^": "an archive of the very first RAR, 1.4 or older",
-    b"SIT!": "an archive of an old Macintosh packer",
-}
-"""Formats that are known by name only."""
 _LIBRARY_MARKS = {
     b"MSCF\0\0\0\0": "cab",
     b"!<arch>\n": "ar",
-    b"xar!": "xar",
 }
 _SAID = {
     "zip": "zip", "7z": "7z", "rar": "rar", "tar": "tar", "tgz": "tar.gz", "tbz": "tar.bz2", "tbz2": "tar.bz2",
@@ -74,9 +68,9 @@ _SAID = {
 
 FORMATS = (
     "zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.lz", "tar.Z",
-    "cpio", "rpm", "arj", "zoo", "arc", "gz", "bz2", "xz", "zst", "lz", "Z",
+    "cpio", "rpm", "xar", "gz", "bz2", "xz", "zst", "lz", "Z",
 )  # fmt: skip
-LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb", "xar")
+LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb")
 """What can be read, in the words for people: by itself, and through libarchive."""
 
 
@@ -120,12 +114,22 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
 
 def _may_rescue(head: bytes) -> bool:
     """Whether what a damaged file begins with is of a format that says before each entry what it is."""
-    return begins_archive(head) and not head.startswith((SEVEN_MARK, *_LIBRARY_MARKS))
+    return begins_archive(head) and not head.startswith((SEVEN_MARK, XAR_MARK, *_LIBRARY_MARKS))
 
 
 def begins_archive(head: bytes) -> bool:
     """Whether a file's first 512 bytes are those of an archive; a single compressed file counts as one."""
-    marks = (RAR5_MARK, RAR4_MARK, SEVEN_MARK, RPM_MARK, b"PK\x03\x04", b"PK\x05\x06", *_COMPRESSIONS, *_LIBRARY_MARKS)
+    marks = (
+        RAR5_MARK,
+        RAR4_MARK,
+        SEVEN_MARK,
+        RPM_MARK,
+        XAR_MARK,
+        b"PK\x03\x04",
+        b"PK\x05\x06",
+        *_COMPRESSIONS,
+        *_LIBRARY_MARKS,
+    )
     return head.startswith(marks) or begins_cpio(head) or (any(head) and is_tar_block(head, ""))
 
 
@@ -193,10 +197,10 @@ def _open_by_content(
         from usufruct.archives.cpio.reader import CpioArchive
 
         return CpioArchive(path, name, whole, "", access, allowance)
-    if kind := _dos_kind(head, whole):
-        from usufruct.archives.dos.reader import DosArchive
+    if head.startswith(XAR_MARK):
+        from usufruct.archives.xar.reader import XarArchive
 
-        return DosArchive(path, name, whole, kind, access, allowance)
+        return XarArchive(path, name, whole, access, allowance)
     if head.startswith(RPM_MARK):
         return _open_rpm(path, name, whole, access, allowance)
     is_zip = head.startswith((b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08"))
@@ -217,13 +221,12 @@ def _open_by_content(
 
 def _fault_of(name: str, path: str, head: bytes, whole: Source) -> ArchiveError:
     """Why a file that is no archive of a format that is read here cannot be opened."""
-    for mark, what in {**_UNREADABLE, head[:7] + b"**ACE**": "an ace archive"}.items():
-        if head.startswith(mark):
-            return UnreadableArchive(
-                f"{name} is {what}, which cannot be read.",
-                remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
-                path=path,
-            )
+    if what := foreign_kind(head):
+        return UnreadableArchive(
+            f"{name} is {what}, which cannot be read.",
+            remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
+            path=path,
+        )
     if found := recognised(whole, expects_archive=bool(_said_format(name))):
         return _no_archive(name, path, found)
     if _said_format(name):
@@ -247,14 +250,6 @@ def _no_archive(name: str, path: str, found: Recognised) -> ArchiveError:
     error = NotAnArchive(f"{name} is {found.what}, not an archive.", remedy=found.remedy, path=path)
     error.what = found.what
     return error
-
-
-def _dos_kind(head: bytes, source: Source) -> str | None:
-    if head.startswith(arj.MARK) and arj.begins_arj(source):
-        return "arj"
-    if head[zoo.MARK_AT : zoo.MARK_AT + 4] == zoo.MARK:
-        return "zoo"
-    return "arc" if head[:1] == arc.MARK and arc.begins_arc(source) else None
 
 
 def _library_kind(head: bytes, source: Source) -> str | None:

@@ -109,8 +109,8 @@ def _tell_version(click_context: click.Context, _: click.Parameter, is_wanted: b
         return
     import platform
 
+    from usufruct.archives.archive_library import library_version
     from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
-    from usufruct.archives.system_library import library_version
     from usufruct.archives.writing import FORMATS as WRITTEN
     from usufruct.cli.screen import wrapped
 
@@ -118,9 +118,9 @@ def _tell_version(click_context: click.Context, _: click.Parameter, is_wanted: b
     echo(f"usufruct {__version__}")
     echo(f"reads {', '.join(FORMATS)}")
     if library:
-        echo(f"and, with libarchive {library}, {', '.join(LIBRARY_FORMATS)}")
+        echo(f"and, with libarchive {'.'.join(map(str, library))}, {', '.join(LIBRARY_FORMATS)}")
     else:
-        echo(f"not {', '.join(LIBRARY_FORMATS)}, for libarchive is not installed; rar takes longer without it")
+        echo(f"but not {', '.join(LIBRARY_FORMATS)} and packed RAR 5: libarchive is not installed")
     echo(f"writes {', '.join(WRITTEN)}")
     for line in wrapped(f"with Python {platform.python_version()}, {', '.join(_libraries())}", "  "):
         echo(line)
@@ -132,7 +132,7 @@ def _libraries() -> list[str]:
     import re
     from importlib import metadata
 
-    names = [re.split(r"[^\w.-]", words)[0] for words in metadata.requires("usufruct") or () if "extra ==" not in words]
+    names = {re.split(r"[^\w.-]", words)[0] for words in metadata.requires("usufruct") or () if "extra ==" not in words}
     found = []
     for name in sorted(names):
         try:

@@ -46,7 +46,7 @@ class Platform(Struct, frozen=True, kw_only=True):
     has_posix_shells: bool = True
     """The user's shells quote and expand as POSIX says."""
     archive_library: str = ""
-    """The name of the system's archive library, where it is another than everybody's."""
+    """The name by which the system's archive library can be loaded; empty where it must be searched for."""
     can_fork: bool = False
     """Whether a process may fork without harm."""
     has_directory_descriptors: bool = False
@@ -334,6 +334,7 @@ def this_platform() -> Platform:
         )
     if sys.platform.startswith("linux"):
         return Platform(
+            archive_library="libarchive.so.13",
             can_fork=True,
             has_directory_descriptors=True,
             sync_file_system=_linux_sync_file_system,
@@ -343,6 +344,7 @@ def this_platform() -> Platform:
     if sys.platform == "darwin":
         return Platform(
             has_open_desktop=False,
+            archive_library="/usr/lib/libarchive.2.dylib",
             has_directory_descriptors=True,
             sync_descriptor=_mac_sync_descriptor,
             flushes_by_itself=False,

@@ -1,27 +1,24 @@
-"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar, xar."""
+"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar."""
 
 import stat
-import zlib
 from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.archive_library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.system_library import LibraryEntry, LibraryFault, LibraryReader
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
-FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar", "xar": "xar"}
+FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar"}
 """Format → the library's name of it."""
 
 
-_CHECKED = ("cab", "lha", "xar")
+_CHECKED = ("cab", "lha")
 """Kinds that state checksums of their content."""
-_XAR_SHARE = 2
-"""Bytes that the library takes for each of a xar's table of contents."""
 _WAITING = 300
 """Bytes that an entry takes until all are known."""
 
@@ -89,25 +86,6 @@ class LibraryArchive(OpenedFile):
                 path=self.path,
             )
 
-    def _count_contents(self) -> None:
-        """Unpack a xar's table of contents once, and keep nothing: the library keeps all of it in memory."""
-        head = self._source.read_at(0, 24)
-        at, left = int.from_bytes(head[4:6], "big"), int.from_bytes(head[8:16], "big")
-        engine, size, entries, rest = zlib.decompressobj(), 0, 0, b""
-        while left > 0 and (packed := self._source.read_at(at, min(BLOCK, left))):
-            at, left = at + len(packed), left - len(packed)
-            while packed and not engine.eof:
-                try:
-                    plain = engine.decompress(packed, BLOCK)
-                except zlib.error:
-                    return  # the library will say so
-                packed = engine.unconsumed_tail
-                size += len(plain)
-                self.allowance.may_keep(_XAR_SHARE * size)
-                entries += (rest + plain).count(b"<file") - rest.count(b"<file")
-                self.allowance.may_enter(entries)
-                rest = plain[-4:]
-
     def _counted(self, block: bytes) -> int:
         self.allowance.read(len(block))
         return len(block)
@@ -123,8 +101,6 @@ class LibraryArchive(OpenedFile):
             ) from error
 
     def _read_listing(self) -> None:
-        if self.format == "xar":
-            self._count_contents()
         entries: list[LibraryEntry] = []
         try:
             with self._opened() as reader:

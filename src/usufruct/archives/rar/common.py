@@ -12,7 +12,7 @@ from typing import Protocol
 
 from msgspec import Struct, field
 
-from usufruct.archives.rar.ciphers import SecondCipher, first_deciphered, third_key
+from usufruct.archives.rar.ciphers import LONGEST_PASSWORD, third_key
 from usufruct.files.sources import JoinedSource, SliceSource, Source
 from usufruct.model.entries import EntryKind
 
@@ -20,8 +20,6 @@ BLOCK = 1 << 20
 """Bytes that are read at once."""
 AES_BLOCK = 16
 """Bytes of a block of AES, FIPS 197."""
-_SECOND = 20
-"""Version from which on a member is of the second generation."""
 
 
 class RarFault(Exception):
@@ -93,8 +91,6 @@ class RarMember(Struct):
     """Needs the members before it to be unpacked."""
     dictionary: int = 0
     """Bytes, where the archive says it."""
-    has_far_codes: bool = False
-    """Packed by the codes of the seventh generation."""
     method: int = 0
     version: int = 0
     checksum: int | None = None
@@ -242,8 +238,8 @@ def _fifth_key(password: str, salt: bytes, rounds: int) -> bytes:
 
 
 @lru_cache(maxsize=32)
-def _third_key(password: str, salt: bytes, harms_long: bool) -> tuple[bytes, bytes]:
-    return third_key(password, salt, harms_long=harms_long)
+def _third_key(password: str, salt: bytes) -> tuple[bytes, bytes]:
+    return third_key(password, salt)
 
 
 def forget_keys() -> None:
@@ -252,14 +248,14 @@ def forget_keys() -> None:
     _third_key.cache_clear()
 
 
-class _Untold:
-    """Of a lock without a check value: a wrong password shows as a wrong checksum."""
+class Rar4Cipher(Struct, frozen=True):
+    """The lock of a RAR 3 or 4 member or header: without a check value, so a wrong password shows by the checksum."""
 
-    __slots__ = ()
+    salt: bytes
 
     def fits(self, password: str) -> bool | None:
         """See `Cipher`."""
-        return None
+        return False if len(password) > LONGEST_PASSWORD else None
 
     def tweaked_checksum(self, password: str, checksum: int) -> int:
         """See `Cipher`."""
@@ -269,43 +265,13 @@ class _Untold:
         """See `Cipher`."""
         return digest
 
-
-class Rar4Cipher(_Untold, Struct, frozen=True):
-    """The lock of a RAR 4 member or header."""
-
-    salt: bytes
-    harms_long: bool = True
-    """Made by a packer whose hash changes passwords that are long."""
-
     def cipher(self, password: str) -> tuple[bytes, bytes]:
         """The AES-128 key, and the block before the first."""
-        return _third_key(password, self.salt, self.harms_long)
+        return _third_key(password, self.salt)
 
     def deciphered(self, source: Source, password: str) -> Source:
         """See `Cipher`."""
         return Deciphered(source, *self.cipher(password))
-
-
-class OldCipher(_Untold, Struct, frozen=True):
-    """The lock of a member of the generations before."""
-
-    version: int
-
-    def deciphered(self, source: Source, password: str) -> Source:
-        """See `Cipher`."""
-        # Passwords were typed at a DOS prompt.
-        word = _typed(password)
-        blocks = blocks_of(source, source.size)
-        if self.version < _SECOND:
-            return Onward(first_deciphered(blocks, word), source.size)
-        return Onward(SecondCipher(word).deciphered(blocks), source.size // AES_BLOCK * AES_BLOCK)
-
-
-def _typed(password: str) -> bytes:
-    try:
-        return password.encode("cp437")
-    except UnicodeEncodeError:
-        return password.encode("utf-8")
 
 
 class Onward:

@@ -1,158 +1,236 @@
-"""What packers do to content so that it packs better, and how it is undone.
+"""The filters of RAR 3: programs that a packer writes into the archive, and that are known by length and checksum.
 
-Sources: libarchive (archive_read_support_format_rar.c and _rar5.c, BSD licence) and XADMaster (XADRARFilters.m, LGPL);
-for Itanium's code, the branch filter of the public domain LZMA SDK, whose fields are the same.
-
-Each takes the bytes and their offset in their file, and gives as many.
+Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/). No program is run: each has its
+equal here, and another is refused.
 """
 
-import re
-import sys
-from array import array
-from itertools import accumulate
+import struct
+import zlib
+from collections.abc import Callable
 
-_CALLS = re.compile(rb"\xe8")
-"""E8: a call of x86 with a relative address."""
-_CALLS_AND_JUMPS = re.compile(rb"[\xe8\xe9]")
-"""The same, and E9, a jump."""
-_SPAN = 1 << 24
-"""Bytes that code is taken to reach over: addresses beyond are no addresses."""
-_NEGATED = bytes(-value & 0xFF for value in range(256))
-"""Byte → what is to be added instead of subtracting it."""
+from msgspec import Struct
 
+from usufruct.archives.bits import Bits, PackedFault
+from usufruct.archives.rar.common import RarRefusal
 
-def x86(data: bytes, offset: int, *, has_jumps: bool = False, wraps: bool = False) -> bytes:
-    """Absolute targets of calls (and jumps) made relative again. With `wraps` places count modulo 16 MB."""
-    out = bytearray(data)
-    find = (_CALLS_AND_JUMPS if has_jumps else _CALLS).search
-    at, last = 0, len(out) - 5
-    while found := find(out, at):
-        at = found.start() + 1
-        if at > last + 1:
-            break
-        place = offset + at
-        place = place % _SPAN if wraps else place & 0xFFFFFFFF
-        target = int.from_bytes(out[at : at + 4], "little", signed=True)
-        if target < 0:
-            if target + place >= 0:
-                out[at : at + 4] = (target + _SPAN & 0xFFFFFFFF).to_bytes(4, "little")
-        elif target < _SPAN:
-            out[at : at + 4] = (target - place & 0xFFFFFFFF).to_bytes(4, "little")
-        at += 4
-    return bytes(out)
+_MEMORY = 0x40000
+"""Bytes of the memory that the programs had: what a register begins with."""
+_LONGEST = 0x3C000
+"""Bytes that a filter may change; half of them where its output lies beside its input."""
+_LONGEST_PROGRAM = 0x10000
+_MOST_PROGRAMS, _MOST_WAITING = 1024, 8192
+"""Programs of one stream, and filters that were told and wait for their bytes."""
+_SIZE_OF_ADDRESSES = 1 << 24
 
 
-def arm(data: bytes, offset: int) -> bytes:
-    """The same for the branches of 32-bit ARM code."""
-    out = bytearray(data)
-    kinds = data[3::4]
-    at = kinds.find(0xEB)
-    while at >= 0:
-        target = int.from_bytes(out[4 * at : 4 * at + 3], "little") - (offset // 4 + at)
-        out[4 * at : 4 * at + 3] = (target & 0xFFFFFF).to_bytes(3, "little")
-        at = kinds.find(0xEB, at + 1)
-    return bytes(out)
+class Filter(Struct):
+    """A stretch of the output that is changed once it is there."""
+
+    start: int
+    """Place in the member."""
+    size: int
+    program: Callable[[bytes, tuple[int, ...], int], bytes]
+    registers: tuple[int, ...]
+
+    def changed(self, content: bytes) -> bytes:
+        """The stretch as it goes out."""
+        return self.program(content, self.registers, self.start)
 
 
-_SLOTS = (4, 4, 6, 6, 0, 0, 7, 7, 4, 4, 0, 0, 4, 4, 0, 0)
-"""Which of a bundle's three instructions may be a branch, by the bundle's template from 16 on."""
+class _Program(Struct):
+    apply: Callable[[bytes, tuple[int, ...], int], bytes]
+    used: int = 0
+    size: int = 0
+    """Of the stretch that it changed last."""
 
 
-def itanium(data: bytes, offset: int) -> bytes:
-    """The same for Itanium: bundles of 16 bytes with three instructions of 41 bits behind a template of 5."""
-    out = bytearray(data)
-    number = offset >> 4
-    for at in range(0, len(out) - 21, 16):
-        template = (out[at] & 0x1F) - 0x10
-        slots = _SLOTS[template] if template >= 0 else 0
-        if slots:
-            bundle = int.from_bytes(out[at : at + 16], "little")
-            for slot in range(3):
-                begin = slot * 41 + 5
-                if slots >> slot & 1 and bundle >> begin + 37 & 15 == 5:
-                    place = begin + 13
-                    target = (bundle >> place) - (number + at // 16) & 0xFFFFF
-                    bundle = bundle & ~(0xFFFFF << place) | target << place
-            out[at : at + 16] = bundle.to_bytes(16, "little")
-    return bytes(out)
+class FilterReader:
+    """Reads the filters of a stream, which may name programs that came with earlier ones."""
+
+    def __init__(self) -> None:
+        self.waiting: list[Filter] = []
+        """Those that were told and wait for their bytes, in the order they are applied in."""
+        self._programs: list[_Program] = []
+        self._last = 0
+
+    def read(self, flags: int, code: bytes, at: int) -> None:
+        """Take the filter that `flags` and `code` tell at this place of the member.
+
+        Raises PackedFault for one that cannot be, RarRefusal for a program that is not known.
+        """
+        bits = Bits([code])
+        number = self._last
+        if flags & 0x80:
+            number = _number(bits)
+            if number:
+                number -= 1
+            else:
+                self._programs.clear()
+                self.waiting.clear()
+            if number > len(self._programs):
+                raise PackedFault("a filter names a program that did not come")
+            self._last = number
+        program = self._programs[number] if number < len(self._programs) else None
+        if program:
+            program.used += 1
+        start = at + _number(bits) + (258 if flags & 0x40 else 0)
+        size = _number(bits) if flags & 0x20 else program.size if program else 0
+        registers = [0, 0, 0, _LONGEST, size, program.used if program else 0, 0, _MEMORY]
+        if flags & 0x10:
+            given = bits.take(7)
+            for register in range(7):
+                if given >> register & 1:
+                    registers[register] = _number(bits)
+        if not program:
+            program = self._new(bits)
+        program.size = size
+        if size > _LONGEST or registers[4] != size:
+            raise PackedFault("a filter is longer than any may be")
+        if len(self.waiting) >= _MOST_WAITING:
+            raise PackedFault("too many filters wait for their bytes")
+        self.waiting.append(Filter(start, size, program.apply, tuple(registers)))
+
+    def _new(self, bits: Bits) -> _Program:
+        size = _number(bits)
+        if not 0 < size <= _LONGEST_PROGRAM or len(self._programs) >= _MOST_PROGRAMS:
+            raise PackedFault("a filter has no program, or there are too many")
+        code = bytes(bits.take(8) for _ in range(size))
+        apply = _KNOWN.get((size, zlib.crc32(code)))
+        if not apply:
+            raise RarRefusal(f"it is packed with a filter program that is not known (of {size} bytes)")
+        program = _Program(apply)
+        self._programs.append(program)
+        return program
 
 
-def delta(data: bytes, _offset: int = 0, *, channels: int) -> bytes:
-    """Channels that lay one after the other, each byte as the difference to the one before it, woven together."""
-    out = bytearray(len(data))
+def _number(bits: Bits) -> int:
+    kind = bits.take(2)
+    if kind == 0:
+        return bits.take(4)
+    if kind == 1:
+        value = bits.take(8)
+        return value if value >= 16 else 0xFFFF_FF00 | value << 4 | bits.take(4)
+    return bits.take(16 if kind == 2 else 32)
+
+
+def _channels(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
+    """Differences of each of several channels, one channel behind the other."""
+    count = registers[0]
+    if not 0 < count <= len(content) or len(content) > _LONGEST // 2:
+        return _unchanged(content)
+    out = bytearray(len(content))
     at = 0
-    for channel in range(min(channels, len(data))):
-        size = len(range(channel, len(data), channels))
-        # Sums by the processor's own loop: the lowest byte of each, and its sign, are all that matters.
-        sums = array("Q", accumulate(data[at : at + size])).tobytes()
-        out[channel::channels] = sums[0 if sys.byteorder == "little" else 7 :: 8].translate(_NEGATED)
-        at += size
+    for channel in range(count):
+        last = 0
+        for place in range(channel, len(content), count):
+            last = last - content[at] & 0xFF
+            out[place] = last
+            at += 1
     return bytes(out)
 
 
-def picture(data: bytes, _offset: int = 0, *, stride: int, first_blue: int) -> bytes:
-    """Three colours that lay one after the other, each predicted from the pixels to the left and above, woven together.
+def _calls(content: bytes, _: tuple[int, ...], start: int, marks: bytes = b"\xe8") -> bytes:
+    """Where calls of x86 code lead: absolute for the packer, relative in the program."""
+    out = bytearray(content)
+    at = 0
+    while at <= len(content) - 5:
+        if out[at] not in marks:
+            at += 1
+            continue
+        here = start + at + 1 & 0xFFFF_FFFF
+        (address,) = struct.unpack_from("<l", out, at + 1)
+        if address < 0 and here >= -address:
+            address += _SIZE_OF_ADDRESSES
+        elif 0 <= address < _SIZE_OF_ADDRESSES:
+            address -= here
+        struct.pack_into("<L", out, at + 1, address & 0xFFFF_FFFF)
+        at += 5
+    return bytes(out)
 
-    `stride` is a line's bytes; from `first_blue` on, the outer colours of each pixel are differences to the middle one.
-    """
-    size = len(data)
+
+def _calls_and_jumps(content: bytes, registers: tuple[int, ...], start: int) -> bytes:
+    return _calls(content, registers, start, b"\xe8\xe9")
+
+
+def _picture(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
+    """Pixels of three bytes, told by their neighbours; each colour behind the other."""
+    stride, first = registers[0], registers[1]
+    size = len(content)
+    if size > _LONGEST // 2 or stride > size:
+        return _unchanged(content)
     out = bytearray(size)
-    source = iter(data)
+    at = 0
     for colour in range(3):
-        left = 0
-        above = colour - stride
-        for at in range(colour, size, 3):
+        byte = 0
+        for place in range(colour, size, 3):
+            above = place - stride
             if above >= 0:
-                corner, up = out[above], out[above + 3]
-                by_left, by_up = abs(up - corner), abs(left - corner)
-                by_corner = abs(up + left - 2 * corner)
-                if by_left > by_up or by_left > by_corner:
-                    left = up if by_up <= by_corner else corner
-            left = left - next(source) & 0xFF
-            out[at] = left
-            above += 3
-    for at in range(first_blue, size - 2, 3):
-        middle = out[at + 1]
-        out[at] = out[at] + middle & 0xFF
-        out[at + 2] = out[at + 2] + middle & 0xFF
+                upper, corner = out[above + 3] if above + 3 < size else 0, out[above]
+                to_left, to_upper = abs(upper - corner), abs(byte - corner)
+                to_corner = abs(upper - corner + byte - corner)
+                if to_left > to_upper or to_left > to_corner:
+                    byte = upper if to_upper <= to_corner else corner
+            byte = byte - content[at] & 0xFF
+            at += 1
+            out[place] = byte
+    for place in range(first, size - 2, 3):
+        green = out[place + 1]
+        out[place] = out[place] + green & 0xFF
+        out[place + 2] = out[place + 2] + green & 0xFF
     return bytes(out)
 
 
-def sound(data: bytes, _offset: int = 0, *, channels: int) -> bytes:
-    """Channels of samples that lay one after the other, each predicted from the samples before it, woven together."""
-    out = bytearray(len(data))
-    source = iter(data)
-    for channel in range(min(channels, len(data))):
+def _sound(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
+    """Samples of each of several channels, told by a guess from those before that learns from its faults."""
+    count = registers[0]
+    if not 0 < count <= len(content) or len(content) > _LONGEST // 2:
+        return _unchanged(content)
+    out = bytearray(len(content))
+    at = 0
+    for channel in range(count):
         weights = [0, 0, 0]
-        errors = [0] * 7
-        last = last_change = first = second = third = 0
-        for count, at in enumerate(range(channel, len(data), channels)):
-            third, second, first = second, last_change - first, last_change
-            guess = 8 * last + weights[0] * first + weights[1] * second + weights[2] * third >> 3
-            value = next(source)
-            sample = guess - value & 0xFF
-            wrong = (value - 256 if value > 127 else value) << 3
-            errors[0] += abs(wrong)
-            errors[1] += abs(wrong - first)
-            errors[2] += abs(wrong + first)
-            errors[3] += abs(wrong - second)
-            errors[4] += abs(wrong + second)
-            errors[5] += abs(wrong - third)
-            errors[6] += abs(wrong + third)
-            change = sample - last & 0xFF
-            last_change = change - 256 if change > 127 else change
-            last = out[at] = sample
-            if not count & 31:
-                best = errors.index(min(errors))
-                errors = [0] * 7
-                adjust(weights, best)
+        deltas = [0, 0, 0]
+        faults = [0] * 7
+        last = change = 0
+        for number, place in enumerate(range(channel, len(content), count)):
+            told = _signed(content[at])
+            at += 1
+            deltas = [change, change - deltas[0], deltas[1]]
+            guess = 8 * last + sum(weight * delta for weight, delta in zip(weights, deltas, strict=True)) >> 3
+            byte = guess - told & 0xFF
+            fault = told << 3
+            faults[0] += abs(fault)
+            for kind, delta in enumerate(deltas):
+                faults[2 * kind + 1] += abs(fault - delta)
+                faults[2 * kind + 2] += abs(fault + delta)
+            change = _signed(byte - last & 0xFF)
+            out[place] = last = byte
+            if not number & 0x1F:
+                best = faults.index(min(faults))
+                faults = [0] * 7
+                if best:
+                    kind = best - 1 >> 1
+                    if best & 1 and weights[kind] >= -16:
+                        weights[kind] -= 1
+                    elif not best & 1 and weights[kind] < 16:
+                        weights[kind] += 1
     return bytes(out)
 
 
-def adjust(weights: list[int], best: int) -> None:
-    """Move the weight that would have been nearer: error 1 and 2 are the first weight's, down and up, and so on."""
-    which, is_up = divmod(best - 1, 2)
-    if best and is_up and weights[which] < 16:
-        weights[which] += 1
-    elif best and not is_up and weights[which] >= -16:
-        weights[which] -= 1
+def _signed(byte: int) -> int:
+    return byte - 256 if byte & 0x80 else byte
+
+
+def _unchanged(content: bytes) -> bytes:
+    """What a program does whose registers make no sense is not known; the checksum will tell."""
+    return content
+
+
+_KNOWN: dict[tuple[int, int], Callable[[bytes, tuple[int, ...], int], bytes]] = {
+    (0x1D, 0x0E06077D): _channels,
+    (0x35, 0xAD576887): _calls,
+    (0x39, 0x3CD7E57E): _calls_and_jumps,
+    (0x95, 0x1C2C5DC8): _picture,
+    (0xD8, 0xBC85E701): _sound,
+}
+"""Bytes of a program and their CRC-32 → what it does."""

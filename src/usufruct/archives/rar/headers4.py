@@ -1,18 +1,17 @@
-"""The headers of RAR 4 and older, and the rewritten plain stream that libarchive is fed.
+"""The headers of RAR 1.5 to 4, and the plain stream of one member that libarchive is fed.
 
-Sources: libarchive (archive_read_support_format_rar.c, BSD licence) and, for what is older, XADMaster (XADRARParser.m,
-LGPL).
+Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/).
 """
 
 import stat
 import struct
 import zlib
+from typing import NamedTuple
 
+from usufruct.archives.rar.ciphers import LONGEST_PASSWORD
 from usufruct.archives.rar.common import (
     AES_BLOCK,
-    Cipher,
     HeaderLocked,
-    OldCipher,
     Piece,
     Rar4Cipher,
     RarFault,
@@ -27,32 +26,39 @@ from usufruct.model.entries import EntryKind
 MARK = b"Rar!\x1a\x07\x00"
 """The first bytes."""
 _MAIN, _FILE, _SERVICE, _END = 0x73, 0x74, 0x7A, 0x7B
-"""Kinds of a header: 0x73, 0x74, 0x7A, 0x7B."""
-_LONG = 0x8000
-"""Flag of a header behind which packed bytes stand."""
-_BEFORE, _AFTER, _LOCKED, _SOLID, _DIRECTORY = 1, 2, 4, 0x10, 0xE0
-"""Flags of a file's header; a directory has all three bits of the dictionary's size."""
-_LARGE, _UNICODE, _SALT, _VERSIONED, _TIMES = 0x100, 0x200, 0x400, 0x800, 0x1000
-"""More of them."""
-_FIELDS = struct.Struct("<2LB2L2BHL")
-"""Packed size, size, system, checksum, time, version, method, length of the name, attributes."""
-_COMMENT = 8
-"""Flag of a file's header that holds a comment."""
-_SAYS_CIPHER = 0x200
-"""Flag of the archive's header that states the version of the cipher."""
-_HARMLESS = 36
-"""Version of the cipher from which on its hash leaves long passwords as they are."""
-_SECOND, _FIRST_WITH_AES, _LATEST = 20, 29, 36
-"""Versions that a member needs to be unpacked."""
-_OLD_BLOCKS = range(0x75, 0x7A)
-"""Kinds of blocks of which the checksum covers a part that each says in its own way; none is a member."""
-_HEAD, _MAIN_SIZE = 7, 13
-"""Bytes of what each header begins with, and of the archive's own."""
-_QUIET = bytes.fromhex("a10001fe6ecb0000")
-"""Two of these before the packed bytes emit nothing, and keep older libraries right beyond 4 MB."""
-_NEEDS_QUIET = 4 << 20
-_UNIX, _DOS = 3, 0
-"""Systems by which attributes were written."""
+"""Kinds of a block."""
+_IS_VOLUME, _HAS_COMMENT, _IS_SOLID, _HIDES_NAMES = 1, 2, 8, 0x80
+"""Flags of the main header."""
+_BEFORE, _AFTER, _IS_LOCKED, _HAS_FILE_COMMENT, _LEANS, _DIRECTORY = 1, 2, 4, 8, 0x10, 0xE0
+_IS_LARGE, _IS_UNICODE, _HAS_SALT, _IS_OLD_VERSION, _HAS_TIMES = 0x100, 0x200, 0x400, 0x800, 0x1000
+"""Flags of a file's header."""
+_HAS_DATA = 0x8000
+"""Flag of other blocks: a size and data follow."""
+_MORE, _SAYS_SUM, _SAYS_NUMBER = 1, 2, 8
+"""Flags of the end block."""
+_BLOCK = struct.Struct("<HBHH")
+_FIELDS = struct.Struct("<LLBLLBBHL")
+_MAIN_SIZE = 13
+_STORED = 0x30
+"""The method that packs nothing; the others count on from it."""
+THIRD = 29
+"""Version from which on a member is packed and locked as RAR 3 does it."""
+_UNIX = 3
+"""Number of the system that made the header."""
+_SALT = 8
+"""Bytes."""
+_UNKNOWN_SIZES = (0xFFFF_FFFF, 0xFFFF_FFFF_FFFF_FFFF)
+"""What a header says of a file whose size was not known when it was written."""
+
+
+class _Block(NamedTuple):
+    kind: int
+    flags: int
+    fields: bytes
+    """What follows the first seven bytes."""
+    checksum: int
+    at: int
+    """Where the data begins."""
 
 
 class Rar4Reader:
@@ -62,11 +68,13 @@ class Rar4Reader:
         """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
         self.members: list[RarMember] = []
         self.is_solid = False
-        self.hides_names = False
         self.wants_more = False
+        """The last volume says that another follows."""
         self._password = password
+        self._fits = False
+        """A locked header matched its checksum, so the password is right and what does not match is damage."""
         self._open: RarMember | None = None
-        self._harms_long = True
+        """A member that continues in the next volume."""
         try:
             for number, volume in enumerate(volumes):
                 self._read_volume(number, volume)
@@ -74,227 +82,265 @@ class Rar4Reader:
             if not (rescues and self.members):
                 raise
         if self._open:
+            # Before the third generation no block ends a volume: the last file says whether another follows.
             self.wants_more = True
 
     def _read_volume(self, number: int, volume: Source) -> None:
         if volume.read_at(0, len(MARK)) != MARK:
-            raise RarFault(f"volume {number + 1} is none of RAR 4")
-        at = len(MARK)
-        is_locked = False
+            raise RarFault(f"volume {number + 1} is no RAR of the same generation")
+        at, hides_names = len(MARK), False
         self.wants_more = False
-        while at + _HEAD <= volume.size:
-            header, at = self._header(volume, at, is_locked=is_locked)
-            kind, flags = header[2], int.from_bytes(header[3:5], "little")
+        while at < volume.size:
+            block = self._block(volume, at, hides_names=hides_names)
             size = 0
-            if flags & _LONG or kind in (_FILE, _SERVICE):
-                size = int.from_bytes(header[7:11], "little")
-                if kind in (_FILE, _SERVICE) and flags & _LARGE:
-                    size += int.from_bytes(header[32:36], "little") << 32
-            if kind == _MAIN:
-                self.is_solid = self.is_solid or bool(flags & 8)
-                if flags & _SAYS_CIPHER and header[_MAIN_SIZE : _MAIN_SIZE + 1] >= bytes((_HARMLESS,)):
-                    self._harms_long = False
-                if flags & 0x80:
-                    self.hides_names = is_locked = True
-                    if self._password is None:
-                        raise HeaderLocked
-                if number == 0 and flags & 1 and flags & 0x200 and not flags & 0x100:
-                    raise VolumeMissing("its first volume is missing")
-            elif kind == _FILE:
-                self._read_file(header, flags, Piece(number, at, size, None))
-            elif kind == _END:
-                self.wants_more = bool(flags & 1)
-                if flags & 8:
-                    place = 11 if flags & 2 else 7
-                    said = int.from_bytes(header[place : place + 2], "little")
-                    if said != number:
-                        raise RarFault(f"its volume {number + 1} is really volume {said + 1} of a set")
+            if block.kind == _MAIN:
+                hides_names = self._read_main(block)
+            elif block.kind in (_FILE, _SERVICE):
+                size = self._read_file(block, number)
+            elif block.kind == _END:
+                self._read_end(block, number)
                 return
-            at += size
-        # What is older than the third generation has no end block, but an archive of nothing is none.
-        if at > volume.size or not self.members:
-            raise RarFault(f"volume {number + 1} breaks off")
+            elif block.flags & _HAS_DATA:
+                size = int.from_bytes(block.fields[:4], "little")
+            at = block.at + size
+            if at > volume.size:
+                raise RarFault(f"volume {number + 1} breaks off")
 
-    def _header(self, volume: Source, at: int, *, is_locked: bool) -> tuple[bytes, int]:
-        """One header, checked; and where its data begins."""
-        if is_locked:
-            assert self._password is not None, "a locked header is read only with a password"
-            from Cryptodome.Cipher import AES
-
-            key, start = Rar4Cipher(volume.read_at(at, 8), self._harms_long).cipher(self._password)
-            at += 8
-            first = volume.read_at(at, AES_BLOCK)
-            if len(first) != AES_BLOCK:
-                raise RarFault(f"a locked header at byte {at} is cut off")
-            size = int.from_bytes(AES.new(key, AES.MODE_CBC, start).decrypt(first)[5:7], "little")
-            padded = -(-size // AES_BLOCK) * AES_BLOCK
-            locked = volume.read_at(at, padded)
-            if size < _HEAD or len(locked) != padded:
-                raise WrongKey
-            header = AES.new(key, AES.MODE_CBC, start).decrypt(locked)[:size]
+    def _block(self, volume: Source, at: int, *, hides_names: bool) -> _Block:
+        """The block at an offset, deciphered; its checksum is not compared yet for those that may hold comments."""
+        start = at
+        if hides_names:
+            start += _SALT
+            head = self._deciphered(volume, at, AES_BLOCK)
         else:
-            size = padded = int.from_bytes(volume.read_at(at + 5, 2), "little")
-            header = volume.read_at(at, size)
-        if size < _HEAD or len(header) != size:
+            head = volume.read_at(at, _BLOCK.size)
+        if len(head) < _BLOCK.size:
             raise RarFault(f"a header at byte {at} is cut off")
-        covered = header[2:] if is_locked else header[2 : _covered(header)]
-        if header[2] not in _OLD_BLOCKS and zlib.crc32(covered) & 0xFFFF != int.from_bytes(header[:2], "little"):
-            raise WrongKey if is_locked else RarFault(f"the header at byte {at} does not match its checksum")
-        return header, at + padded
+        checksum, kind, flags, size = _BLOCK.unpack_from(head)
+        padded = -(-size // AES_BLOCK) * AES_BLOCK if hides_names else size
+        whole = self._deciphered(volume, at, padded)[:size] if hides_names else volume.read_at(at, size)
+        if size < _BLOCK.size or len(whole) < size:
+            raise self._fault(f"a header at byte {at} is cut off or has an impossible size", hides_names)
+        block = _Block(kind, flags, whole[_BLOCK.size :], checksum, start + padded)
+        has_comment = (kind == _MAIN and flags & _HAS_COMMENT) or (kind == _FILE and flags & _HAS_FILE_COMMENT)
+        if kind not in (_MAIN, _FILE, _SERVICE, _END) and flags & _HAS_DATA:
+            # Old blocks beside the files; some count their data into the checksum. Nothing in them is needed.
+            has_comment = True
+        if not has_comment and zlib.crc32(whole[2:]) & 0xFFFF != checksum:
+            raise self._fault(f"the header at byte {at} does not match its checksum", hides_names)
+        self._fits = hides_names
+        return block
 
-    def _read_file(self, header: bytes, flags: int, piece: Piece) -> None:
-        if len(header) < _HEAD + _FIELDS.size:
-            raise RarFault("a file's header is cut off")
-        (_, size, host, checksum, dos_time, version, method, name_size, attributes) = _FIELDS.unpack_from(header, _HEAD)
-        at = _HEAD + _FIELDS.size
-        if flags & _LARGE:
-            size += int.from_bytes(header[at + 4 : at + 8], "little") << 32
+    def _fault(self, what: str, hides_names: bool) -> Exception:
+        return WrongKey() if hides_names and not self._fits else RarFault(what)
+
+    def _deciphered(self, volume: Source, at: int, count: int) -> bytes:
+        """Bytes of a locked header, which begins with its salt."""
+        from Cryptodome.Cipher import AES
+
+        assert self._password is not None, "a locked header is read only with a password"
+        salt, data = volume.read_at(at, _SALT), volume.read_at(at + _SALT, count)
+        # A header that is cut off is too short for its stated size.
+        data = data[: len(data) // AES_BLOCK * AES_BLOCK]
+        key, before = Rar4Cipher(salt).cipher(self._password)
+        return AES.new(key, AES.MODE_CBC, before).decrypt(data)
+
+    def _read_main(self, block: _Block) -> bool:
+        """Read the main header; whether the headers behind it are locked."""
+        # A comment within it came before the third generation, and is not part of its checksum.
+        covered = block.fields[: _MAIN_SIZE - _BLOCK.size] if block.flags & _HAS_COMMENT else block.fields
+        _check(block, covered)
+        self.is_solid = self.is_solid or bool(block.flags & _IS_SOLID)
+        if not block.flags & _HIDES_NAMES:
+            return False
+        if self._password is None:
+            raise HeaderLocked
+        if len(self._password) > LONGEST_PASSWORD:
+            raise WrongKey
+        return True
+
+    def _read_end(self, block: _Block, number: int) -> None:
+        self.wants_more = bool(block.flags & _MORE)
+        if block.flags & _SAYS_NUMBER:
+            at = 4 if block.flags & _SAYS_SUM else 0
+            said = int.from_bytes(block.fields[at : at + 2], "little")
+            if said != number:
+                raise RarFault(f"its volume {number + 1} is really volume {said + 1} of a set")
+
+    def _read_file(self, block: _Block, volume: int) -> int:
+        """Read a file's or a service block's header; the size of the data behind it."""
+        fields, flags = block.fields, block.flags
+        if len(fields) < _FIELDS.size + 8 * bool(flags & _IS_LARGE):
+            raise RarFault("a file's header is too short")
+        packed: int
+        size: int
+        packed, size, system, checksum, time, version, method, name_size, attributes = _FIELDS.unpack_from(fields)
+        at = _FIELDS.size
+        if flags & _IS_LARGE:
+            packed += int.from_bytes(fields[at : at + 4], "little") << 32
+            size += int.from_bytes(fields[at + 4 : at + 8], "little") << 32
             at += 8
-        raw = header[at : at + name_size]
+        if block.kind == _SERVICE:
+            return packed
+        name, raw, is_old = _name(fields[at : at + name_size], flags)
         at += name_size
-        salt = header[at : at + 8] if flags & _SALT else b""
+        salt = fields[at : at + _SALT] if flags & _HAS_SALT else b""
         at += len(salt)
-        name, unsaid = _name(raw, is_unicode=bool(flags & _UNICODE))
-        member = RarMember(
-            name.replace("\\", "/"), unsaid, size=size, checksum=checksum, method=method, version=version
-        )
-        member.modified = _time(dos_time, header[at:] if flags & _TIMES else b"")
-        member.is_stored, member.is_solid = method == 0x30, bool(flags & _SOLID)
-        member.mode = attributes if host == _UNIX else 0
-        if version < _SECOND:
-            # The first generation says it once for the whole archive, and its window has no size.
-            member.is_solid = self.is_solid and bool(self.members)
-            flags = flags & ~_DIRECTORY | (_DIRECTORY if host == _DOS and attributes & 0x10 else 0)
-        if flags & _DIRECTORY == _DIRECTORY:
+        if at > len(fields):
+            raise RarFault("a file's header is too short")
+        modified = of_dos(time)
+        if flags & _HAS_TIMES:
+            modified, at = _finer_time(fields, at, modified)
+        if flags & _HAS_FILE_COMMENT:
+            _check(block, fields[:at])
+        member = RarMember(name, raw, size=size, modified=modified, checksum=checksum, is_old=is_old)
+        member.version, member.method = version, method - _STORED
+        member.is_stored, member.is_solid = method == _STORED, bool(flags & _LEANS)
+        member.mode = attributes if system == _UNIX else 0
+        if flags & _DIRECTORY == _DIRECTORY or _is_directory(system, attributes):
             member.kind, member.size = EntryKind.DIRECTORY, 0
-        elif host == _UNIX and stat.S_ISLNK(attributes):
+        elif stat.S_ISLNK(member.mode):
             member.kind = EntryKind.LINK
-        elif host == _UNIX and stat.S_IFMT(attributes) not in (0, stat.S_IFREG):
+        elif stat.S_IFMT(member.mode) not in (0, stat.S_IFREG, stat.S_IFDIR):
             member.refusal = "it is a device, pipe or socket"
-        if flags & _LOCKED:
-            member.cipher = self._cipher(version, salt)
-        if version > _LATEST and not member.is_stored:
-            member.refusal = f"it is packed by a method that is not known ({version})"
-        self._enter(member, flags, piece)
-
-    def _cipher(self, version: int, salt: bytes) -> Cipher:
-        return Rar4Cipher(salt, self._harms_long) if version >= _FIRST_WITH_AES else OldCipher(version)
+        if size in _UNKNOWN_SIZES:
+            member.refusal = "its size is not known before its end"
+        elif version < THIRD and (flags & _IS_LOCKED or not member.is_stored):
+            how = "locked" if flags & _IS_LOCKED else "packed"
+            member.refusal = f"it is {how} as RAR {version / 10:.1f} did it, which is no longer read"
+        elif flags & _IS_LOCKED:
+            member.cipher = Rar4Cipher(salt)
+        self._enter(member, flags, Piece(volume, block.at, packed, None))
+        return packed
 
     def _enter(self, member: RarMember, flags: int, piece: Piece) -> None:
-        whole = self._open
+        whole, self._open = self._open, None
         if flags & _BEFORE:
-            if not whole or whole.name != member.name:
-                raise RarFault(f"{member.name} continues from a volume that is not the one before it")
-            self._open = None
+            if not whole and not piece.volume and not self.members:
+                raise VolumeMissing("it begins in a volume that is not here")
+            if not whole or (whole.name, whole.raw, whole.size) != (member.name, member.raw, member.size):
+                raise RarFault(f"{_said(member)} continues from a volume that is not the one before it")
         elif whole:
-            raise RarFault(f"{whole.name} does not continue in volume {piece.volume + 1}")
+            raise RarFault(f"{_said(whole)} does not continue in volume {piece.volume + 1}")
         else:
             whole = member
-            member.is_old = bool(flags & _VERSIONED)
             self.members.append(member)
-        continues = bool(flags & _AFTER)
-        whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, member.checksum if continues else None))
-        if continues:
+        # A part that is not the last states the checksum of its packed bytes, the last that of the whole file.
+        sum_of_part = member.checksum if flags & _AFTER and not member.cipher else None
+        whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, sum_of_part))
+        if flags & _AFTER:
             self._open = whole
         else:
             whole.checksum = member.checksum
 
 
-def _covered(header: bytes) -> int:
-    """Where what a header's checksum covers ends: comments that are embedded in old headers are outside."""
-    if header[2] == _MAIN:
-        return _MAIN_SIZE
-    flags = int.from_bytes(header[3:5], "little")
-    if header[2] != _FILE or not flags & _COMMENT or len(header) < _HEAD + _FIELDS.size:
-        return len(header)
-    name_size = int.from_bytes(header[26:28], "little")
-    return _HEAD + _FIELDS.size + name_size + (8 if flags & _LARGE else 0) + (8 if flags & _SALT else 0)
+def _is_directory(system: int, attributes: int) -> bool:
+    return stat.S_ISDIR(attributes) if system == _UNIX else bool(attributes & stat.FILE_ATTRIBUTE_DIRECTORY)
 
 
-def _name(raw: bytes, *, is_unicode: bool) -> tuple[str, bytes]:
-    """The name, and its bytes where their encoding is not said."""
-    if not is_unicode:
-        return raw.decode("latin-1"), b"" if raw.isascii() else raw
-    plain, separator, packed = raw.partition(b"\0")
-    if not separator:
-        return raw.decode("utf-8", "replace"), b""
-    return _unpacked_name(plain, packed), b""
+def _check(block: _Block, covered: bytes) -> None:
+    """Raise RarFault unless the checksum of a block is that of these fields of it."""
+    start = struct.pack("<BHH", block.kind, block.flags, _BLOCK.size + len(block.fields))
+    if zlib.crc32(start + covered) & 0xFFFF != block.checksum:
+        raise RarFault(f"a header before byte {block.at} does not match its checksum")
 
 
-def _unpacked_name(plain: bytes, packed: bytes) -> str:
-    """A Unicode name: two-bit codes say for each character what differs from the plain name."""
-    out: list[int] = []
-    at, high, flags, left = 1, packed[0] if packed else 0, 0, 0
-    try:
-        while at < len(packed):
-            if not left:
-                flags, left = packed[at], 8
-                at += 1
-            left -= 2
-            code = flags >> left & 3
-            if code < 2:
-                out.append(packed[at] | (high << 8 if code else 0))
-                at += 1
-            elif code == 2:
-                out.append(packed[at] | packed[at + 1] << 8)
-                at += 2
-            else:
-                count = packed[at]
-                at += 1
-                shift, top = 0, 0
-                if count & 0x80:
-                    shift, top = packed[at], high << 8
-                    at += 1
-                for _ in range((count & 0x7F) + 2):
-                    out.append((plain[len(out)] + shift & 0xFF) | top)
-    except IndexError:
-        raise RarFault("a file's name is cut off") from None
-    return b"".join(unit.to_bytes(2, "little") for unit in out).decode("utf-16-le", "replace")
+def _said(member: RarMember) -> str:
+    return member.name or member.raw.decode("ascii", "replace")
 
 
-def _time(dos_time: int, times: bytes) -> int | None:
-    """Nanoseconds since 1970 of a local DOS time, made exact by the extended times where they follow."""
-    whole = of_dos(dos_time)
-    if whole is None or len(times) < 2:
-        return whole
-    nibble = int.from_bytes(times[:2], "little") >> 12
-    if not nibble & 8:
-        return whole
-    fraction = 0
-    for byte in times[2 : 2 + (nibble & 3)]:
-        fraction = fraction >> 8 | byte << 16
-    return whole + bool(nibble & 4) * 1_000_000_000 + fraction * 100
+def _name(field: bytes, flags: int) -> tuple[str, bytes, bool]:
+    """The name as text, or its bytes where the archive does not say their encoding; whether it is an older version."""
+    if not flags & _IS_UNICODE:
+        name, is_old = "", bool(flags & _IS_OLD_VERSION)
+        # An older version bears its number behind the name.
+        return name, field.rpartition(b";")[0] if is_old and b";" in field else field, is_old
+    plain, ended, packed = field.partition(b"\0")
+    name = _unfolded(plain, packed) if ended else field.decode("utf-8", "replace")
+    is_old = bool(flags & _IS_OLD_VERSION)
+    return (
+        name.replace("\\", "/").rpartition(";")[0] if is_old and ";" in name else name.replace("\\", "/"),
+        b"",
+        is_old,
+    )
+
+
+def _unfolded(plain: bytes, packed: bytes) -> str:
+    """A name in UTF-16 that is packed against its plain bytes: two bits say of each character how it is written."""
+    out = bytearray()
+    if not packed:
+        return plain.decode("latin-1")
+    high, at, left, flags = packed[0], 1, 0, 0
+    longest = 4 * len(plain) + 2 * len(packed)
+
+    def byte() -> int:
+        nonlocal at
+        at += 1
+        return packed[at - 1] if at <= len(packed) else 0
+
+    while at < len(packed) and len(out) < longest:
+        if not left:
+            flags, left = byte(), 8
+            if at >= len(packed):
+                break
+        left -= 2
+        how = flags >> left & 3
+        if how < 2:
+            out += bytes((byte(), high if how else 0))
+        elif how == 2:
+            out += bytes((byte(), byte()))
+        else:
+            count = byte()
+            change, above = (byte(), high) if count & 0x80 else (0, 0)
+            for _ in range((count & 0x7F) + 2):
+                place = len(out) // 2
+                out += bytes((((plain[place] if place < len(plain) else 0) + change) & 0xFF, above))
+    return out.decode("utf-16-le", "replace")
+
+
+def _finer_time(fields: bytes, at: int, modified: int | None) -> tuple[int | None, int]:
+    """The time of change with what follows it of a second; where the times end. Others are passed over."""
+    flags = int.from_bytes(fields[at : at + 2], "little")
+    at += 2
+    for number in range(3, -1, -1):
+        how = flags >> 4 * number & 0xF
+        if not how & 8:
+            continue
+        is_of_change = number == 3
+        if not is_of_change:
+            at += 4
+        count = how & 3
+        # Up to three bytes, the highest of them last, in units of 100 ns.
+        ticks = int.from_bytes(fields[at : at + count].rjust(3, b"\0"), "little") if count else 0
+        at += count
+        if is_of_change and modified is not None:
+            modified += ticks * 100 + (1_000_000_000 if how & 4 else 0)
+    return modified, at
 
 
 # --- the stream for libarchive -------------------------------------------------------------------------------
 
 
-def _block(kind: int, flags: int, body: bytes) -> bytes:
-    covered = struct.pack("<BHH", kind, flags, _HEAD + len(body)) + body
-    return struct.pack("<H", zlib.crc32(covered) & 0xFFFF) + covered
+def _written(kind: int, flags: int, fields: bytes) -> bytes:
+    rest = struct.pack("<BHH", kind, flags, _BLOCK.size + len(fields)) + fields
+    return struct.pack("<H", zlib.crc32(rest) & 0xFFFF) + rest
 
 
 def stream_head() -> bytes:
     """The signature and main header of a plain single volume."""
-    return MARK + _block(_MAIN, 0, bytes(6))
+    return MARK + _written(_MAIN, 0, bytes(_MAIN_SIZE - _BLOCK.size))
 
 
-def quiet_start(member: RarMember) -> bytes:
-    """What stands before a member's packed bytes in the stream."""
-    return _QUIET * 2 if member.size > _NEEDS_QUIET else b""
-
-
-def stream_member(number: int, member: RarMember, packed: int) -> bytes:
-    """The header of one compressed member called by its number; `packed` plain bytes must follow."""
-    name = str(number).encode()
+def stream_member(member: RarMember, packed: int) -> bytes:
+    """The header of the one compressed member; `packed` plain bytes must follow."""
+    low = 0xFFFF_FFFF
     fields = _FIELDS.pack(
-        packed & 0xFFFFFFFF, member.size & 0xFFFFFFFF, _DOS, member.checksum or 0, 0x21 << 16, 29, member.method,
-        len(name), 0x20,
+        packed & low, member.size & low, _UNIX, member.checksum or 0, 0, member.version, _STORED + member.method, 1,
+        stat.S_IFREG | 0o644,
     )  # fmt: skip
-    large = struct.pack("<2L", packed >> 32, member.size >> 32)
-    return _block(_FILE, _LONG | _LARGE, fields + large + name)
+    return _written(_FILE, _HAS_DATA | _IS_LARGE, fields + struct.pack("<LL", packed >> 32, member.size >> 32) + b"0")
 
 
 def stream_end() -> bytes:
-    """The end header."""
-    return _block(_END, 0x4000, b"")
+    """The end block."""
+    return _written(_END, 0x4000, b"")

@@ -1,6 +1,6 @@
 """The headers of RAR 5, and the rewritten plain stream of one volume that libarchive is fed.
 
-The layout is in the format's published technical note.
+Source: the format's published technical note.
 """
 
 import stat
@@ -195,12 +195,7 @@ class Rar5Reader:
         member.mode = attributes if is_unix else 0
         member.version, member.is_solid = compression & 0x3F, bool(compression & 0x40)
         member.method = compression >> 7 & 7
-        # The seventh generation says the size more finely, and has more symbols unless the last bit says it has not.
-        power, parts = compression >> 10 & (0x1F if member.version else 0xF), compression >> 15 & 0x1F
-        member.dictionary = _LEAST_DICTIONARY << power
-        if member.version:
-            member.dictionary += member.dictionary // 32 * parts
-        member.has_far_codes = member.version == 1 and not compression >> 20 & 1
+        member.dictionary = _LEAST_DICTIONARY << (compression >> 10 & 0xF)
         member.is_stored = member.method == 0
         if file_flags & 1:
             member.kind, member.size = EntryKind.DIRECTORY, 0
@@ -208,7 +203,7 @@ class Rar5Reader:
             member.refusal = "it is a device, pipe or socket"
         if file_flags & 8:
             member.refusal = "its size is not known before its end"
-        elif member.version > 1 and not member.is_stored:
+        elif member.version and not member.is_stored:
             member.refusal = "it is packed by an algorithm newer than can be read"
         self._read_extra(_Fields(header.data[end:]), member)
         self._enter(member, flags, piece)

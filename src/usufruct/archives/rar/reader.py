@@ -1,17 +1,17 @@
 """RAR archives: the headers say what there is; every content is checked by its size and checksum."""
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.rar import headers4, headers5
+from usufruct.archives.rar.ciphers import LONGEST_PASSWORD
 from usufruct.archives.rar.common import (
     BLOCK,
     HeaderLocked,
-    OldCipher,
     Rar5Cipher,
     RarFault,
     RarMember,
@@ -23,10 +23,10 @@ from usufruct.archives.rar.common import (
     forget_keys,
     packed_source,
 )
-from usufruct.archives.rar.unpacking import Run, may_use_library
+from usufruct.archives.rar.unpacking import LARGEST_DICTIONARY, Run, may_use_library
 from usufruct.archives.reading import Access
 from usufruct.archives.rows import Rows
-from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive
+from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, WrongPassword
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -75,7 +75,7 @@ class RarArchive:
     def unlock(self) -> None:
         """See `Archive.unlock`."""
         if self.facts.locked_entries and self._password is None:
-            self._password = self._access.passwords.first_fitting(self.name, self._opens)
+            self._password = self._fitting(self._opens)
 
     # --- headers -----------------------------------------------------------------------------------------
 
@@ -86,7 +86,7 @@ class RarArchive:
                 headers = reader(self._volumes, None, rescues=self._access.rescues)
             except HeaderLocked:
                 self.facts.hides_names = True
-                self._password = self._access.passwords.first_fitting(self.name, self._opens_headers)
+                self._password = self._fitting(self._opens_headers)
                 headers = reader(self._volumes, self._password, rescues=self._access.rescues)
         except RarRefusal as refusal:
             raise UnreadableArchive(
@@ -140,15 +140,28 @@ class RarArchive:
         self.facts.locked_entries = len(locked)
         self.facts.is_solid = self._headers.is_solid
         if locked or self.facts.hides_names:
-            self.facts.locks = tuple(sorted({_cipher_of(member) for member in locked})) or ("AES-256",)
-        packed = [member for member in members if member.size and not member.is_stored]
-        self.facts.is_slow = bool(packed) and not may_use_library(packed, is_rar5=self._is_rar5)
+            self.facts.locks = ("AES-256" if self._is_rar5 else "AES-128",)
+        packed = [member for member in members if member.size and not member.is_stored and not member.refusal]
+        self.facts.is_slow = not self._is_rar5 and not all(may_use_library([member]) for member in packed)
+        self._refuse_large_dictionaries()
         files = [member for member in members if member.kind is EntryKind.FILE]
         packing = {"stored" if member.is_stored else self.format for member in files}
         self.facts.packing = tuple(sorted(packing, reverse=True))
         for row, member in self._members.items():
             if member.kind is EntryKind.LINK and not member.target:
                 self._read_target(row, member)
+
+    def _refuse_large_dictionaries(self) -> None:
+        """Refuse the members that reach further back than the library keeps, or may do so."""
+        for run in self._runs():
+            size = 0
+            for member in run:
+                size += member.size
+                if size > LARGEST_DICTIONARY < member.dictionary and not member.is_stored:
+                    member.refusal = member.refusal or (
+                        f"its dictionary of {member.dictionary >> 20:,} MB is larger than the"
+                        f" {LARGEST_DICTIONARY >> 20} MB that can be read"
+                    )
 
     def _enter(self, member: RarMember, by_name: dict[str, int]) -> int | None:
         if member.is_junction or member.refusal.startswith("it is a device"):
@@ -243,7 +256,7 @@ class RarArchive:
             self._refuse_unreadable(member)
         passing = [member.size for member in members if member.row not in wanted]
         files = size = 0
-        run = Run(members, self._plain, self.allowance, is_rar5=self._is_rar5)
+        run = Run(members, self._plain, is_rar5=self._is_rar5)
         try:
             for number, member in enumerate(members):
                 blocks = self._told(run.content(number, self._is_right), member)
@@ -267,11 +280,6 @@ class RarArchive:
             raise self._broken(member, f"cannot be unpacked: {fault}") from fault
         except RarRefusal as refusal:
             raise self._unreadable(member, str(refusal)) from refusal
-        except MemoryError:
-            size = member.dictionary >> 20
-            raise self._unreadable(
-                member, f"it takes more memory than there is (its dictionary has {size:,} MB)"
-            ) from None
 
     def _is_right(self, member: RarMember, blocks: list[bytes]) -> bool:
         try:
@@ -304,6 +312,25 @@ class RarArchive:
                 raise self._broken(member, f"is damaged in part {piece.volume + 1} of {len(self._volumes)}")
 
     # --- passwords and errors ----------------------------------------------------------------------------
+
+    def _fitting(self, fits: Callable[[str], bool]) -> str:
+        """The password that opens what `fits` tries."""
+        too_long = False
+
+        def tried(password: str) -> bool:
+            nonlocal too_long
+            too_long = too_long or (not self._is_rar5 and len(password) > LONGEST_PASSWORD)
+            return fits(password)
+
+        try:
+            return self._access.passwords.first_fitting(self.name, tried)
+        except WrongPassword as error:
+            if too_long:
+                error.remedy += (
+                    f" One of more than {LONGEST_PASSWORD} characters cannot be tried on a RAR of this generation:"
+                    " unpack it with the program that made it."
+                )
+            raise
 
     def _opens(self, password: str) -> bool:
         """By the check value where there is one, else by the checksum of the smallest locked member."""
@@ -344,9 +371,3 @@ class RarArchive:
         return DamagedArchive(
             f"{member.name} in {self.name} {what}.", remedy="The archive is damaged: download it again.", path=self.path
         )
-
-
-def _cipher_of(member: RarMember) -> str:
-    if isinstance(member.cipher, Rar5Cipher):
-        return "AES-256"
-    return f"the cipher of RAR {member.version / 10:.1f}" if isinstance(member.cipher, OldCipher) else "AES-128"

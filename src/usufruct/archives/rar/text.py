@@ -1,631 +1,485 @@
-"""The text model of the third generation: PPMd variant H with RAR's own range coder.
+"""The text model of RAR 3: PPMd variant H, told by a range coder.
 
-Source: the model as Dmitry Shkarin and Igor Pavlov put it into the public domain (in libarchive: archive_ppmd7.c). What
-is restarted when the memory is full depends on where each thing lies in it, so the same places are given out here,
-unit by unit; but a context's numbers are kept in tables by the number of its unit.
+Source: PPMd variant H by Dmitry Shkarin, in the public domain; as in libarchive (archive_ppmd7.c).
 
-A reference is the number of a context's unit; a place in the text behind which nothing is known yet is -1 - place; and
-0 is none.
+When its memory is full, the packer's model begins anew, at a moment that depends on where it had put each piece. That
+moment is not computed here: a text whose model may have come so far is refused.
 """
 
-from array import array
+from collections.abc import Callable
+from typing import Protocol
 
-from usufruct.archives.bits import Bits, PackedFault
+from usufruct.archives.bits import PackedFault
+from usufruct.archives.rar.common import RarRefusal
 
-UNIT = 12
-"""Bytes of a unit: a context, or two states."""
-_MOST_FREQUENCY = 124
-"""MAX_FREQ of the model."""
-_UNITS_OF: tuple[int, ...] = (*range(1, 5), *range(6, 13, 2), *range(15, 25, 3), *range(28, 129, 4))
-"""Size of block → units."""
-_SIZES = len(_UNITS_OF)
-_SIZE_OF = tuple(next(size for size, units in enumerate(_UNITS_OF) if units >= count) for count in (1, *range(1, 129)))
-"""Units → size of block that holds them."""
-_LARGEST_GLUED = 0x10000
-"""Units that free neighbours are glued to at most: their count has 16 bits."""
-_GLUE_AFTER = 255
-"""Vain searches before the free places are glued."""
-_BINARY_ESCAPES = (0x3CDD, 0x1F3F, 0x59BF, 0x48F3, 0x64A1, 0x5ABC, 0x6632, 0x6051)
-"""kInitBinEsc of the model."""
-_ESCAPE_BY_PROBABILITY = (25, 14, 9, 7, 5, 5, 4, 4, 4, 3, 3, 3, 2, 2, 2, 2)
-"""kExpEscape of the model."""
-_SUCCESS_BY_STATES = (0, 0, 2, *(4,) * 9, *(6,) * 246)
-"""States of the context below → place in the table of binary probabilities."""
+_MOST = 124
+"""A frequency beyond which all of a context are halved."""
+_UNIT = 12
+"""Bytes of the packer's memory that a context takes, or two of its symbols."""
+_SCALE_BITS, _PERIOD_BITS = 14, 7
+_SCALE = 1 << _SCALE_BITS
+_WORD = 0xFFFF_FFFF
+_TOP, _BOTTOM = 1 << 24, 1 << 15
+_FIRST_ESCAPES = (0x3CDD, 0x1F3F, 0x59BF, 0x48F3, 0x64A1, 0x5ABC, 0x6632, 0x6051)
+_LATER_ESCAPES = (25, 14, 9, 7, 5, 5, 4, 4, 4, 3, 3, 3, 2, 2, 2, 2)
 
 
-def _see_by_states() -> tuple[int, ...]:
-    found = [0, 1, 2]
+def _class_sizes() -> list[int]:
+    """For each number of units, how many the packer's memory gives: sizes in steps of 1, 2, 3 and then 4."""
+    given: list[int] = [0]
+    for step in [1] * 4 + [2] * 4 + [3] * 4 + [4] * 26:
+        given += [len(given) + step - 1] * step
+    return given
+
+
+_GIVEN = _class_sizes()
+
+
+def _classes_of_rest() -> list[int]:
+    """For each number of symbols that are left, the row of estimates: finer for few."""
+    rows = [0, 1, 2]
     row, left = 3, 1
-    while len(found) < 257:
-        found.append(row)
+    while len(rows) < 256:
+        rows.append(row)
         left -= 1
         if not left:
             row += 1
             left = row - 2
-    return tuple(found)
+    return rows
 
 
-_SEE_BY_STATES = _see_by_states()
-_IS_HIGH, _IS_HIGHER = (0,) * 0x40 + (8,) * 0xC0, (0,) * 0x40 + (16,) * 0xC0
-"""Symbol → what it adds to a place in the tables, as the one before and as the one that is foretold."""
+_REST = _classes_of_rest()
+_FEW = [0, 2, *[4] * 9, *[6] * 245]
+"""For each number of symbols less one, a part of the place of an estimate."""
 
 
-_BYTES_FOR_LEVEL = 144
-"""Bytes of memory that a symbol takes at most for each byte of a context: a new context, and one state more in each.
+class _State:
+    """A symbol in a context, with how often it came and where it led."""
 
-On the way to the largest block that states are moved to, each has taken 8.4 units; and an eighth is for the text.
-"""
-_BESIDE = 4096
-"""Symbols that stand for something else than content."""
+    __slots__ = ("count", "next", "symbol")
+
+    def __init__(self, symbol: int, count: int, following: "_TextContext | int | None") -> None:
+        self.symbol, self.count = symbol, count
+        self.next = following
+        """The context that it leads to, a place in the text behind it as long as there is none, or None."""
 
 
-def enough_for(size: int, order: int) -> int:
-    """Bytes of memory that so many bytes of content cannot fill: with more the model would do the very same.
+class _TextContext:
+    """What came after the same few symbols."""
 
-    Packers state what they gave the model, 25 to 128 MB, also for a file of a kilobyte.
-    """
-    return (2 * size + _BESIDE) * (_BYTES_FOR_LEVEL * order + 8)
+    __slots__ = ("shorter", "states", "total")
+
+    def __init__(self, states: list[_State], shorter: "_TextContext | None") -> None:
+        self.states = states
+        self.shorter = shorter
+        self.total = 0
+        """Of the counts and of what is left for a symbol that did not come yet; means nothing for one state."""
+
+    def state(self, symbol: int) -> _State:
+        for state in self.states:
+            if state.symbol == symbol:
+                return state
+        raise PackedFault("its text model does not hold together")
+
+
+class _Estimate:
+    """How likely a symbol is none of those that are left of a context."""
+
+    __slots__ = ("count", "shift", "sum")
+
+    def __init__(self, begin: int) -> None:
+        self.shift = _PERIOD_BITS - 4
+        self.sum = begin << self.shift
+        self.count = 4
+
+
+class SymbolCoder(Protocol):
+    """What tells the model where in a range the next symbol lies."""
+
+    def threshold(self, total: int) -> int:
+        """The place within `total` parts."""
+        ...
+
+    def narrow(self, start: int, size: int) -> None:
+        """Go on within these parts of the total asked for last."""
+        ...
+
+
+class RangeDecoder:
+    """Reads places from packed bytes."""
+
+    __slots__ = ("_byte", "_code", "_low", "_range")
+
+    def __init__(self, byte: Callable[[], int]) -> None:
+        """`byte` gives the next packed byte."""
+        self._byte = byte
+        self._low, self._range = 0, _WORD
+        self._code = 0
+        for _ in range(4):
+            self._code = self._code << 8 | byte()
+
+    def threshold(self, total: int) -> int:
+        """See `SymbolCoder`."""
+        self._range //= total
+        if not self._range:
+            raise PackedFault("its text model does not hold together")
+        return (self._code - self._low & _WORD) // self._range
+
+    def narrow(self, start: int, size: int) -> None:
+        """See `SymbolCoder`."""
+        low, width = self._low + start * self._range & _WORD, self._range * size
+        while True:
+            if (low ^ low + width) & _WORD >= _TOP:
+                if width >= _BOTTOM:
+                    break
+                width = -low & _BOTTOM - 1
+            self._code = (self._code << 8 | self._byte()) & _WORD
+            width = width << 8 & _WORD
+            low = low << 8 & _WORD
+        self._low, self._range = low, width
 
 
 class TextModel:
-    """A model that foretells the next byte from those before it, and decodes what differs from its guess."""
+    """Tells symbols one after the other, and learns from each."""
 
-    def __init__(self, order: int, size: int) -> None:
-        """`order` is how many bytes a context has at most, `size` the bytes of memory that the packer gave it."""
+    def __init__(self, order: int, memory: int) -> None:
+        """`order` is the length of the longest context, `memory` what the packer's model had, in bytes."""
+        self.coder: SymbolCoder | None = None
+        """Set before the first symbol, and anew for each block."""
         self._order = order
-        self._size = size
-        self._count = count = size // UNIT + 1
-        self._states = array("H", bytes(2 * count))
-        """Context → how many symbols it has met; its states lie beside each other from `first` on."""
-        self._sums = array("H", bytes(2 * count))
-        """Context → sum of its states' frequencies and of its escape."""
-        self._first = array("i", bytes(4 * count))
-        """Context → number of its first state; with one only, that of the state at its own unit."""
-        self._below = array("i", bytes(4 * count))
-        """Context → the context that is one byte shorter."""
-        self._symbols = bytearray(2 * count)
-        self._frequencies = bytearray(2 * count)
-        self._next = array("i", bytes(8 * count))
-        """State → reference to the context that follows its symbol."""
-        self._low = self._range = self._code = 0
-        self._restart()
-
-    def start_coder(self, bits: Bits) -> None:
-        """Take the range coder's first bytes."""
-        self._low = 0
-        self._range = 0xFFFFFFFF
-        self._code = bits.take(32)
-
-    # --- memory ------------------------------------------------------------------------------------------
-
-    def _restart(self) -> None:
-        units = self._size // 8 // UNIT * 7
+        units = memory // 8 // _UNIT * 7
+        self._units_left = units - 129
+        self._most_text = memory - units * _UNIT
         self._text = bytearray()
-        self._text_at = 0
-        """Where the next byte goes; what was written there once may still be looked at."""
-        self._free: list[list[int]] = [[] for _ in range(_SIZES)]
-        """Size of block → free ones, the latest last."""
-        self._high: int = self._count
-        self._lowest: int
-        self._lowest = self._start = self._count - units
-        self._text_end = self._size - UNIT * units
-        """Bytes that the text may take."""
-        self._glue_in = 0
-        self._order_fall = self._order
-        self._run = self._first_run = -min(self._order, 12) - 1
-        self._was_sure = 0
-        self._first_escape = 0
-        self._high -= 1
-        root = self._root = self._minimum = self._maximum = self._high
-        self._below[root] = 0
-        self._states[root] = 256
-        self._sums[root] = 257
-        first = self._found = 2 * self._lowest
-        self._lowest += 128
-        self._first[root] = first
-        self._symbols[first : first + 256] = bytes(range(256))
-        self._frequencies[first : first + 256] = b"\1" * 256
-        self._next[first : first + 256] = array("i", bytes(1024))
-        self._binary = [0] * 64 + [
-            0x4000 - escape // (row + 2) for row in range(128) for _ in range(8) for escape in _BINARY_ESCAPES
-        ]
-        self._see_sums = [(5 * row + 10) << 3 for row in range(25) for _ in range(16)]
-        self._see_shifts = [3] * 400
-        self._see_counts = [4] * 400
+        self._fall = order
+        """How much shorter the present context is than the longest."""
+        self._first_run = self._run = -min(order, 12) - 1
+        self._was_first = 0
+        self._escape = 0
+        root = _TextContext([_State(symbol, 1, None) for symbol in range(256)], None)
+        root.total = 257
+        self.least = self._longest = root
+        """The context that the next symbol is told in."""
+        self._found = root.states[0]
+        self._is_high = 0
+        self._lone = [[_SCALE - first // (count + 2) for first in _FIRST_ESCAPES] * 8 for count in range(128)]
+        self._estimates = [[_Estimate(5 * row + 10) for _ in range(16)] for row in range(25)]
+        self._none = _Estimate(0)
+        self._none.shift = _PERIOD_BITS
 
-    def _take_context(self) -> int:
-        """A unit for a context; 0 if there is none left."""
-        if self._high != self._lowest:
-            self._high -= 1
-            return self._high
-        if self._free[0]:
-            return self._free[0].pop()
-        return self._take_rare(0)
-
-    def _take(self, size: int) -> int:
-        if self._free[size]:
-            return self._free[size].pop()
-        units = _UNITS_OF[size]
-        if units <= self._high - self._lowest:
-            self._lowest += units
-            return self._lowest - units
-        return self._take_rare(size)
-
-    def _take_rare(self, size: int) -> int:
-        if not self._glue_in:
-            self._glue()
-            if self._free[size]:
-                return self._free[size].pop()
-        for larger in range(size + 1, _SIZES):
-            if self._free[larger]:
-                block = self._free[larger].pop()
-                self._split(block, larger, size)
-                return block
-        self._glue_in -= 1
-        units = _UNITS_OF[size]
-        if self._text_end - self._text_at > UNIT * units:
-            self._text_end -= UNIT * units
-            self._start -= units
-            return self._start
-        return 0
-
-    def _split(self, block: int, old: int, new: int) -> None:
-        self._put(block + _UNITS_OF[new], _UNITS_OF[old] - _UNITS_OF[new])
-
-    def _put(self, block: int, units: int) -> None:
-        """Free a block of at most 128 units, in one or two."""
-        size = _SIZE_OF[units]
-        if _UNITS_OF[size] != units:
-            size -= 1
-            kept = _UNITS_OF[size]
-            self._free[units - kept - 1].append(block + kept)
-        self._free[size].append(block)
-
-    def _glue(self) -> None:
-        """Put free blocks together that lie beside each other."""
-        self._glue_in = _GLUE_AFTER
-        units = {block: _UNITS_OF[size] for size, blocks in enumerate(self._free) for block in blocks}
-        order = [block for blocks in self._free for block in reversed(blocks)]
-        order.reverse()
-        for blocks in self._free:
-            blocks.clear()
-        # The gap between both ends is not free in this sense, and nothing lies behind the last unit.
-        for block in order:
-            while block in units:
-                neighbour = block + units[block]
-                more = units.get(neighbour, 0)
-                if not more or units[block] + more >= _LARGEST_GLUED:
+    def symbol(self) -> int:
+        """Return the next symbol; PackedFault where the packed bytes tell none, RarRefusal where memory was full."""
+        coder = self.coder
+        assert coder, "a block sets it"
+        context = self.least
+        states = context.states
+        if len(states) > 1:
+            total = context.total
+            place = coder.threshold(total)
+            upto = states[0].count
+            if place < upto:
+                return self._found_first(coder, context)
+            self._was_first = 0
+            for index in range(1, len(states)):
+                state = states[index]
+                upto += state.count
+                if place < upto:
+                    return self._found_later(coder, context, index, upto)
+            if place >= total:
+                raise PackedFault("its text tells no symbol")
+            self._is_high = 8 if self._found.symbol >= 0x40 else 0
+            coder.narrow(upto, total - upto)
+        elif (symbol := self._in_lone(coder, context)) is not None:
+            return symbol
+        masked = {state.symbol for state in states}
+        while True:
+            passed = len(context.states)
+            while True:
+                self._fall += 1
+                if context.shorter is None:
+                    raise PackedFault("its text tells no symbol")
+                context = context.shorter
+                if len(context.states) != passed:
                     break
-                units[block] += more
-                del units[neighbour]
-        for block in order:
-            count = units.get(block, 0)
-            at = block
-            while count > 128:
-                self._free[-1].append(at)
-                at += 128
-                count -= 128
-            if count:
-                self._put(at, count)
+            self.least = context
+            left = [state for state in context.states if state.symbol not in masked]
+            known = sum([state.count for state in left])
+            estimate, unknown = self._estimated(context, passed)
+            total = known + unknown
+            place = coder.threshold(total)
+            if place < known:
+                upto = 0
+                for state in left:
+                    upto += state.count
+                    if place < upto:
+                        break
+                coder.narrow(upto - state.count, state.count)
+                return self._found_after_escape(context, state, estimate)
+            if place >= total:
+                raise PackedFault("its text tells no symbol")
+            coder.narrow(known, unknown)
+            estimate.sum = estimate.sum + total & 0xFFFF
+            masked.update([state.symbol for state in left])
 
-    # --- decoding ----------------------------------------------------------------------------------------
+    # --- where the symbol was found ----------------------------------------------------------------------
 
-    def decode(self, bits: Bits, out: bytearray, most: int, escape: int) -> bool:
-        """Put `most` bytes to the end of `out`, or those before the byte `escape`, which is left out: True if so."""
-        states, sums, first, below = self._states, self._sums, self._first, self._below
-        symbols, frequencies, following = self._symbols, self._frequencies, self._next
-        binary, see_sums, see_shifts, see_counts = self._binary, self._see_sums, self._see_shifts, self._see_counts
-        append = out.append
-        low, width, code = self._low, self._range, self._code
-        acc, have, words = bits.acc, bits.have, bits.words
-        minimum, maximum, found = self._minimum, self._maximum, self._found
-        order_fall, run, first_run, was_sure = self._order_fall, self._run, self._first_run, self._was_sure
-        first_escape, is_high, is_higher, success = self._first_escape, _IS_HIGH, _IS_HIGHER, _SUCCESS_BY_STATES
-        symbol = symbols[found]
-        # `code` counts from `low` on.
-        try:
-            for _ in range(most):
-                high = is_high[symbol]
-                count = states[minimum]
-                state = first[minimum]
-                if count == 1:
-                    symbol = symbols[state]
-                    frequency = frequencies[state]
-                    place = (
-                        (frequency << 6) + was_sure + success[states[below[minimum]]] + high + is_higher[symbol]
-                        + (run >> 26 & 0x20)
-                    )  # fmt: skip
-                    probability = binary[place]
-                    width >>= 14
-                    bound = width * probability
-                    if code < bound:
-                        width = bound
-                        binary[place] = probability + 128 - (probability + 32 >> 7)
-                        found = state
-                        if frequency < 128:
-                            frequencies[state] = frequency + 1
-                        was_sure = 1
-                        run += 1
-                        if width >= 0x1000000 and not order_fall and (successor := following[state]) > 0:
-                            # What is met most, without a look at all that might be else.
-                            minimum = maximum = successor
-                            if symbol == escape:
-                                return True
-                            append(symbol)
-                            continue
-                        masked = 0
-                    else:
-                        code -= bound
-                        low = low + bound & 0xFFFFFFFF
-                        width *= 0x4000 - probability
-                        probability -= probability + 32 >> 7
-                        binary[place] = probability
-                        first_escape = _ESCAPE_BY_PROBABILITY[probability >> 10]
-                        was_sure = 0
-                        masked = 1
-                else:
-                    total = sums[minimum]
-                    width //= total
-                    reach = frequencies[state]
-                    if code < (bound := width * reach):
-                        width = bound
-                        found = state
-                        was_sure = 1 if 2 * reach > total else 0
-                        run += was_sure
-                        symbol = symbols[state]
-                        sums[minimum] = total + 4
-                        frequencies[state] = reach + 4
-                        if reach > _MOST_FREQUENCY - 4:
-                            found = self._rescale(minimum, found, order_fall)
-                        masked = 0
-                    else:
-                        was_sure = 0
-                        wanted = code // width
-                        for frequency in frequencies[state + 1 : state + count]:
-                            state += 1
-                            reach += frequency
-                            if reach > wanted:
-                                bound = width * (reach - frequency)
-                                code -= bound
-                                low = low + bound & 0xFFFFFFFF
-                                width *= frequency
-                                symbol = symbols[state]
-                                sums[minimum] = total + 4
-                                frequency += 4
-                                if frequency > frequencies[state - 1]:
-                                    # A state that has become likelier goes before the one that was.
-                                    frequencies[state] = frequencies[state - 1]
-                                    symbols[state] = symbols[state - 1]
-                                    following[state], following[state - 1] = following[state - 1], following[state]
-                                    state -= 1
-                                    symbols[state] = symbol
-                                    frequencies[state] = frequency
-                                    if frequency > _MOST_FREQUENCY:
-                                        state = self._rescale(minimum, state, order_fall)
-                                else:
-                                    frequencies[state] = frequency
-                                found = state
-                                masked = 0
-                                break
-                        else:
-                            if wanted >= total:
-                                raise PackedFault("the text model meets a value that stands for nothing")
-                            bound = width * reach
-                            code -= bound
-                            low = low + bound & 0xFFFFFFFF
-                            width *= total - reach
-                            masked = count
-                while width < 0x1000000:
-                    if low ^ low + width >= 0x1000000:
-                        if width >= 0x8000:
-                            break
-                        width = -low & 0x7FFF
-                    if not have:
-                        acc = next(words)
-                        have = 32
-                    have -= 8
-                    code = (code << 8 | acc >> have & 0xFF) & 0xFFFFFFFF
-                    low = low << 8 & 0xFFFFFFFF
-                    width <<= 8
-                while masked:
-                    known = symbols[first[minimum] : first[minimum] + masked]
-                    while True:
-                        order_fall += 1
-                        minimum = below[minimum]
-                        if not minimum:
-                            raise PackedFault("the text model ends")
-                        count = states[minimum]
-                        if count != masked:
-                            break
-                    state = first[minimum]
-                    left = [
-                        place
-                        for place, symbol in enumerate(symbols[state : state + count], state)
-                        if symbol not in known
-                    ]
-                    reach = sum(map(frequencies.__getitem__, left))
-                    if count != 256:
-                        unmasked = count - masked
-                        see = (
-                            (_SEE_BY_STATES[unmasked - 1] << 4)
-                            + (unmasked < states[below[minimum]] - count)
-                            + 2 * (sums[minimum] < 11 * count)
-                            + 4 * (masked > unmasked)
-                            + high
-                        )
-                        seen = see_sums[see]
-                        escaping = seen >> see_shifts[see]
-                        see_sums[see] = seen - escaping & 0xFFFF
-                        escaping = escaping or 1
-                    else:
-                        see, escaping = -1, 1
-                    total = reach + escaping
-                    width //= total
-                    if code < width * reach:
-                        wanted = code // width
-                        reach = 0
-                        for state in left:
-                            frequency = frequencies[state]
-                            reach += frequency
-                            if reach > wanted:
-                                break
-                        bound = width * (reach - frequency)
-                        code -= bound
-                        low = low + bound & 0xFFFFFFFF
-                        width *= frequency
-                        if see >= 0 and (shift := see_shifts[see]) < 7:
-                            see_counts[see] = counted = see_counts[see] - 1 & 0xFF
-                            if not counted:
-                                see_sums[see] = see_sums[see] << 1 & 0xFFFF
-                                see_counts[see] = 3 << shift & 0xFF
-                                see_shifts[see] = shift + 1
-                        symbol = symbols[state]
-                        found = state
-                        sums[minimum] = sums[minimum] + 4
-                        frequencies[state] = frequency + 4
-                        if frequency > _MOST_FREQUENCY - 4:
-                            found = self._rescale(minimum, found, order_fall)
-                        run = first_run
-                        masked = 0
-                    else:
-                        if code >= width * total:
-                            raise PackedFault("the text model meets a value that stands for nothing")
-                        bound = width * reach
-                        code -= bound
-                        low = low + bound & 0xFFFFFFFF
-                        width *= escaping
-                        if see >= 0:
-                            see_sums[see] = see_sums[see] + total & 0xFFFF
-                        masked = count
-                    while width < 0x1000000:
-                        if low ^ low + width >= 0x1000000:
-                            if width >= 0x8000:
-                                break
-                            width = -low & 0x7FFF
-                        if not have:
-                            acc = next(words)
-                            have = 32
-                        have -= 8
-                        code = (code << 8 | acc >> have & 0xFF) & 0xFFFFFFFF
-                        low = low << 8 & 0xFFFFFFFF
-                        width <<= 8
-                successor = following[found]
-                if not order_fall and successor > 0:
-                    minimum = maximum = successor
-                else:
-                    self._minimum, self._maximum, self._found = minimum, maximum, found
-                    self._order_fall, self._first_escape = order_fall, first_escape
-                    if self._update(symbol, successor):
-                        minimum = maximum = self._minimum
-                        found, order_fall = self._found, self._order_fall
-                    else:
-                        self._restart()
-                        binary = self._binary
-                        see_sums, see_shifts, see_counts = self._see_sums, self._see_shifts, self._see_counts
-                        minimum, maximum, found = self._minimum, self._maximum, self._found
-                        order_fall, run, was_sure = self._order_fall, self._run, self._was_sure
-                        if symbol == escape:
-                            return True
-                        append(symbol)
-                        symbol = 0  # what the first state stands for
-                        continue
-                if symbol == escape:
-                    return True
-                append(symbol)
-        except StopIteration:
-            raise PackedFault("the packed bytes end too early") from None
-        except (ZeroDivisionError, OverflowError):
-            raise PackedFault("the text model meets a value that stands for nothing") from None
-        finally:
-            self._low, self._range, self._code = low, width, code
-            bits.acc, bits.have = acc, have
-            self._minimum, self._maximum, self._found = minimum, maximum, found
-            self._order_fall, self._run, self._was_sure = order_fall, run, was_sure
-            self._first_escape = first_escape
-        return False
+    def _found_first(self, coder: SymbolCoder, context: _TextContext) -> int:
+        state = context.states[0]
+        coder.narrow(0, state.count)
+        self._was_first = 1 if 2 * state.count > context.total else 0
+        self._run += self._was_first
+        return self._counted(context, state)
+
+    def _found_later(self, coder: SymbolCoder, context: _TextContext, index: int, upto: int) -> int:
+        states = context.states
+        state = states[index]
+        coder.narrow(upto - state.count, state.count)
+        if state.count + 4 > states[index - 1].count:
+            states[index - 1], states[index] = state, states[index - 1]
+            return self._counted(context, state)
+        state.count += 4
+        context.total += 4
+        self._found = state
+        self._go_on()
+        return state.symbol
+
+    def _counted(self, context: _TextContext, state: _State) -> int:
+        state.count += 4
+        context.total += 4
+        self._found = state
+        symbol = state.symbol
+        if state.count > _MOST:
+            self._halve(context)
+        self._go_on()
+        return symbol
+
+    def _in_lone(self, coder: SymbolCoder, context: _TextContext) -> int | None:
+        """The symbol of a context that has one only; None if it is another."""
+        state = context.states[0]
+        assert context.shorter, "the shortest context knows every symbol"
+        self._is_high = 8 if self._found.symbol >= 0x40 else 0
+        row = self._lone[state.count - 1]
+        column = (
+            self._was_first
+            + _FEW[len(context.shorter.states) - 1]
+            + self._is_high
+            + (16 if state.symbol >= 0x40 else 0)
+            + (32 if self._run < 0 else 0)
+        )
+        chance = row[column]
+        mean = chance + 32 >> _PERIOD_BITS
+        if coder.threshold(_SCALE) < chance:
+            coder.narrow(0, chance)
+            row[column] = chance + 128 - mean
+            if state.count < 128:
+                state.count += 1
+            self._was_first = 1
+            self._run += 1
+            self._found = state
+            self._go_on()
+            return state.symbol
+        coder.narrow(chance, _SCALE - chance)
+        row[column] = chance - mean
+        self._escape = _LATER_ESCAPES[row[column] >> 10]
+        self._was_first = 0
+        return None
+
+    def _found_after_escape(self, context: _TextContext, state: _State, estimate: _Estimate) -> int:
+        if estimate.shift < _PERIOD_BITS:
+            estimate.count -= 1
+            if not estimate.count:
+                estimate.sum = estimate.sum << 1 & 0xFFFF
+                estimate.count = 3 << estimate.shift & 0xFF
+                estimate.shift += 1
+        context.total += 4
+        state.count += 4
+        self._found = state
+        symbol = state.symbol
+        if state.count > _MOST:
+            self._halve(context)
+        self._run = self._first_run
+        self._learn()
+        return symbol
+
+    def _estimated(self, context: _TextContext, passed: int) -> tuple[_Estimate, int]:
+        """How many parts are for a symbol that is none of the context's."""
+        known = len(context.states)
+        if known == 256 or context.shorter is None:
+            return self._none, 1
+        left = known - passed
+        column = (
+            (1 if left < len(context.shorter.states) - known else 0)
+            + (2 if context.total < 11 * known else 0)
+            + (4 if passed > left else 0)
+            + self._is_high
+        )
+        estimate = self._estimates[_REST[left - 1]][column]
+        parts = estimate.sum >> estimate.shift
+        estimate.sum -= parts
+        return estimate, parts or 1
 
     # --- learning ----------------------------------------------------------------------------------------
 
-    def _update(self, symbol: int, successor: int) -> bool:
-        """Learn that `symbol` was met, which `_found` in `_minimum` leads to; False if the memory is full."""
-        states, sums, first, below = self._states, self._sums, self._first, self._below
-        symbols, frequencies, following = self._symbols, self._frequencies, self._next
-        minimum, maximum, found = self._minimum, self._maximum, self._found
-        frequency = frequencies[found]
-        if frequency < _MOST_FREQUENCY // 4 and (context := below[minimum]):
-            state = first[context]
-            if states[context] == 1:
-                if frequencies[state] < 32:
-                    frequencies[state] += 1
-            else:
-                if symbols[state] != symbol:
-                    state = symbols.index(symbol, state)
-                    if frequencies[state] >= frequencies[state - 1]:
-                        self._swap(state)
-                        state -= 1
-                if frequencies[state] < _MOST_FREQUENCY - 9:
-                    frequencies[state] += 2
-                    sums[context] += 2
-        if not self._order_fall:
-            context = self._create(symbol, successor, is_found_left=True)
-            following[found] = self._minimum = context
-            return bool(context)
-        at = self._text_at
-        self._text[at : at + 1] = bytes((symbol,))
-        at += 1
-        self._text_at = at
-        if at >= self._text_end:
-            return False
-        newest = -1 - at
-        if successor:
-            if successor < 0 and not (successor := self._create(symbol, successor, is_found_left=False)):
-                return False
-            self._order_fall -= 1
-            if not self._order_fall:
-                newest = successor
-                self._text_at -= maximum != minimum
-        else:
-            following[found] = newest
-            successor = minimum
-        count = states[minimum]
-        rest = sums[minimum] - count - (frequency - 1)
-        context = maximum
-        while context != minimum:
-            old = states[context]
-            if old == 1:
-                if not (block := self._take(0)):
-                    return False
-                single, state = first[context], 2 * block
-                symbols[state] = symbols[single]
-                following[state] = following[single]
-                first[context] = state
-                known = frequencies[single]
-                known = known << 1 if known < _MOST_FREQUENCY // 4 - 1 else _MOST_FREQUENCY - 4
-                frequencies[state] = known
-                total = known + self._first_escape + (count > 3)
-            else:
-                state = first[context]
-                if not old & 1 and (size := _SIZE_OF[old >> 1]) != _SIZE_OF[(old >> 1) + 1]:
-                    if not (block := self._take(size + 1)):
-                        return False
-                    self._move(state, 2 * block, old)
-                    self._free[size].append(state >> 1)
-                    first[context] = state = 2 * block
-                total = sums[context]
-                total += (2 * old < count) + 2 * (4 * old <= count and total <= 8 * old)
-            chance = 2 * frequency * (total + 6)
-            whole = rest + total
-            if chance < 6 * whole:
-                chance = 1 + (chance > whole) + (chance >= 4 * whole)
-                total += 3
-            else:
-                chance = 4 + (chance >= 9 * whole) + (chance >= 12 * whole) + (chance >= 15 * whole)
-                total += chance
-            sums[context] = total & 0xFFFF
-            state += old
-            following[state] = newest
-            symbols[state] = symbol
-            frequencies[state] = chance
-            states[context] = old + 1
-            context = below[context]
-        self._minimum = successor
-        return True
+    def _halve(self, context: _TextContext) -> None:
+        """Halve the counts of a context; the symbol that was found comes first."""
+        states, found = context.states, self._found
+        states.remove(found)
+        states.insert(0, found)
+        left = context.total - found.count
+        adder = 1 if self._fall else 0
+        found.count = found.count + 4 + adder >> 1
+        total = found.count
+        for index in range(1, len(states)):
+            state = states[index]
+            left -= state.count
+            state.count = state.count + adder >> 1
+            total += state.count
+            at = index
+            while at and state.count > states[at - 1].count:
+                at -= 1
+            if at != index:
+                del states[index]
+                states.insert(at, state)
+        gone = 0
+        while not states[-1].count:
+            states.pop()
+            gone += 1
+        left += gone
+        if gone and len(states) == 1:
+            state = states[0]
+            while True:
+                state.count -= state.count >> 1
+                left >>= 1
+                if left <= 1:
+                    break
+            self._found = state
+            return
+        context.total = total + left - (left >> 1)
+        self._found = states[0]
 
-    def _create(self, symbol: int, branch: int, *, is_found_left: bool) -> int:
-        """The contexts that follow `symbol` in the present one and those below; 0 if the memory is full."""
-        states, first, below = self._states, self._first, self._below
-        symbols, frequencies, following = self._symbols, self._frequencies, self._next
-        context = self._minimum
-        leading = [] if is_found_left else [self._found]
-        while context := below[context]:
-            state = first[context]
-            if states[context] != 1:
-                state = symbols.index(symbol, state)
-            if following[state] != branch:
-                context = following[state]
+    def _go_on(self) -> None:
+        following = self._found.next
+        if not self._fall and isinstance(following, _TextContext):
+            self.least = self._longest = following
+        else:
+            self._learn()
+
+    def _learn(self) -> None:
+        """Enter the symbol that was found in the contexts that did not know it."""
+        found, least = self._found, self.least
+        symbol, following = found.symbol, found.next
+        if found.count < _MOST // 4 and least.shorter is not None:
+            self._count_in_shorter(least.shorter, symbol)
+        if not self._fall:
+            self.least = self._longest = found.next = self._made(is_known=True)
+            return
+        self._text.append(symbol)
+        if len(self._text) >= self._most_text:
+            raise _refusal()
+        reached: _TextContext | int = len(self._text)
+        if following is None:
+            found.next = reached
+            following = least
+        else:
+            if not isinstance(following, _TextContext):
+                following = self._made(is_known=False)
+            self._fall -= 1
+            if not self._fall:
+                reached = following
+                if self._longest is not least:
+                    self._text.pop()
+        known = len(least.states)
+        others = least.total - known - (found.count - 1)
+        context = self._longest
+        while context is not least:
+            self._enter(context, known, others, reached)
+            assert context.shorter, "the chain leads to the context where it was found"
+            context = context.shorter
+        self.least = self._longest = following
+
+    def _count_in_shorter(self, context: _TextContext, symbol: int) -> None:
+        states = context.states
+        state = context.state(symbol)
+        if len(states) == 1:
+            if state.count < 32:
+                state.count += 1
+            return
+        if states[0] is not state:
+            at = states.index(state)
+            if state.count >= states[at - 1].count:
+                states[at - 1], states[at] = state, states[at - 1]
+        if state.count < _MOST - 9:
+            state.count += 2
+            context.total += 2
+
+    def _enter(self, context: _TextContext, known: int, others: int, reached: "_TextContext | int") -> None:
+        """Enter the symbol that was found in a context that did not know it."""
+        states, found = context.states, self._found
+        count = len(states)
+        if count > 1:
+            if not count & 1:
+                self._grow(count >> 1)
+            context.total += (2 * count < known) + 2 * ((4 * count <= known) & (context.total <= 8 * count))
+        else:
+            self._take(1)
+            state = states[0]
+            state.count = 2 * state.count if state.count < _MOST // 4 - 1 else _MOST - 4
+            context.total = state.count + self._escape + (known > 3)
+        weight = 2 * found.count * (context.total + 6)
+        whole = others + context.total
+        if weight < 6 * whole:
+            weight = 1 + (weight > whole) + (weight >= 4 * whole)
+            context.total += 3
+        else:
+            weight = 4 + (weight >= 9 * whole) + (weight >= 12 * whole) + (weight >= 15 * whole)
+            context.total += weight
+        states.append(_State(found.symbol, weight, reached))
+
+    def _made(self, *, is_known: bool) -> _TextContext:
+        """The context that the symbol leads to, made with those between.
+
+        `is_known`: the present context leads on already.
+        """
+        found, context = self._found, self.least
+        branch = found.next
+        leading = [] if is_known else [found]
+        while context.shorter is not None:
+            context = context.shorter
+            state = context.state(found.symbol)
+            if state.next != branch:
+                if not isinstance(state.next, _TextContext):
+                    raise PackedFault("its text model does not hold together")
+                context = state.next
+                if not leading:
+                    return context
                 break
             leading.append(state)
+        if not isinstance(branch, int) or branch >= len(self._text):
+            raise PackedFault("its text model does not hold together")
+        symbol = self._text[branch]
+        if len(context.states) == 1:
+            count = context.states[0].count
         else:
-            context = self._root
-        if not leading:
-            return context
-        after = self._text[-1 - branch]
-        if states[context] == 1:
-            frequency = frequencies[first[context]]
-        else:
-            chance = frequencies[symbols.index(after, first[context])] - 1
-            rest = self._sums[context] - states[context] - chance
-            more = 5 * chance > rest if 2 * chance <= rest else (2 * chance + 3 * rest - 1) // (2 * rest)
-            frequency = 1 + more & 0xFF
+            seen = context.state(symbol).count - 1
+            others = context.total - len(context.states) - seen
+            is_rare = 2 * seen <= others
+            count = 1 + ((5 * seen > others) if is_rare else (2 * seen + 3 * others - 1) // (2 * others))
         for state in reversed(leading):
-            if not (unit := self._take_context()):
-                return 0
-            states[unit] = 1
-            first[unit] = single = 2 * unit
-            symbols[single] = after
-            frequencies[single] = frequency
-            following[single] = branch - 1
-            below[unit] = context
-            following[state] = context = unit
+            self._take(1)
+            context = _TextContext([_State(symbol, count, branch + 1)], context)
+            state.next = context
         return context
 
-    def _rescale(self, context: int, found: int, order_fall: int) -> int:
-        """Halve a context's frequencies, the found one first; where the found state is then."""
-        symbols, frequencies, following = self._symbols, self._frequencies, self._next
-        begin, count = self._first[context], self._states[context]
-        order = [found, *(state for state in range(begin, begin + count) if state != found)]
-        known = [(symbols[state], frequencies[state], following[state]) for state in order]
-        escaping = self._sums[context] - sum(frequency for _, frequency, _ in known)
-        more = 1 if order_fall else 0
-        halved = [
-            (symbol, frequency + (0 if place else 4) + more >> 1, to)
-            for place, (symbol, frequency, to) in enumerate(known)
-        ]
-        halved.sort(key=lambda state: -state[1])
-        total = sum(frequency for _, frequency, _ in halved)
-        kept = [state for state in halved if state[1]]
-        escaping += count - len(kept)
-        if len(kept) == 1:
-            symbol, frequency, to = kept[0]
-            while True:
-                frequency -= frequency >> 1
-                escaping >>= 1
-                if escaping <= 1:
-                    break
-            self._free[_SIZE_OF[count + 1 >> 1]].append(begin >> 1)
-            self._states[context] = 1
-            self._first[context] = begin = 2 * context
-            # The single state lies where the sum lay, and is once more taken for it.
-            self._sums[context] = symbol | frequency << 8
-            symbols[begin], frequencies[begin], following[begin] = symbol, frequency, to
-            return begin
-        if len(kept) != count:
-            self._states[context] = len(kept)
-            begin = self._shrink(begin, count + 1 >> 1, len(kept) + 1 >> 1)
-            self._first[context] = begin
-        for state, (symbol, frequency, to) in enumerate(kept, begin):
-            symbols[state], frequencies[state], following[state] = symbol, frequency, to
-        self._sums[context] = total + escaping - (escaping >> 1) & 0xFFFF
-        return begin
+    def _grow(self, units: int) -> None:
+        """Count what a context takes that has so many units of symbols, and needs one more."""
+        if _GIVEN[units] == units:
+            self._take(_GIVEN[units + 1])
 
-    def _shrink(self, begin: int, old: int, new: int) -> int:
-        old_size, new_size = _SIZE_OF[old], _SIZE_OF[new]
-        if old_size == new_size:
-            return begin
-        if self._free[new_size]:
-            block = self._free[new_size].pop()
-            self._free[old_size].append(begin >> 1)
-            return 2 * block
-        self._split(begin >> 1, old_size, new_size)
-        return begin
+    def _take(self, units: int) -> None:
+        self._units_left -= units
+        if self._units_left < 0:
+            raise _refusal()
 
-    def _move(self, old: int, new: int, count: int) -> None:
-        self._symbols[new : new + count] = self._symbols[old : old + count]
-        self._frequencies[new : new + count] = self._frequencies[old : old + count]
-        self._next[new : new + count] = self._next[old : old + count]
 
-    def _swap(self, state: int) -> None:
-        """Put a state before the one that was before it."""
-        before = state - 1
-        for kept in (self._symbols, self._frequencies, self._next):
-            kept[before], kept[state] = kept[state], kept[before]
+def _refusal() -> RarRefusal:
+    return RarRefusal("its text fills the memory of the model that packed it, and such a text is not read")

@@ -5,15 +5,16 @@ The layout is in 7zFormat.txt of the public domain LZMA SDK.
 Our own, because the common library makes an object of each entry before anything can be counted.
 """
 
-import hashlib
-import lzma
 import struct
 import zlib
 from collections.abc import Iterator
+from itertools import accumulate, islice
 
 from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.seven.folders import LOCK, Coder, CoderChain, SevenFault
+from usufruct.archives.seven.unpacking import ERRORS, plain_blocks
 from usufruct.archives.times import of_windows
 from usufruct.files.sources import Source
 
@@ -23,66 +24,12 @@ _START = struct.Struct("<6s2BL2QL")
  _FOLDER, _UNPACKED, _COUNTS, _EMPTY, _EMPTY_FILE, _ANTI, _NAMES) = range(18)  # fmt: skip
 _TIMES, _ATTRIBUTES, _ENCODED = 0x14, 0x15, 0x17
 """More of the same list."""
-_COPY, _LZMA, _LZMA2, _LOCK = b"\x00", b"\x03\x01\x01", b"\x21", b"\x06\xf1\x07\x01"
-"""Numbers of methods, as Methods.txt of the same has them."""
 _MOST_CODERS = 32
 """Of one folder; the format's own tools write at most a few."""
-_MOST_ROUNDS = 24
-"""Power of two: keys of more rounds would take years to make."""
-_NO_ROUNDS = 0x3F
-"""The stated power of two that means no rounds at all."""
-
-
-class SevenFault(Exception):
-    """The headers do not hold together."""
-
-
-class UnknownMethod(Exception):
-    """The header is packed by a method that cannot be undone; the text names it."""
 
 
 class DirectoryLocked(Exception):
     """The header is locked, and no password was given."""
-
-
-class Coder(Struct, frozen=True):
-    """One step of packing."""
-
-    method: bytes
-    properties: bytes
-    inputs: int = 1
-    outputs: int = 1
-
-    @property
-    def dictionary(self) -> int:
-        """Bytes of memory that unpacking takes; 0 where the method needs none to speak of."""
-        if self.method == _LZMA and len(self.properties) == 5:
-            return int.from_bytes(self.properties[1:], "little")
-        if self.method == _LZMA2 and self.properties:
-            power = self.properties[0]
-            return 0xFFFFFFFF if power >= 40 else (2 | power & 1) << (power // 2 + 11)
-        if self.method == b"\x03\x04\x01" and len(self.properties) >= 5:
-            return int.from_bytes(self.properties[1:5], "little")
-        return 0
-
-
-class CoderChain(Struct):
-    """A stream of files packed together."""
-
-    coders: list[Coder]
-    binds: list[tuple[int, int]]
-    """Input and output of each connection between coders."""
-    sizes: list[int] = field(default_factory=list)
-    """Bytes that each output gives."""
-    checksum: int | None = None
-    streams: int = 1
-    """Files in it."""
-
-    @property
-    def size(self) -> int:
-        """Bytes of all its files: those of the output that no coder takes."""
-        bound = {output for _, output in self.binds}
-        return next((size for number, size in enumerate(self.sizes) if number not in bound), 0)
 
 
 class PackedEntry(Struct):
@@ -199,83 +146,22 @@ def _header_at(source: Source, offset: int, size: int, checksum: int | None, all
 
 def _decoded(source: Source, reader: _Bytes, headers: Headers, password: str | None, allowance: Allowance) -> bytes:
     """The header that is packed as the one folder of these streams."""
-    position, sizes, folders = _read_streams(reader, allowance)
-    if len(folders) != 1 or not sizes:
+    folders = _read_streams(reader, allowance)
+    if len(folders) != 1:
         raise SevenFault("its header is packed in a way that makes no sense")
     folder = folders[0]
     allowance.keep(folder.size)
-    data = _header_at(source, _START.size + position, sizes[0], None, allowance)
-    for number, coder in _in_order(folder):
-        if coder.method == _LOCK:
-            headers.hides_names = True
-            if password is None:
-                raise DirectoryLocked
-            data = _deciphered(data, coder.properties, password)[: folder.sizes[number]]
-        elif coder.method != _COPY:
-            data = _unpacked(data, coder, folder.sizes[number], allowance)
+    if any(coder.method == LOCK for coder in folder.coders):
+        headers.hides_names = True
+        if password is None:
+            raise DirectoryLocked
+    try:
+        data = b"".join(plain_blocks(source, folder, password))
+    except ERRORS as error:
+        raise SevenFault(f"its header cannot be unpacked: {error}") from error
     if len(data) != folder.size or (folder.checksum is not None and zlib.crc32(data) != folder.checksum):
         raise SevenFault("its header does not match its checksum")
     return data
-
-
-def _in_order(folder: CoderChain) -> list[tuple[int, Coder]]:
-    """The coders from the packed bytes to the plain ones, each with its number; SevenFault for a tree of them."""
-    if any(coder.inputs != 1 or coder.outputs != 1 for coder in folder.coders):
-        raise UnknownMethod("methods with several streams")
-    takes_from = dict(folder.binds)
-    at = next((number for number in range(len(folder.coders)) if number not in takes_from), None)
-    by_output = {output: taker for taker, output in folder.binds}
-    found: list[tuple[int, Coder]] = []
-    while at is not None and len(found) < len(folder.coders):
-        found.append((at, folder.coders[at]))
-        at = by_output.get(at)
-    if len(found) != len(folder.coders):
-        raise SevenFault("its header is packed in a way that makes no sense")
-    return found
-
-
-def _unpacked(data: bytes, coder: Coder, size: int, allowance: Allowance) -> bytes:
-    """LZMA or LZMA2, at most `size` bytes of it."""
-    allowance.dictionary(min(coder.dictionary, size))
-    # A dictionary larger than what is unpacked is of no use, and the library takes memory for it.
-    dictionary = max(4096, min(coder.dictionary, size))
-    if coder.method == _LZMA and len(coder.properties) == 5:
-        code = coder.properties[0]
-        filters = [
-            {"id": lzma.FILTER_LZMA1, "dict_size": dictionary, "lc": code % 9, "lp": code // 9 % 5, "pb": code // 45}
-        ]
-    elif coder.method == _LZMA2:
-        filters = [{"id": lzma.FILTER_LZMA2, "dict_size": dictionary}]
-    else:
-        raise UnknownMethod(f"method {coder.method.hex()}")
-    try:
-        engine = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
-        return engine.decompress(data, size)
-    except (lzma.LZMAError, ValueError, OverflowError) as error:
-        raise SevenFault(f"its header cannot be unpacked: {error}") from error
-
-
-def _deciphered(data: bytes, properties: bytes, password: str) -> bytes:
-    from Cryptodome.Cipher import AES
-
-    if len(properties) < 2:
-        raise SevenFault("its header is locked in an unknown way")
-    rounds = properties[0] & 0x3F
-    salt_size = (properties[0] >> 7) + (properties[1] >> 4)
-    iv_size = (properties[0] >> 6 & 1) + (properties[1] & 15)
-    salt, start = properties[2 : 2 + salt_size], properties[2 + salt_size : 2 + salt_size + iv_size]
-    if rounds > _MOST_ROUNDS and rounds != _NO_ROUNDS:
-        raise SevenFault("its key is made in more rounds than is sane")
-    seed = salt + password.encode("utf-16-le")
-    if rounds == _NO_ROUNDS:
-        key = seed[:32].ljust(32, b"\0")
-    else:
-        made, step = hashlib.sha256(), 1 << 12
-        for first in range(0, 1 << rounds, step):
-            last = min(first + step, 1 << rounds)
-            made.update(b"".join(seed + number.to_bytes(8, "little") for number in range(first, last)))
-        key = made.digest()
-    return AES.new(key, AES.MODE_CBC, start.ljust(16, b"\0")).decrypt(data[: len(data) // 16 * 16])
 
 
 def _read_header(reader: _Bytes, headers: Headers, allowance: Allowance) -> None:
@@ -288,7 +174,7 @@ def _read_header(reader: _Bytes, headers: Headers, allowance: Allowance) -> None
         elif kind == _MORE_STREAMS:
             _read_streams(reader, allowance)
         elif kind == _STREAMS:
-            _, _, headers.folders = _read_streams(reader, allowance, sizes, checksums)
+            headers.folders = _read_streams(reader, allowance, sizes, checksums)
         elif kind == _FILES:
             _read_files(reader, headers, sizes, checksums, allowance)
         else:
@@ -300,8 +186,8 @@ def _read_streams(
     allowance: Allowance,
     sizes: list[int] | None = None,
     checksums: list[int | None] | None = None,
-) -> tuple[int, list[int], list[CoderChain]]:
-    """Where the packed streams begin, the size of each, and the folders.
+) -> list[CoderChain]:
+    """The folders, each with its packed streams.
 
     The size and checksum of each file in the folders, one after the other, go into `sizes` and `checksums`.
     """
@@ -332,7 +218,11 @@ def _read_streams(
     if not is_listed and sizes is not None and checksums is not None:
         sizes.extend(folder.size for folder in folders)
         checksums.extend(folder.checksum for folder in folders)
-    return position, packed, folders
+    begin = _START.size + position
+    places = iter([(begin + before, size) for before, size in zip(accumulate(packed, initial=0), packed, strict=False)])
+    for folder in folders:
+        folder.packed = list(islice(places, len(folder.takers)))
+    return folders
 
 
 def _read_folders(reader: _Bytes, allowance: Allowance) -> list[CoderChain]:
@@ -376,10 +266,9 @@ def _folder(reader: _Bytes) -> CoderChain:
     packed = inputs - len(binds)
     if packed < 1:
         raise SevenFault("a folder takes nothing")
-    if packed > 1:
-        for _ in range(packed):
-            reader.number()
-    return CoderChain(coders, binds)
+    bound = {taker for taker, _ in binds}
+    unbound = [number for number in range(inputs) if number not in bound]
+    return CoderChain(coders, binds, [reader.number() for _ in range(packed)] if packed > 1 else unbound)
 
 
 def _read_substreams(

@@ -1,60 +1,27 @@
-"""7z archives: our own headers; locked content by the common Python library, plain content by libarchive if there."""
+"""7z archives: the headers say what there is, and how each folder of files is packed."""
 
 import stat
 import zlib
 from collections import Counter, deque
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
-from functools import partial
-from typing import IO, Any
+from itertools import groupby
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.seven.headers import (
-    DirectoryLocked,
-    Headers,
-    PackedEntry,
-    SevenFault,
-    UnknownMethod,
-    read_headers,
-)
-from usufruct.archives.system_library import LibraryFault, LibraryReader
-from usufruct.errors import ArchiveError, DamagedArchive, PasswordNeeded, UnreadableArchive
-from usufruct.files.ahead import END, HandOver, Pump
-from usufruct.files.sources import Source, as_file
+from usufruct.archives.seven.ciphers import forget_keys
+from usufruct.archives.seven.folders import SevenFault, UnknownMethod
+from usufruct.archives.seven.headers import DirectoryLocked, Headers, PackedEntry, read_headers
+from usufruct.archives.seven.unpacking import ERRORS, LOCK, method_name, plain_blocks
+from usufruct.errors import DamagedArchive, UnreadableArchive
+from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 
-_METHODS = {
-    b"\x00": "stored",
-    b"\x03": "delta",
-    b"\x21": "lzma2",
-    b"\x03\x01\x01": "lzma",
-    b"\x03\x03\x01\x03": "bcj x86",
-    b"\x03\x03\x01\x1b": "bcj2",
-    b"\x03\x03\x02\x05": "bcj ppc",
-    b"\x03\x03\x04\x01": "bcj ia64",
-    b"\x03\x03\x05\x01": "bcj arm",
-    b"\x03\x03\x07\x01": "bcj armt",
-    b"\x03\x03\x08\x05": "bcj sparc",
-    b"\x03\x04\x01": "ppmd",
-    b"\x04\x01\x08": "deflate",
-    b"\x04\x01\x09": "deflate64",
-    b"\x04\x02\x02": "bzip2",
-    b"\x04\xf7\x11\x01": "zstd",
-    b"\x04\xf7\x11\x02": "brotli",
-    b"\x06\xf1\x07\x01": "AES-256",
-}
-"""Numbers of methods, as Methods.txt of the LZMA SDK has them."""
-_BY_LIBRARY = frozenset({"stored", "delta", "lzma2", "lzma", "bcj x86", "bcj2", "ppmd", "deflate", "bzip2"})
-"""Methods that every libarchive of the last years reads."""
-_LOCK = "AES-256"
 _UNIX_MODES = 0x8000
 """Attribute bit: the upper half holds a Unix mode."""
 _LONGEST_TARGET = 4096
 """Bytes of a link's text: PATH_MAX of Linux."""
-_BLOCKS_AHEAD = 8
-"""Blocks that the library gives before they are taken, at most."""
 
 
 class SevenArchive(OpenedFile):
@@ -66,8 +33,9 @@ class SevenArchive(OpenedFile):
 
     def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
         super().__init__(path, name, source, access, allowance)
-        self._names: dict[int, str] = {}
-        """Row → name as the archive has it."""
+        self._headers = Headers()
+        self._places: dict[int, tuple[int, int]] = {}
+        """Row → number of the folder that it is packed in, and where it begins in it."""
         with self._closed_on_failure():
             self._read_listing()
 
@@ -77,31 +45,35 @@ class SevenArchive(OpenedFile):
             return
         self._password = self._access.passwords.first_fitting(self.name, self._opens)
 
+    def close(self) -> None:
+        """Let go of the file, and of keys."""
+        super().close()
+        forget_keys()
+
     # --- listing -----------------------------------------------------------------------------------------
-
-    def _open(self, file: IO[bytes], password: str | None) -> Any:
-        # Only where a 7z is met: the library takes longer to import than a small archive to place.
-        import py7zr
-
-        return py7zr.SevenZipFile(file, password=password)
 
     def _read_listing(self) -> None:
         try:
-            headers = self._read_headers()
+            headers = self._headers = self._read_headers()
         except SevenFault as fault:
             raise self._damaged(fault) from fault
         except UnknownMethod as unknown:
             raise self._unreadable(str(unknown)) from unknown
+        begun = [0] * len(headers.folders)
         for entry in headers.entries:
-            self._enter(entry)
+            row = self._enter(entry)
+            if entry.folder >= 0:
+                if row is not None:
+                    self._places[row] = entry.folder, begun[entry.folder]
+                begun[entry.folder] += entry.size
         used = Counter(entry.folder for entry in headers.entries if entry.folder >= 0)
         methods: Counter[str] = Counter()
         for number, count in used.items():
             for coder in headers.folders[number].coders:
-                methods[_METHODS.get(coder.method, f"method {coder.method.hex()}")] += count
-        self.facts.packing = tuple(name for name, _ in methods.most_common() if name != _LOCK)
-        self.facts.locks = (_LOCK,) if methods[_LOCK] else ()
-        self.facts.locked_entries = methods[_LOCK]
+                methods[method_name(coder.method)] += count
+        self.facts.packing = tuple(name for name, _ in methods.most_common() if name != LOCK)
+        self.facts.locks = (LOCK,) if methods[LOCK] else ()
+        self.facts.locked_entries = methods[LOCK]
         self.facts.is_solid = any(folder.streams > 1 for folder in headers.folders)
         self._read_targets(headers)
 
@@ -116,23 +88,22 @@ class SevenArchive(OpenedFile):
         )
         return found[self._password]
 
-    def _enter(self, entry: PackedEntry) -> None:
+    def _enter(self, entry: PackedEntry) -> int | None:
+        """The row of an entry; None if it is refused."""
         mode = entry.attributes >> 16 if entry.attributes & _UNIX_MODES else 0
         is_directory = entry.is_directory or bool(entry.attributes & stat.FILE_ATTRIBUTE_DIRECTORY)
         leads_on = bool(entry.attributes & stat.FILE_ATTRIBUTE_REPARSE_POINT) and not mode
         kind = EntryKind.DIRECTORY if is_directory else EntryKind.FILE
         if entry.is_removal:
             self._rows.refuse(entry.name, "it would remove a file")
-            return
+            return None
         if stat.S_ISLNK(mode) or (leads_on and not is_directory):
             kind = EntryKind.LINK
         elif leads_on or stat.S_IFMT(mode) not in (0, stat.S_IFREG, stat.S_IFDIR):
             self._rows.refuse(entry.name, "it is a junction, device, pipe or socket")
-            return
+            return None
         can_run = bool(mode & 0o111) and not kind
-        row = self._rows.enter(entry.name, kind, entry.size, entry.modified, entry.checksum, can_run=can_run)
-        if row is not None and kind is not EntryKind.DIRECTORY:
-            self._names[row] = entry.name
+        return self._rows.enter(entry.name, kind, entry.size, entry.modified, entry.checksum, can_run=can_run)
 
     def _read_targets(self, headers: Headers) -> None:
         """Where links point is their content: read once it is known how that is packed and locked."""
@@ -161,109 +132,26 @@ class SevenArchive(OpenedFile):
         if not rows:
             return
         self.unlock()
-        if not self.facts.locks and _BY_LIBRARY.issuperset(self.facts.packing) and _has_library():
-            yield from self._stream_by_library(rows)
-        else:
-            yield from self._stream_by_python(rows, self._password)
+        yield from self._stream(rows, self._password)
 
-    def _stream_by_library(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        waiting = self._by_name(rows)
-        left = len(rows)
+    def _stream(self, rows: Sequence[int], password: str | None) -> Generator[tuple[int, Iterator[bytes]], None, None]:
+        """The content of files that are not empty, folder by folder."""
+        places = sorted((*self._places[row], row) for row in rows)
+        for number, inside in groupby(places, key=lambda place: place[0]):
+            with closing(plain_blocks(self._source, self._headers.folders[number], password)) as blocks:
+                folder = _FolderReader(blocks)
+                for _, begin, row in inside:
+                    yield row, self._checked(row, self._content(folder, row, begin))
+
+    def _content(self, folder: "_FolderReader", row: int, begin: int) -> Iterator[bytes]:
         try:
-            with LibraryReader(self._source, ("7zip",)) as reader:
-                for entry in reader.entries():
-                    name = entry.name if entry.name is not None else entry.raw.decode("utf-8", "replace")
-                    found = waiting.get(name)
-                    if found and entry.size:
-                        yield found[0], self._checked(found[0], self._library_blocks(reader, found[0]))
-                        found.popleft()
-                        left -= 1
-                        if not left:
-                            return
-        except LibraryFault as fault:
-            raise self._damaged(fault) from fault
-        # Names that the two libraries read differently are left to the one that listed them.
-        yield from self._stream_by_python([row for rest in waiting.values() for row in rest], None)
-
-    def _by_name(self, rows: Sequence[int]) -> dict[str, deque[int]]:
-        waiting: dict[str, deque[int]] = {}
-        for row in rows:
-            waiting.setdefault(self._names[row], deque()).append(row)
-        return waiting
-
-    def _library_blocks(self, reader: LibraryReader, row: int) -> Iterator[bytes]:
-        try:
-            yield from reader.blocks(BLOCK)
-        except LibraryFault as fault:
-            raise self._broken(row, f"cannot be unpacked: {fault}") from fault
-
-    def _stream_by_python(
-        self, rows: Sequence[int], password: str | None
-    ) -> Generator[tuple[int, Iterator[bytes]], None, None]:
-        """The library pushes content; a thread of its own lets the reader pull it, a few blocks ahead."""
-        waiting = self._by_name(rows)
-        with Pump([partial(self._push, sorted(waiting), password)], _BLOCKS_AHEAD) as pump:
-            try:
-                while (name := pump.take()) is not END:
-                    row = waiting[name].popleft()
-                    yield row, self._checked(row, self._pulled(row, pump))
-            except ArchiveError:
-                raise
-            except Exception as error:
-                self._raise_unreadable(error)
-                raise self._damaged(error) from error
-
-    def _push(self, names: list[str], password: str | None, hand_over: HandOver) -> None:
-        """Hand over, of each of these files, its name, its blocks, and what stands behind the last."""
-        from py7zr.io import Py7zIO, WriterFactory
-
-        class Pipe(Py7zIO):
-            """Takes what the library writes of one file."""
-
-            def __init__(self, name: str) -> None:
-                self._size = 0
-                hand_over(name)
-
-            def write(self, s: bytes | bytearray) -> int:
-                for at in range(0, len(s), BLOCK):
-                    hand_over(bytes(s[at : at + BLOCK]))
-                self._size += len(s)
-                return len(s)
-
-            def read(self, size: int | None = None) -> bytes:
-                return b""
-
-            def seek(self, offset: int, whence: int = 0) -> int:
-                return 0
-
-            def flush(self) -> None:
-                return None
-
-            def size(self) -> int:
-                return self._size
-
-            def close(self) -> None:
-                hand_over(_LAST)
-
-        class Pipes(WriterFactory):
-            def create(self, filename: str) -> Py7zIO:
-                return Pipe(filename)
-
-        with as_file(self._source) as file:
-            self._open(file, password).extract(targets=names, factory=Pipes())
-
-    def _pulled(self, row: int, pump: Pump) -> Iterator[bytes]:
-        """The blocks of one file."""
-        while True:
-            try:
-                found = pump.take()
-            except Exception as error:
-                # What the library raises for garbage, as a wrong password makes it, may be of any kind.
-                self._raise_unreadable(error)
-                raise self._broken(row, f"cannot be unpacked: {error}") from error
-            if found is _LAST or found is END:
-                return
-            yield found
+            for _ in folder.take(begin - folder.at):
+                pass
+            yield from folder.take(self.listing.sizes[row])
+        except UnknownMethod as unknown:
+            raise self._unreadable(str(unknown)) from unknown
+        except ERRORS as error:
+            raise self._broken(row, f"cannot be unpacked: {error or 'it breaks off'}") from error
 
     def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
         size, stated = self.listing.sizes[row], self.listing.checksum(row)
@@ -272,8 +160,7 @@ class SevenArchive(OpenedFile):
             total += len(block)
             checksum = zlib.crc32(block, checksum)
             yield block
-        is_link = self.listing.kinds[row] == EntryKind.LINK
-        if (total != size and not is_link) or (stated is not None and checksum != stated):
+        if total != size or (stated is not None and checksum != stated):
             raise self._broken(row, "does not match its size and checksum")
 
     # --- passwords ---------------------------------------------------------------------------------------
@@ -286,14 +173,18 @@ class SevenArchive(OpenedFile):
         return True
 
     def _opens(self, password: str) -> bool:
-        """Whether the first block of the smallest entry comes out; whole, its checksum proves it."""
-        sizes = self.listing.sizes
-        row = min((row for row in self._names if sizes[row]), key=lambda row: sizes[row], default=None)
+        """Whether the first block of the entry that is reached soonest comes out; whole, its checksum proves it."""
+        sizes, locked = self.listing.sizes, set()
+        for number, folder in enumerate(self._headers.folders):
+            if any(method_name(coder.method) == LOCK for coder in folder.coders):
+                locked.add(number)
+        rows = [row for row, (folder, _) in self._places.items() if folder in locked and sizes[row]]
+        row = min(rows, key=lambda row: self._places[row][1] + sizes[row], default=None)
         if row is None:
             return True
         try:
-            with closing(self._stream_by_python([row], password)) as stream:
-                _, blocks = next(stream, (row, iter(())))
+            with closing(self._stream([row], password)) as stream:
+                _, blocks = next(stream)
                 if next(blocks, None) is not None and sizes[row] <= BLOCK:
                     deque(blocks, maxlen=0)
         except DamagedArchive:
@@ -302,20 +193,10 @@ class SevenArchive(OpenedFile):
 
     # --- errors ------------------------------------------------------------------------------------------
 
-    def _raise_unreadable(self, error: BaseException) -> None:
-        import py7zr
-
-        if isinstance(error, py7zr.UnsupportedCompressionMethodError):
-            raise self._unreadable(" and ".join(self.facts.packing) or "a method") from error
-        if isinstance(error, py7zr.PasswordRequired):
-            raise PasswordNeeded(
-                f"{self.name} is locked with a password.", remedy="Name a file that holds it with --password-file."
-            ) from error
-
     def _unreadable(self, method: str) -> UnreadableArchive:
         return UnreadableArchive(
             f"{self.name} is packed with {method}, which cannot be read.",
-            remedy="Ask its maker for one packed with LZMA2.",
+            remedy="Ask its maker for a zip, or for a 7z with another method.",
             path=self.path,
         )
 
@@ -334,11 +215,24 @@ class SevenArchive(OpenedFile):
         )
 
 
-_LAST = object()
-"""Stands behind the last block of a file."""
+class _FolderReader:
+    """A stream of blocks that is taken piece by piece."""
 
+    def __init__(self, blocks: Iterator[bytes]) -> None:
+        self.at = 0
+        """Bytes that were taken."""
+        self._blocks = blocks
+        self._rest = b""
 
-def _has_library() -> bool:
-    from usufruct.archives.system_library import library_version
-
-    return library_version() is not None
+    def take(self, count: int) -> Iterator[bytes]:
+        """The next bytes, in blocks; fewer if the stream ends."""
+        while count > 0:
+            block = self._rest or next(self._blocks, b"")
+            while not block:
+                if (more := next(self._blocks, None)) is None:
+                    return
+                block = more
+            piece, self._rest = block[:count], block[count:]
+            count -= len(piece)
+            self.at += len(piece)
+            yield piece

@@ -150,8 +150,17 @@ def stored(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Raw deflate. Without a bound on each call, a few kilobytes could unpack to all of the memory."""
-    engine = zlib_engine.inflater()
+    """Raw deflate."""
+    return _inflated(zlib_engine.inflater(), blocks)
+
+
+def unzlib(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Deflate with the header and the checksum of zlib."""
+    return _inflated(zlib_engine.inflater(has_header=True), blocks)
+
+
+def _inflated(engine: "zlib_engine.Inflater", blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Without a bound on each call, a few kilobytes could unpack to all of the memory."""
     for whole in blocks:
         # The library copies what it has not consumed each time, so it is given a little at once.
         for at in range(0, len(whole), _BITE):
@@ -212,12 +221,12 @@ def inflate64(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 def bunzip2(blocks: Iterable[bytes]) -> Iterator[bytes]:
     """bzip2."""
-    return _bounded(bz2.BZ2Decompressor(), blocks)
+    return bounded(bz2.BZ2Decompressor(), blocks)
 
 
-def unxz(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Xz."""
-    return _bounded(lzma.LZMADecompressor(lzma.FORMAT_XZ, _MOST_OF_ENTRY + _BESIDE), blocks)
+def unxz(blocks: Iterable[bytes], form: int = lzma.FORMAT_XZ) -> Iterator[bytes]:
+    """Xz; or with another `form` of the standard library's, what came before it too."""
+    return bounded(lzma.LZMADecompressor(form, _MOST_OF_ENTRY + _BESIDE), blocks)
 
 
 def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
@@ -244,7 +253,7 @@ def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
         yield head[9:]
         yield from blocks
 
-    return _bounded(engine, rest(), may_lack_end=True)
+    return bounded(engine, rest(), may_lack_end=True)
 
 
 def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:
@@ -252,7 +261,8 @@ def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:
     return _all_streams(cast(IO[bytes], _Blocks(blocks)), zstd.ZstdDecompressor, MARKS)
 
 
-def _bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = False) -> Iterator[bytes]:
+def bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = False) -> Iterator[bytes]:
+    """What an engine of the standard library unpacks, its output bounded; EOFError where its end does not come."""
     for block in blocks:
         yield engine.decompress(block, BLOCK)
         while not engine.needs_input and not engine.eof:

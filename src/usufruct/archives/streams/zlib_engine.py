@@ -5,7 +5,7 @@ Both have the same form, so no reader knows which it is.
 
 import zlib
 from types import ModuleType
-from typing import IO, cast
+from typing import IO, TypeAlias, cast
 
 _engine: ModuleType
 try:
@@ -18,9 +18,12 @@ errors: tuple[type[Exception], ...] = (zlib.error, cast(type[Exception], _engine
 """What inflating raises for bytes that do not hold together."""
 
 
-def inflater() -> "zlib._Decompress":
-    """A new engine for one stream of raw deflate."""
-    return cast("zlib._Decompress", _engine.decompressobj(wbits=-15))
+Inflater: TypeAlias = "zlib._Decompress"
+
+
+def inflater(*, has_header: bool = False) -> Inflater:
+    """A new engine for one stream of deflate, raw or with the header and the checksum of zlib."""
+    return cast(Inflater, _engine.decompressobj(wbits=15 if has_header else -15))
 
 
 def gunzip(file: IO[bytes]) -> IO[bytes]:

@@ -9,6 +9,9 @@ import logging
 import os
 from collections.abc import Iterator
 from ctypes.util import find_library
+from functools import cache
+from importlib.util import find_spec
+from pathlib import Path
 from types import ModuleType
 from typing import Any, NamedTuple
 
@@ -19,7 +22,13 @@ from usufruct.files.sources import Source
 _CHUNK = 1 << 17
 """Bytes handed to the library at once."""
 _EOF = 1
-INSTALL = "Install libarchive (Debian and its kin: libarchive13; macOS and Windows have it) and try again."
+_RECENT = 3_008_010
+"""From this version on the system's library is taken. Older ones unpack RAR 3 wrongly (before 3.7.4), or take as much
+memory as a program in it demands."""
+_CARRIED = ("archi.libs/libarchive*.so*", "archi.dylibs/libarchive*.dylib", "archive-*.dll")
+"""Where wheels for Linux, macOS and Windows have the library, beside the package's module."""
+_VARIABLE = "LIBARCHIVE"
+INSTALL = "Install libarchive (`pip install archi`, or Debian's package libarchive13) and try again."
 
 
 class LibraryEntry(NamedTuple):
@@ -44,28 +53,66 @@ class LibraryFault(Exception):
 
 def library() -> ModuleType:
     """The binding's functions; UnreadableArchive says what to install where the library is missing."""
-    if name := this_platform().archive_library:
-        # The binding asks for this before it looks for the usual name.
-        os.environ.setdefault("LIBARCHIVE", find_library("archive") or name)
     try:
-        import libarchive.ffi as functions
+        functions = _binding()
     except Exception as error:
         raise UnreadableArchive(
             "This kind of archive is read with libarchive, which is not installed.", remedy=INSTALL
         ) from error
     # The binding logs warnings of the library; what matters of them is found by checksums.
     logging.getLogger("libarchive").disabled = True
-    module: ModuleType = functions
-    return module
+    return functions
 
 
-def library_version() -> str | None:
-    """`3.6.2`, or None where there is none."""
+@cache
+def _binding() -> ModuleType:
+    path = os.environ.get(_VARIABLE) or _best_library()
+    if not path:
+        raise FileNotFoundError("libarchive")
+    # The binding loads what this names, and else what the system calls `archive`.
+    before = os.environ.get(_VARIABLE)
+    os.environ[_VARIABLE] = path
+    try:
+        import libarchive.ffi as functions
+    finally:
+        if before is None:
+            del os.environ[_VARIABLE]
+    return functions  # type: ignore[no-any-return]
+
+
+def _best_library() -> str | None:
+    """The path or name of the system's library if it is recent, else of the one that was installed with Usufruct."""
+    own = this_platform().archive_library or find_library("archive")
+    if own and _version_at(own) >= _RECENT:
+        return own
+    return _carried_library() or (own if own and _version_at(own) else None)
+
+
+def _version_at(path: str) -> int:
+    """The number of the library's version, as `3008010` for 3.8.10; 0 where it cannot be loaded."""
+    try:
+        number: int = ctypes.CDLL(path).archive_version_number()
+    except (OSError, AttributeError):
+        return 0
+    return number
+
+
+def _carried_library() -> str | None:
+    """The library in the wheel of the package `archi`, whose own module is not needed."""
+    spec = find_spec("archi")
+    if not spec or not spec.origin:
+        return None
+    beside = Path(spec.origin).parent
+    return next((str(path) for pattern in _CARRIED for path in sorted(beside.glob(pattern))), None)
+
+
+def library_version() -> tuple[int, int, int] | None:
+    """`(3, 8, 10)`, or None where there is none."""
     try:
         number: int = library().version_number()
     except UnreadableArchive:
         return None
-    return f"{number // 1_000_000}.{number // 1000 % 1000}.{number % 1000}"
+    return number // 1_000_000, number // 1000 % 1000, number % 1000
 
 
 class LibraryReader:
