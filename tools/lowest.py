@@ -22,7 +22,8 @@ _BOUND = re.compile(r"([\w.-]+)>=([\w.]+)")
 def lowest() -> list[str]:
     """`name==version` for each library that Usufruct itself needs."""
     project = tomllib.loads((_PROJECT / "pyproject.toml").read_text(encoding="utf-8"))["project"]
-    needed = [*project["dependencies"], *project["optional-dependencies"]["lz4"]]
+    extras = project["optional-dependencies"]
+    needed = [*project["dependencies"], *extras["lz4"], *extras["brotli"]]
     return [f"{name}=={version}" for line in needed for name, version in _BOUND.findall(line.partition(";")[0])]
 
 

@@ -15,8 +15,13 @@ import pyppmd
 
 from tests.archives.case import ArchiveCase, access, contents
 from tests.fuzzing.bombs import seven_number, seven_of
+from usufruct.archives.archive_library import LibraryReader
 from usufruct.archives.reading import Archive
+from usufruct.archives.seven.writer import pack
+from usufruct.archives.writing import How, Member
 from usufruct.errors import DamagedArchive, UnreadableArchive, WrongPassword
+from usufruct.files.sources import BytesSource
+from usufruct.model.entries import EntryKind
 
 CHANCE = random.Random(11)
 CODE = bytes(CHANCE.choices(b"\xe8\xe9\x0f\x84\x00\x12\xff", (4, 3, 2, 2, 9, 4, 4), k=6000)) + CHANCE.randbytes(2001)
@@ -116,6 +121,51 @@ def branches_apart(plain: bytes) -> list[bytes]:
                 byte = plain[at - 1]
         before = byte
     return [bytes(code), bytes(calls), bytes(jumps), choices.bytes()]
+
+
+class WrittenTest(ArchiveCase):
+    def written(self, files: dict[str, bytes], effort: int = 1, password: str | None = None) -> bytes:
+        """A 7z of ours; a name that ends in `/` is an empty directory, a content that begins with `=>` a link."""
+        members = []
+        for number, (name, content) in enumerate(files.items()):
+            path = self.write({f"file{number}": content})
+            kind = EntryKind.LINK if content[:2] == b"=>" else EntryKind.FILE
+            kind = EntryKind.DIRECTORY if name.endswith("/") else kind
+            target = content[2:].decode() if kind is EntryKind.LINK else ""
+            members.append(Member(name.rstrip("/"), str(path), kind, len(content), 10**18, name == "run", target))
+        out = io.BytesIO()
+        pack(out, members, How("7z", effort, password, lambda _: None))
+        return out.getvalue()
+
+    def test_others_read_what_is_written(self) -> None:
+        files = {**FILES, "run": b"#!", "d/e/": b"", "large": CHANCE.randbytes(3 << 20), "\u00fc\u4e2d": b"x"}
+        for effort in (0, 6):
+            made = self.written({**files, "to": b"=>run"}, effort)
+            archive = self.opened(made)
+            listing = archive.listing
+            self.assertEqual(contents(archive), {name: content for name, content in files.items() if name != "d/e/"})
+            self.assertEqual(
+                ([listing.path(row) for row in listing.runnable], [*listing.targets.values()]), (["run"], ["run"])
+            )
+            with LibraryReader(BytesSource(made), ("7zip",)) as reader:
+                found = {entry.name: b"".join(reader.blocks(1 << 20)) for entry in reader.entries() if not entry.target}
+            self.assertEqual({name: found[name] for name in FILES}, FILES)
+            with py7zr.SevenZipFile(io.BytesIO(made)) as others:
+                self.assertIsNone(others.testzip())
+
+    def test_nothing_but_hollow_entries(self) -> None:
+        for password in (None, "moth"):
+            made = self.written({"empty": b"", "hollow/": b""}, password=password)
+            archive = self.opened(made, how=access(*filter(None, (password,))))
+            self.assertEqual(sorted(entry.path for entry in archive.listing), ["empty", "hollow"])
+            with py7zr.SevenZipFile(io.BytesIO(made), password=password) as others:
+                self.assertEqual(sorted(others.getnames()), ["empty", "hollow"])
+
+    def test_locked_twice_no_two_bytes_are_alike(self) -> None:
+        one, two = (self.written({"a": CODE}, password="moth") for _ in range(2))
+        self.assertNotEqual(one[32:96], two[32:96])
+        self.assertNotIn("a".encode("utf-16-le") + b"\0\0", one)
+        self.assertEqual(contents(self.opened(two, how=access("moth"))), {"a": CODE})
 
 
 class SevenTest(ArchiveCase):

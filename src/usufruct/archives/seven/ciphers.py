@@ -6,10 +6,11 @@ The layout of its properties is that of the public domain LZMA SDK.
 import hashlib
 from collections.abc import Iterator
 from functools import lru_cache
+from typing import Protocol
 
 from usufruct.archives.seven.folders import SevenFault
 
-_BLOCK = 16
+BLOCK = 16
 """Bytes of a block of AES, FIPS 197."""
 _MOST_ROUNDS = 24
 """Power of two: keys of more rounds would take years to make."""
@@ -18,8 +19,20 @@ _NO_ROUNDS = 0x3F
 _STEP = 1 << 12
 
 
-def deciphered(blocks: Iterator[bytes], properties: bytes, password: str) -> Iterator[bytes]:
-    """The plain bytes; what does not fill a block at the end is left out."""
+class CbcCipher(Protocol):
+    """AES, block after block."""
+
+    def encrypt(self, plaintext: bytes) -> bytes:
+        """Of whole blocks."""
+        ...
+
+    def decrypt(self, ciphertext: bytes) -> bytes:
+        """Of whole blocks."""
+        ...
+
+
+def cipher_of(properties: bytes, password: str) -> CbcCipher:
+    """The cipher that a method's properties tell, which must be used in one direction only."""
     from Cryptodome.Cipher import AES
 
     if len(properties) < 2:
@@ -30,11 +43,15 @@ def deciphered(blocks: Iterator[bytes], properties: bytes, password: str) -> Ite
     salt, first = properties[2 : 2 + salt_size], properties[2 + salt_size : 2 + salt_size + first_size]
     if rounds > _MOST_ROUNDS and rounds != _NO_ROUNDS:
         raise SevenFault("its key is made in more rounds than is sane")
-    cipher = AES.new(_key(password, salt, rounds), AES.MODE_CBC, first.ljust(_BLOCK, b"\0"))
-    rest = b""
+    return AES.new(_key(password, salt, rounds), AES.MODE_CBC, first.ljust(BLOCK, b"\0"))
+
+
+def deciphered(blocks: Iterator[bytes], properties: bytes, password: str) -> Iterator[bytes]:
+    """The plain bytes; what does not fill a block at the end is left out."""
+    cipher, rest = cipher_of(properties, password), b""
     for block in blocks:
         data = rest + block
-        whole = len(data) // _BLOCK * _BLOCK
+        whole = len(data) // BLOCK * BLOCK
         rest = data[whole:]
         if whole:
             yield cipher.decrypt(data[:whole])

@@ -204,8 +204,10 @@ def _unppmd(blocks: Blocks, coder: Coder, size: int) -> Blocks:
 
 
 def _unbrotli(blocks: Blocks, _: Coder, __: int) -> Blocks:
-    import brotli
-
+    try:
+        import brotli
+    except ImportError:
+        raise UnknownMethod("brotli (`pip install 'usufruct[brotli]'` adds it)") from None
     engine = brotli.Decompressor()
     for block in blocks:
         try:
