@@ -3,7 +3,6 @@
 import io
 import logging
 import os
-import re
 import subprocess
 import sys
 import sysconfig
@@ -23,7 +22,6 @@ from usufruct.definitions.load import load_application
 from usufruct.files.locking import only_writer
 from usufruct.files.platform import Platform, this_platform
 from usufruct.files.state_places import StatePlaces
-from usufruct.ledger.schema import INDEXES
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices, OnClash
 from usufruct.transaction.work import no_checkpoint
@@ -167,24 +165,6 @@ class World:
     def strays(self) -> list[str]:
         """Staging directories that were left anywhere in the world."""
         return [str(path) for path in self.folder.rglob(".usufruct-*")]
-
-
-_BACK = {
-    4: "".join(f"DROP INDEX {name};" for name in re.findall(r"CREATE INDEX (\w+)", INDEXES)),
-    3: "ALTER TABLE change RENAME COLUMN root TO is_undo; ALTER TABLE change DROP COLUMN command;"
-    " ALTER TABLE change DROP COLUMN brought; ALTER TABLE change DROP COLUMN took;"
-    " ALTER TABLE change DROP COLUMN is_part; DROP TABLE claim; ALTER TABLE volume DROP COLUMN is_trashed;",
-    2: "DROP TABLE place; DROP TABLE unneeded_note; ALTER TABLE staging DROP COLUMN volume;"
-    " ALTER TABLE staging DROP COLUMN is_beside; ALTER TABLE staging DROP COLUMN settles;",
-    1: "DROP TABLE past_layer; DROP TABLE volume; ALTER TABLE holding DROP COLUMN origin;"
-    " ALTER TABLE change DROP COLUMN is_undo;",
-}
-
-
-def made_older(version: int) -> str:
-    """The statements that make a ledger of today what it was at an older version."""
-    steps = [statements for number, statements in sorted(_BACK.items(), reverse=True) if number >= version]
-    return f"{''.join(steps)} PRAGMA user_version = {version}"
 
 
 IN_MEMORY = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None

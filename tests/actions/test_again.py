@@ -12,7 +12,8 @@ from usufruct.actions.history import history
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
 from usufruct.actions.outcomes import AlreadyThere, Refused
-from usufruct.actions.undoing import undo
+from usufruct.actions.removing import remove_holdings
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
 from usufruct.model.settings import STORE
@@ -78,6 +79,97 @@ class AgainTest(WorldTest):
         self.again(only=("Owl",))
         self.again()
         self.assertEqual(self.world.contents(), whole)
+
+    def test_a_part_that_was_taken_out_stays_out_until_it_is_named(self) -> None:
+        """Naming one of two brought the other back too."""
+        self.again(every_format=True)
+        whole = self.world.contents()
+        remove_holdings(self.world.context, ["season"], lambda _: None, only=("moon.gel", "sun.gel"))
+        self.assertEqual(self.world.add(self.season).state, "already added")
+        self.again(only=("sun.gel",))
+        self.assertEqual(set(whole) - set(self.world.contents()), {"Gels/moon.gel"})
+        self.assertEqual(self.world.add(self.season, every_format=True).state, "already added")
+        self.again(only=("Gels/moon.gel",))
+        self.assertEqual(self.world.contents(), whole)
+        self.assertFalse(list_holdings(self.world.context)[0].is_partial)
+        for _ in range(2):
+            undo(self.world.context_with_definitions(), Access())
+        self.assertEqual(set(whole) - set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel"})
+        self.assertEqual(self.world.add(self.season).state, "already added")
+
+    def test_an_undone_and_redone_removal_of_a_part_takes_it_out_again(self) -> None:
+        """Redoing it did nothing, and said so with an exit code of success."""
+        context = self.world.context_with_definitions()
+        self.again()
+        whole = self.world.contents()
+        remove_holdings(context, ["season"], lambda _: None, only=("moon.gel", "sun.gel"))
+        rest = self.world.contents()
+        for _ in range(2):
+            undo(context, Access())
+        self.assertEqual(self.world.contents(), {})
+        redo(context, Access())
+        self.assertEqual(self.world.contents(), whole)
+        (done,) = redo(context, Access())
+        self.assertEqual((done.files, done.is_in), (2, False))
+        self.assertEqual(self.world.contents(), rest)
+        self.assertEqual(self.world.add(self.season).state, "already added")
+        undo(context, Access())
+        self.assertEqual(self.world.contents(), whole)
+        self.assertEqual(self.world.add(self.season).state, "already added")
+        self.assertFalse(list_holdings(context)[0].is_partial)
+
+    def test_an_edited_file_of_a_part_that_goes_stays_with_the_holding(self) -> None:
+        self.again()
+        (self.world.lanternbox / "Gels/sun.gel").write_text("edited")
+        remove_holdings(self.world.context, ["season"], lambda _: None, only=("moon.gel", "sun.gel"))
+        self.assertEqual(self.world.add(self.season).state, "already added")
+        self.assertEqual(self.world.contents()["Gels/sun.gel"], "edited")
+        self.again(only=("moon.gel",))
+        self.assertEqual(self.world.contents()["Gels/sun.gel"], "edited")
+
+    def test_the_same_archive_under_another_name_is_added_already(self) -> None:
+        """It moved the files, and changed what was on record of the archive."""
+        self.season = self.world.archive("dusk v1.0.tar", {"one.weft": "1", "two.weft": "2"})
+        self.again()
+        placed, (before,) = self.world.contents(self.world.folder / "apps"), list_holdings(self.world.context)
+        other = self.season.with_name("download_8841.tar")
+        other.write_bytes(self.season.read_bytes())
+        self.assertEqual(self.world.add(other).state, "already added")
+        self.assertEqual(self.world.add(other, only=("*",)).state, "already added")
+        self.assertEqual(self.world.contents(self.world.folder / "apps"), placed)
+        remove_holdings(self.world.context, [before.name], lambda _: None, only=("one.weft",))
+        self.assertEqual(self.world.add(other, only=("one.weft",)).state, "added")
+        self.assertEqual(self.world.contents(self.world.folder / "apps"), placed)
+        (after,) = list_holdings(self.world.context)
+        self.assertEqual(
+            (after.name, after.archive, after.version, after.tidy_name),
+            (before.name, before.archive, before.version, before.tidy_name),
+        )
+        alone = self.world.folder / "downloads/moon.gel"
+        alone.write_text("moon")
+        self.assertEqual(self.world.add(alone).state, "added")
+        self.assertEqual(self.world.add(alone.rename(alone.with_name("moon (1).gel"))).state, "already added")
+
+    def test_an_explicit_answer_to_what_is_in_the_way_counts_for_the_same_archive_too(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "mine too"})
+        self.again(on_clash="keep")
+        kept = self.world.contents()
+        self.again(on_clash="both")
+        self.assertEqual(set(self.world.contents()) - set(kept), {"Gels/moon (2).gel", "Gels/sun (2).gel"})
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "mine")
+        undo(self.world.context_with_definitions(), Access())
+        self.again(on_clash="replace")
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "moon")
+        self.world.remove("season")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine", "Gels/sun.gel": "mine too"})
+
+    def test_options_that_change_nothing_make_no_change(self) -> None:
+        self.season = self.world.archive("plain.zip", {"gels/a.gel": "a", "gels/b.gel": "b"})
+        self.again()
+        for choices in ({"every_format": True}, {"nested": True}, {"choose": ("all",)}, {"only": ("*.gel",)}):
+            with self.subTest(choices):
+                self.assertEqual(self.world.add(self.season, **choices).state, "already added")
+        self.assertEqual(len(history(self.world.context)[0]), 1)
 
     def test_archives_inside_are_added_when_they_are_opened(self) -> None:
         self.season = self.world.archive("outer.zip", {"gels/a.gel": "a", "more.zip": zip_bytes({"gels/b.gel": "b"})})
@@ -155,6 +247,42 @@ class ByHandTest(WorldTest):
         undo(self.context, Access())
         self.assertEqual(differences(self.before, self.world.tree()), [])
         self.assertEqual(list_holdings(self.context), [])
+
+    def test_an_undone_removal_knows_what_was_claimed(self) -> None:
+        """Undoing the addition after that took the user's file away."""
+        self.world.add(self.sky, claim=True, on_clash="keep")
+        self.world.remove("sky")
+        undo(self.context, Access())
+        undo(self.context, Access())
+        self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_a_claim_that_is_redone_is_a_claim_again(self) -> None:
+        """The file stayed when the holding went, though it was claimed."""
+        self.world.add(self.sky, claim=True, on_clash="keep")
+        undo(self.context, Access())
+        redo(self.context, Access())
+        self.assertEqual(set(self.world.contents()), {"Gels/moon.gel", "Gels/sun.gel", "Gels/star.gel"})
+        self.world.remove("sky")
+        self.assertEqual(self.world.contents(), {"Gels/sun.gel": "my own sun"})
+        undo(self.context, Access())
+        undo(self.context, Access())
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon", "Gels/sun.gel": "my own sun"})
+
+    def test_a_claim_is_not_made_of_what_the_user_wrote_since(self) -> None:
+        self.world.add(self.sky, claim=True, on_clash="keep")
+        undo(self.context, Access())
+        self.world.write({"Gels/moon.gel": "another moon"})
+        redo(self.context, Access())
+        self.world.remove("sky")
+        self.assertEqual(self.world.contents()["Gels/moon.gel"], "another moon")
+
+    def test_a_claim_holds_across_an_update_that_is_undone(self) -> None:
+        self.world.add(self.sky, claim=True, on_clash="keep")
+        newer = self.world.archive("sky v2.zip", {"gels/moon.gel": "new moon", "gels/star.gel": "*"})
+        self.assertEqual(self.world.add(newer, update="sky").state, "updated")
+        undo(self.context, Access())
+        undo(self.context, Access())
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon", "Gels/sun.gel": "my own sun"})
 
     def test_without_a_claim_the_users_file_stays_and_a_claim_afterwards_says_how(self) -> None:
         self.world.add(self.sky, on_clash="keep")

@@ -46,8 +46,8 @@ class OwnStateTest(WorldTest):
         (precious / "photo").write_text("mine")
         with open_ledger(self.world.places.ledger) as ledger:
             ledger.connection.execute(
-                "INSERT INTO staging (path, change, base, parent_before, parent_after, volume, is_beside)"
-                " VALUES (?, 1, ?, 0, 0, '?', 0)",
+                "INSERT INTO staging (path, change, base, parent_before, parent_after, volume, is_beside, expected)"
+                " VALUES (?, 1, ?, 0, 0, '?', 0, x'')",
                 (str(precious), str(self.world.folder)),
             )
         self.world.add_files("more.zip", {"gels/sun.gel": "sun"})

@@ -3,10 +3,9 @@
 import json
 import subprocess
 import unittest
-from pathlib import Path
 
 from tests.cli.test_add import AddCase
-from tests.support import made_older, run_program
+from tests.support import run_program
 from usufruct.actions.demonstration import differences
 
 
@@ -201,18 +200,6 @@ class UpkeepTest(AddCase):
         self.assertEqual(stored["archives"], sizes["archives"])
         self.assertEqual(stored["stored"], (self.world.folder / "store/more.zip").stat().st_size)
         self.assertIn("backups of what was replaced", self.run_words("list", "--sizes").stdout)
-
-    def test_an_older_ledger_is_backed_up_and_brought_up_to_date(self) -> None:
-        import sqlite3
-
-        ledger = self.home / "ledger.sqlite3"
-        connection = sqlite3.connect(ledger)
-        connection.executescript(made_older(1))
-        connection.close()
-        self.assertEqual(self.names(), {"sky for lanternbox"})
-        self.assertTrue(Path(f"{ledger}.version-1").exists())
-        self.run_words("remove", "sky")
-        self.assertEqual(differences(self.before, self.world.tree()), [])
 
 
 if __name__ == "__main__":

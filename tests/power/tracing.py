@@ -55,12 +55,16 @@ class Record:
         self._story = story
         self._places: dict[str, int] = {}
         """An open file's path → the place in it that is written to next."""
+        self._open_as: dict[str, str] = {}
+        """A descriptor's number → the path that was opened."""
 
     def understand(self, log: Path) -> None:
         """Enter all of it."""
         for line in _lines(log):
             matched = _LINE.match(line)
             if matched and int(matched[4]) >= 0:
+                if matched[2] == "openat" and (path := re.match(r"<((?:\\x[0-9a-f]{2})*)>", matched[5])):
+                    self._open_as[matched[4]] = os.fsdecode(_bytes(path[1]))
                 self._enter(matched[2], matched[3], int(matched[4]))
 
     def _enter(self, call: str, arguments: str, result: int) -> None:
@@ -162,8 +166,13 @@ class Record:
             elif skip:
                 skip -= 1
             else:
-                found.append(os.path.normpath(os.path.join(at, os.fsdecode(_bytes(matched[2])))))
+                found.append(self._real(os.path.normpath(os.path.join(at, os.fsdecode(_bytes(matched[2]))))))
         return found
+
+    def _real(self, path: str) -> str:
+        """The path of what was reached through a descriptor."""
+        through = re.match(r"/proc/self/fd/(\d+)(?=/|$)", path)
+        return self._open_as[through[1]] + path[through.end() :] if through else path
 
 
 _MASK = 0o022

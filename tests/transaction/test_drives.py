@@ -260,21 +260,6 @@ class DrivesTest(WorldTest):
         self.assertFalse(self.recovered(self.world).waiting)
         self.assertEqual(self.world.contents(), before)
 
-    def test_what_an_older_version_placed_is_recorded_when_it_is_there(self) -> None:
-        def story(world: World, drive: Drive) -> None:
-            world.add_files("pack.zip", PACK)
-            with open_ledger(world.places.ledger) as ledger:
-                ledger.connection.execute("DELETE FROM place")
-            world.add_files("loom.zip", {"drafts/a.weft": "w"})
-            drive.pull_out()
-            with self.assertRaises(DriveAway):
-                world.remove("pack")
-            drive.plug_in()
-            world.remove("pack", "loom")
-            self.assertEqual(world.contents()["Gels/moon.gel"], "mine")
-
-        self.each(story)
-
 
 class AwayProgramTest(WorldTest):
     """The same as a user sees it."""

@@ -216,7 +216,7 @@ class InterruptionsTest(WorldTest):
         real_replace, real_new = os.replace, platform.rename_unless_taken
 
         def replace(source: str, destination: str, **at: int) -> None:
-            events.append("rename" if "/.usufruct-" in source and "/in/" in source else "other")
+            events.append("rename" if source.startswith((platform.descriptors, "/")) and "/in/" in source else "other")
             real_replace(source, destination, **at)
 
         def rename_new(source: str, destination: str, at: int | None) -> bool:

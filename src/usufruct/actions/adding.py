@@ -13,12 +13,14 @@ from usufruct.actions.examine import examined
 from usufruct.actions.looking import groups, refuse_name
 from usufruct.actions.outcomes import AlreadyThere, Examined, Ready
 from usufruct.actions.refresh import run_after
-from usufruct.actions.request import Request
+from usufruct.actions.request import Request, choices_as_text
 from usufruct.errors import Interrupted, UsufructError
 from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
+from usufruct.ledger.holdings import volumes_of
+from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
-from usufruct.model.holdings import Holding
+from usufruct.model.holdings import Holding, Volume
 from usufruct.model.layout import SkippedKind
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import tidy_name, version_of
@@ -142,7 +144,7 @@ def _add(resources: Resources, found: Examined) -> Added:
         wanted = ToPlace(
             plan=found.plan,
             holding=_holding(found, resources.now()),
-            volumes=found.download.volumes,
+            volumes=_volumes(resources, found),
             updates=found.updates,
             programs_allowed=request.allows_programs(found.application),
             claims=request.choices.claim,
@@ -154,8 +156,31 @@ def _add(resources: Resources, found: Examined) -> Added:
     return Added(examined=found, state="updated" if is_update else "added", placed=placed)
 
 
+def _volumes(resources: Resources, found: Ready) -> Sequence[Volume]:
+    """The files that the holding comes from: those on record, where it came from the very same ones before."""
+    if found.updates and found.extends:
+        return volumes_of(resources.ledger, found.updates.number)
+    return found.download.volumes
+
+
+def _choices(found: Ready) -> Choices:
+    """The choices that the holding has from now on; what was taken out of it and is placed again is no longer out."""
+    choices = found.request.choices
+    if choices.taken_out:
+        placed = {found.plan.layout.listing.path(row) for row in found.plan.rows()}
+        out = tuple(entry for entry in choices.taken_out if entry not in placed)
+        choices = replace(choices, taken_out=out, again=())
+    return choices
+
+
 def _holding(found: Ready, now: int) -> Holding:
     file_name, request = Path(found.path).name, found.request
+    if found.updates and found.extends:
+        # It is the same archive, whatever its file is called now.
+        choices = _choices(found)
+        is_partial = bool(choices.taken_out)
+        text = choices_as_text(choices, request.access.names)
+        return replace(found.updates, number=0, choices=text, added=now, files=0, size=0, is_partial=is_partial)
     return Holding(
         number=0,
         name=found.name,

@@ -84,7 +84,6 @@ class Context(Struct, frozen=True):
         # Only here: commands that read the ledger start without all that is needed to change anything.
         from usufruct.files.locking import only_writer
         from usufruct.ledger.changes import is_empty, is_tidy
-        from usufruct.transaction.adopt import record_missing_places
         from usufruct.transaction.recover import Recovered, recover
         from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
@@ -95,7 +94,6 @@ class Context(Struct, frozen=True):
                 self.on_recovery(Recovered(unknown=unknown))
             if recovers and not is_tidy(ledger):
                 self.on_recovery(recover(resources))
-            record_missing_places(resources)
             ledger.command = self.command[0] if self.command else 0
             try:
                 yield resources

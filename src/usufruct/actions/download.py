@@ -75,7 +75,7 @@ class Download:
                     archive.close()
                 raise
             self.archive = opened_together(opened)
-        self.tidy_name = tidy_name(self.archive.name)
+        self.tidy_name = tidy_name(request.file_name or self.archive.name)
 
     def _open(self, path: Path) -> Archive:
         if path.is_dir():
@@ -83,7 +83,7 @@ class Download:
         try:
             return open_archive(path, self._request.access, is_alone=self._is_alone)
         except NotAnArchive as error:
-            whole = self._whole_file() if path == self.path else WholeFile(path)
+            whole = self._whole_file() if path == self.path else WholeFile(path, path.name)
             whole.facts.what = error.what
             return whole
 
@@ -209,7 +209,7 @@ class Download:
 
     def _whole_file(self) -> WholeFile:
         if self._whole is None:
-            self._whole = WholeFile(self.path)
+            self._whole = WholeFile(self.path, self._request.file_name or self.path.name)
         return self._whole
 
 

@@ -24,6 +24,7 @@ from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import holding_named, holdings_of_size, holdings_of_tidy_name, name_of_holding
+from usufruct.ledger.layers import names_of_holding
 from usufruct.model.applications import Programs
 from usufruct.model.choices import combined
 from usufruct.model.entries import EntryKind, Refusal
@@ -186,11 +187,15 @@ def _with_choices_of(known: Holding, request: Request) -> Request:
             f"{known.name} was added already, without --claim.",
             remedy=f"`usufruct remove {quoted(known.name)}` leaves what is yours; then add it with --claim.",
         )
+    choices = combined(old, request.choices)
+    if request.conflict_is_said and request.choices.on_clash is not old.on_clash:
+        choices = replace(choices, on_clash=request.choices.on_clash, on_clash_of=request.choices.on_clash_of)
     return replace(
         request,
         update=known.name,
         extends=True,
-        choices=combined(old, request.choices),
+        file_name=os.path.basename(known.archive),
+        choices=choices,
         access=replace(request.access, names=request.access.names or encoding),
     )
 
@@ -250,6 +255,9 @@ def _destined(
     plan = _planned(case, archive, found, layout, root, is_open=not locked)
     found = replace(found, plan=plan)
     yield found
+    if ledger and found.extends and found.updates and _has_all(ledger, found.updates, plan):
+        yield found.as_outcome(AlreadyThere, holding=found.updates)
+        return
     places = case.context.places
     refuse_own(plan, (str(places.config), str(places.data)))
     named = _named(case, found, plan, same)
@@ -284,6 +292,21 @@ def _is_made_so(holding: Holding, download: Download, request: Request) -> bool:
     # Compared as values: an earlier version may have had fewer options.
     is_alike = choices_from_text(holding.choices) == (request.choices, request.access.names)
     return is_alike and holding.archive_digest == download.digest
+
+
+def _has_all(ledger: Ledger, holding: Holding, plan: Plan) -> bool:
+    """Whether a holding has each file that its own archive would place now, and no other."""
+    layout = plan.layout
+    has = {(entry, f"{path}/{name}") for _, path, name, entry in names_of_holding(ledger, holding.number)}
+    entries = {entry for entry, _ in has}
+    count = 0
+    for row in plan.rows():
+        entry, above = layout.listing.path(row), plan.snapshot.surveyed(layout.home_of[row]).path
+        # What the user edited would come beside its own name, which changes nothing of what the holding has.
+        if not {(entry, f"{above}/{plan.name(row)}"), (entry, f"{above}/{layout.name(row)}")} & has:
+            return False
+        count += 1
+    return count == len(entries)
 
 
 def _locked(case: _Case, archive: Archive, request: Request) -> Decision | None:

@@ -11,6 +11,7 @@ from usufruct.actions.applications import known_applications
 from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
 from usufruct.actions.refresh import run_after
+from usufruct.actions.request import with_taken_out
 from usufruct.actions.saving import save_changed
 from usufruct.errors import DriveAway, WrongUsage
 from usufruct.ledger import Ledger
@@ -97,7 +98,22 @@ def _remove_one(
     gives_back_changed: bool,
 ) -> HoldingRemoved:
     saved = _save(context, resources, holding, part) if gives_back_changed else ((), ())
-    removed = remove_holding(resources, holding, only=part, gives_back_changed=gives_back_changed)
+    entries = {
+        (directory, name): entry
+        for directory, _, name, entry in (names_of_holding(resources.ledger, holding.number) if part else ())
+        if name in (part or {}).get(directory, ())
+    }
+
+    def without(left: Set[tuple[int, str]]) -> str:
+        return with_taken_out(holding.choices, {entry for at, entry in entries.items() if at not in left})
+
+    removed = remove_holding(
+        resources,
+        holding,
+        only=part,
+        gives_back_changed=gives_back_changed,
+        choices_without=without if part else None,
+    )
     return HoldingRemoved(holding, removed, _refresh(context, holding) if removed.taken else "", *saved)
 
 

@@ -1,7 +1,7 @@
 """What the user asked of one or several archives."""
 
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import msgspec
 from msgspec import Struct, field
@@ -27,6 +27,8 @@ class Request(Struct, frozen=True, kw_only=True):
     """The holding that the archive takes the place of, or adds to."""
     extends: bool = False
     """`update` came from the very same archive and is added to, by its own choices and these."""
+    file_name: str | None = None
+    """The archive's file name on record, where that decides and not the one that it has now."""
     name: str | None = None
     """What the holding is to be called."""
     takes_safe: bool = False
@@ -86,13 +88,28 @@ class Request(Struct, frozen=True, kw_only=True):
 
     def choices_as_text(self) -> str:
         """The options that decide what a holding has, as JSON with sorted keys."""
-        return json.dumps({**asdict(self.choices), "names": self.access.names}, sort_keys=True)
+        return choices_as_text(self.choices, self.access.names)
 
     def allows_programs(self, application: Application | None) -> bool:
         """Whether files that can run keep that ability."""
         if application is None:
             return True
         return (self.choices.programs or application.programs) is Programs.ALLOW
+
+
+def choices_as_text(choices: Choices, names: str | None) -> str:
+    """Choices and the encoding of names as JSON with sorted keys."""
+    return json.dumps({**asdict(choices), "names": names}, sort_keys=True)
+
+
+def with_taken_out(text: str, entries: Collection[str], *, are_back: bool = False) -> str:
+    """Choices as text, with entries that were taken out of the holding, or that are back in it."""
+    choices, names = choices_from_text(text)
+    if are_back:
+        out = tuple(entry for entry in choices.taken_out if entry not in entries)
+    else:
+        out = tuple(dict.fromkeys((*choices.taken_out, *sorted(entries))))
+    return choices_as_text(replace(choices, taken_out=out), names)
 
 
 def choices_from_text(text: str) -> tuple[Choices, str | None]:

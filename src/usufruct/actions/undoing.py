@@ -1,6 +1,6 @@
 """Undoing and redoing: what one command did counts as one."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence, Set
 from pathlib import Path
 
 from msgspec import Struct
@@ -9,12 +9,13 @@ from usufruct.actions.applications import known_applications
 from usufruct.actions.context import Context
 from usufruct.actions.history import Step, steps_of
 from usufruct.actions.refresh import run_after
+from usufruct.actions.request import with_taken_out
 from usufruct.actions.sources import row_for, source_of
 from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
 from usufruct.ledger.changes import enter_reversed
 from usufruct.ledger.holdings import holding_named, holding_numbered, is_there, name_of_holding
-from usufruct.ledger.layers import claims_of, lies_over, names_of_holding, past_layers
+from usufruct.ledger.layers import claims_of, directory_number, lies_over, past_layers
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away
@@ -195,21 +196,16 @@ class Reversal:
         if brought and took and brought.number != took.number:
             return self._put_before(root, change, brought, took)
         if brought and is_there(ledger, brought.number):
-            only: dict[int, set[str]] | None = None
-            if change.is_partial:
-                only = {}
-                for directory, _, name, _ in names_of_holding(ledger, brought.number, change.number):
-                    only.setdefault(directory, set()).add(name)
+            part = self._part_of(root, brought) if change.is_partial and root.kind is ChangeKind.REMOVE else None
             removed = remove_holding(
                 self._resources,
                 brought,
-                only=only,
-                is_partial=not change.is_partial or brought.is_partial,
+                only=part.names if part else None,
                 keeps=claims_of(ledger, brought.number),
+                choices_without=part.choices_without if part and root.is_named_part else None,
                 root=root.number,
             )
             return Reversed(root, brought.name, False, removed.taken, removed.left)
-        took = took or self._removed_from(change)
         if took:
             return self._lay_back(root, change, took)
         raise WrongUsage(
@@ -217,11 +213,18 @@ class Reversal:
             remedy="`usufruct history` lists what was done.",
         )
 
-    def _removed_from(self, change: Change) -> Holding | None:
-        """The holding that a removal took something of, where an older record does not say."""
-        past = past_layers(self._resources.ledger, change.number)
-        number = past[0].layer.holding if past else None
-        return holding_numbered(self._resources.ledger, number) if number is not None else None
+    def _part_of(self, root: Change, holding: Holding) -> "_Part":
+        """What a partial removal took, which goes again."""
+        past = past_layers(self._resources.ledger, root.number)
+        if not past:
+            raise _forgotten(holding)
+        part = _Part(holding, {}, {})
+        for one in past:
+            directory = directory_number(self._resources.ledger, one.path)
+            if directory is not None and one.layer.holding == holding.number:
+                part.names.setdefault(directory, set()).add(one.name)
+                part.entries[directory, one.name] = one.layer.entry
+        return part
 
     def _lay_back(self, root: Change, change: Change, took: Holding) -> Reversed:
         ledger = self._resources.ledger
@@ -237,10 +240,9 @@ class Reversal:
             enter_reversed(ledger, root, self._resources.now())
             return Reversed(root, took.name, True, 0)
         if not past:
-            raise WrongUsage(
-                f"What {took.name} had is no longer on record: that is kept for the last changes only.",
-                remedy="Add its archive again.",
-            )
+            raise _forgotten(took)
+        entries = {one.layer.entry for one in past}
+        choices = with_taken_out(took.choices, entries, are_back=True) if was_there else None
         with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
             source.unlock()
             pairs = [(one, row_for(one.layer, rows, took)) for one in past]
@@ -251,6 +253,7 @@ class Reversal:
                 source,
                 was_partial=was_there,
                 is_partial=was_there and self._is_still_partial(root, took),
+                choices=choices,
                 root=root.number,
             )
         return Reversed(root, took.name, True, files)
@@ -293,6 +296,27 @@ class Reversal:
                 f"Something later lies on what change {step.number} did: {what}.",
                 remedy="Undo that first.",
             )
+
+
+class _Part(Struct):
+    """A part of a holding that goes."""
+
+    holding: Holding
+    names: dict[int, set[str]]
+    """By directory."""
+    entries: dict[tuple[int, str], str]
+    """By directory and name."""
+
+    def choices_without(self, left: Set[tuple[int, str]]) -> str:
+        """The holding's choices once the part is gone but for what is left."""
+        return with_taken_out(self.holding.choices, {entry for at, entry in self.entries.items() if at not in left})
+
+
+def _forgotten(holding: Holding) -> WrongUsage:
+    return WrongUsage(
+        f"What {holding.name} had is no longer on record: that is kept for the last changes only.",
+        remedy="Add its archive again.",
+    )
 
 
 def _is_repair(step: Step) -> bool:

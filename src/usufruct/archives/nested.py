@@ -172,17 +172,16 @@ class WholeFile:
 
     format = "file"
 
-    def __init__(self, path: Path) -> None:
-        self.path, self.name = str(path), path.name
+    def __init__(self, path: Path, name: str) -> None:
+        """`name` is what the entry is called."""
+        self.path, self.name = str(path), name
         self.facts = Facts(volumes=(str(path),), has_checksums=False)
         self._source = FileSource(path)
         self.size = self._source.size
         self.allowance = Allowance(Limits(), path.name, str(path), self.size)
         self.listing = Listing()
         found = path.stat()
-        self.listing.add(
-            0, path.name, EntryKind.FILE, self.size, found.st_mtime_ns, can_run=bool(found.st_mode & 0o111)
-        )
+        self.listing.add(0, name, EntryKind.FILE, self.size, found.st_mtime_ns, can_run=bool(found.st_mode & 0o111))
 
     def unlock(self) -> None:
         """Nothing is locked."""

@@ -51,6 +51,8 @@ class Platform(Struct, frozen=True, kw_only=True):
     """Whether a process may fork without harm."""
     has_directory_descriptors: bool = False
     """Whether names can be given relative to an open directory."""
+    descriptors: str = ""
+    """The directory in which a process finds its open descriptors by number, and paths may lead on; empty: none."""
     sync_file_system: Callable[[int], bool] | None = None
     """Given an open file's descriptor, makes its whole file system durable; None where there is no such call."""
     sync_descriptor: Callable[[int], None] = os.fsync
@@ -337,6 +339,7 @@ def this_platform() -> Platform:
             archive_library="libarchive.so.13",
             can_fork=True,
             has_directory_descriptors=True,
+            descriptors="/proc/self/fd" if os.path.isdir("/proc/self/fd") else "",
             sync_file_system=_linux_sync_file_system,
             rename_unless_taken=_linux_rename_unless_taken,
             identity_of_volume=mounts.linux_identity,

@@ -1,16 +1,25 @@
-"""Staging directories: where content waits, complete and checked, beside the place it goes to."""
+"""Staging directories: where content waits, complete and checked, beside the place it goes to.
+
+Others may write to the directory that one stands in. It is therefore held by a descriptor from its making, where the
+system can, and what is removed from it in the end is only what was to be staged there.
+"""
 
 import os
 import re
+import stat
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.errors import StoreError
 from usufruct.files.attributes import set_times
-from usufruct.files.paths import nearest
+from usufruct.files.paths import is_below, nearest
 from usufruct.files.platform import Platform
 
+_IN, _OUT, _GROWING = "in", "out", ".growing"
+_OPEN = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _PREFIX = ".usufruct-"
 _NAME = re.compile(r"\.usufruct-[0-9a-f]{12}")
 _TICK = 10_000_000
@@ -34,14 +43,29 @@ class Staging(Struct, frozen=True):
     """It is on the volume that Usufruct's own data are on."""
     time_left: int | None = None
     """The time that the parent gets once the directory is removed; None as long as that was not begun."""
+    expected: bytes = b""
+    """What may lie in it, as `expecting` writes it."""
+    descriptor: int | None = None
+    """It is held open by this."""
+    held: str = ""
+    """A path that leads into it through the descriptor, whatever becomes of its own; empty where there is none."""
+
+    @property
+    def top(self) -> str:
+        """The path by which it is reached."""
+        return self.held or self.path
 
     def incoming(self, destination: str) -> str:
         """Where what will go to an absolute `destination` waits."""
-        return f"{self.path}/in{destination[len(self.base) :]}"
+        return f"{self.top}/{_IN}{destination[len(self.base) :]}"
 
     def outgoing(self, directory: int) -> str:
         """Where what is taken out of a directory waits until the change is done; `directory` is its ledger number."""
-        return f"{self.path}/out/{directory}"
+        return f"{self.top}/{_OUT}/{directory}"
+
+    def growing(self, directory: int) -> str:
+        """Where what will wait there is written first."""
+        return self.outgoing(directory) + _GROWING
 
 
 def staging_base(directory: str, destination: str) -> str:
@@ -71,11 +95,79 @@ def staging_for(base: str) -> Staging:
     return Staging(base, os.path.join(parent, name), os.lstat(parent).st_mtime_ns)
 
 
-def make_staging(staging: Staging) -> None:
-    """Make the directory."""
+def expecting(staging: Staging, names: Iterable[tuple[str, Iterable[str]]]) -> Staging:
+    """The staging with what may lie in it: names, each with the absolute directory that they go to or come from."""
+    below: dict[str, list[str]] = {}
+    for directory, here in names:
+        if is_below(directory, staging.base):
+            below.setdefault(directory[len(staging.base) :].strip("/"), []).extend(here)
+    parts = ("\0".join((directory, *here)) for directory, here in below.items())
+    return replace(staging, expected=zlib.compress(os.fsencode("\0\0".join(parts)), 1))
+
+
+def _expected(staging: Staging) -> dict[str, frozenset[str]]:
+    """Directory below the base → the names that may lie staged for it."""
+    if not staging.expected:
+        return {}
+    try:
+        parts = os.fsdecode(zlib.decompress(staging.expected)).split("\0\0")
+    except zlib.error:
+        return {}  # then all is somebody else's, and stays
+    return {directory: frozenset(names) for directory, *names in (part.split("\0") for part in parts)}
+
+
+def make_staging(staging: Staging, platform: Platform) -> Staging:
+    """Make the directory; gives it as it is held."""
     os.mkdir(staging.path, 0o700)
-    os.mkdir(f"{staging.path}/in", 0o755)
-    os.mkdir(f"{staging.path}/out", 0o700)
+    staging = hold(staging, platform)
+    os.mkdir(f"{staging.top}/{_IN}", 0o755)
+    os.mkdir(f"{staging.top}/{_OUT}", 0o700)
+    return staging
+
+
+def hold(staging: Staging, platform: Platform) -> Staging:
+    """The staging held open, if it is there; raises StoreError for what stands in its place and is not ours.
+
+    Its descriptor is to be closed with `let_go`.
+    """
+    refuse_foreign(staging)
+    if not platform.descriptors or not os.path.lexists(staging.path):
+        return staging
+    descriptor = os.open(staging.path, _OPEN)
+    if os.fstat(descriptor).st_uid != os.geteuid():
+        os.close(descriptor)
+        raise _not_ours(staging)
+    return replace(staging, descriptor=descriptor, held=f"{platform.descriptors}/{descriptor}")
+
+
+def let_go(staging: Staging) -> None:
+    """Close what holds it open."""
+    if staging.descriptor is not None:
+        os.close(staging.descriptor)
+
+
+def refuse_foreign(staging: Staging) -> None:
+    """Raise StoreError where a staging directory's path is none, or is a link or something of another user's by now.
+
+    A record that somebody else wrote could name any directory, and whoever may write beside it could put another there.
+    """
+    if not _NAME.fullmatch(os.path.basename(staging.path)):
+        raise _not_ours(staging)
+    try:
+        found = os.lstat(staging.path)
+    except OSError:
+        return
+    is_mine = not hasattr(os, "geteuid") or found.st_uid == os.geteuid()
+    if not stat.S_ISDIR(found.st_mode) or not is_mine or os.path.islink(staging.path):
+        raise _not_ours(staging)
+
+
+def _not_ours(staging: Staging) -> StoreError:
+    return StoreError(
+        f"{staging.path} is on record as a staging directory, and what is there now is none of Usufruct's.",
+        remedy="It is left as it is. Move it away, then run `usufruct recover`.",
+        path=staging.path,
+    )
 
 
 def made(staging: Staging) -> Staging:
@@ -110,25 +202,89 @@ def _is_ours(staging: Staging, modified: int) -> bool:
         return False
 
 
-def drop_staging(staging: Staging, platform: Platform) -> None:
-    """Remove the directory with all that is left in it, and give its parent the time it is left with; may be repeated.
+def drop_staging(staging: Staging, platform: Platform) -> list[str]:
+    """Remove the directory with what was staged in it, and give its parent the time it is left with; may be repeated.
 
-    Raises OSError where it cannot be removed.
+    Gives the paths of what somebody else put there: it stays, and so does the directory. No link is followed, and
+    nothing on another volume is touched. Raises OSError where it cannot be removed.
     """
-    if not _NAME.fullmatch(os.path.basename(staging.path)) or os.path.islink(staging.path):
-        # A record that somebody else wrote could name any directory.
-        raise StoreError(
-            f"{staging.path} is on record as a staging directory and cannot be one.",
-            remedy="It is left as it is. Where does this ledger come from?",
-            path=staging.path,
-        )
+    refuse_foreign(staging)
     parent = os.path.dirname(staging.path)
     if os.path.lexists(staging.path):
-        platform.remove_tree(staging.path)
+        held = hold(staging, platform)
+        try:
+            strangers = list(_drop_expected(held, platform))
+        finally:
+            let_go(held)
+        if strangers:
+            return strangers
+        os.rmdir(staging.path)
     elif not os.path.isdir(parent):
-        return
+        return []
     if staging.time_left is not None:
         set_time(parent, staging.time_left)
+    return []
+
+
+def _drop_expected(staging: Staging, platform: Platform) -> Iterator[str]:
+    """Remove what was staged; gives the paths of all else."""
+    below = _expected(staging)
+    directories = {""}
+    for directory in below:
+        while directory not in directories:
+            directories.add(directory)
+            directory = os.path.dirname(directory)
+    taken = frozenset().union(*below.values())
+    emptying = _Emptying(staging, platform)
+    yield from emptying.emptied(_IN, {f"{_IN}/{one}".rstrip("/"): below.get(one, frozenset()) for one in directories})
+    outgoing = {_OUT: frozenset(name for name in emptying.names(_OUT) if name.removesuffix(_GROWING).isdigit())}
+    outgoing |= {f"{_OUT}/{number}": taken for number in outgoing[_OUT]}
+    yield from emptying.emptied(_OUT, outgoing)
+    for name in emptying.names(""):
+        if name not in (_IN, _OUT):
+            yield f"{staging.path}/{name}"
+
+
+class _Emptying:
+    """Removes what is known from a staging directory, and nothing on another volume."""
+
+    def __init__(self, staging: Staging, platform: Platform) -> None:
+        self._staging, self._platform = staging, platform
+        self._volume = os.stat(staging.top).st_dev
+
+    def names(self, directory: str) -> list[str]:
+        """All names in a directory of it; none where it is not there."""
+        try:
+            return os.listdir(f"{self._staging.top}/{directory}")
+        except FileNotFoundError:
+            return []
+
+    def emptied(self, directory: str, known: Mapping[str, frozenset[str]]) -> Iterator[str]:
+        """Remove the known names below a directory and it itself; gives the paths of all else, which stays."""
+        top, names = self._staging.top, known.get(directory, frozenset())
+        is_left = False
+        try:
+            entries = list(os.scandir(f"{top}/{directory}"))
+        except FileNotFoundError:
+            return
+        for entry in entries:
+            below, is_link = f"{directory}/{entry.name}", entry.is_symlink()
+            if not is_link and entry.is_dir(follow_symlinks=False):
+                is_known = below in known or entry.name in names
+                if not is_known or entry.stat(follow_symlinks=False).st_dev != self._volume:
+                    is_left = True
+                    yield f"{self._staging.path}/{below}"
+                else:
+                    for stranger in self.emptied(below, known):
+                        is_left = True
+                        yield stranger
+            elif entry.name in names:
+                self._platform.unlink(entry.path)
+            else:
+                is_left = True
+                yield f"{self._staging.path}/{below}"
+        if not is_left:
+            os.rmdir(f"{top}/{directory}")
 
 
 def set_time(path: str, modified: int) -> None:

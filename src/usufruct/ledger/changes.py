@@ -27,10 +27,12 @@ def enter_reversed(ledger: Ledger, root: Change, now: int) -> None:
         set_phase(ledger, begin_change(ledger, root.kind, root.about, now, root=root.number), Phase.DONE, now)
 
 
-def set_partial(ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None) -> None:
-    """Record that only a part of a holding comes or goes by a change."""
+def set_partial(
+    ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None, is_named: bool = False
+) -> None:
+    """Record that only a part of a holding comes or goes by a change; `is_named`: the user said which."""
     ledger.connection.execute(
-        "UPDATE change SET is_part = 1, brought = ?, took = ? WHERE number = ?", (brought, took, change)
+        "UPDATE change SET is_part = ?, brought = ?, took = ? WHERE number = ?", (1 + is_named, brought, took, change)
     )
 
 
@@ -107,14 +109,15 @@ def _change(row: _Row) -> Change:
         brought=brought,
         took=took,
         is_partial=bool(is_partial),
+        is_named_part=is_partial > 1,
     )
 
 
 def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
     """Record a staging directory, before it is made or with its times once it is."""
     ledger.connection.execute(
-        "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after, volume, is_beside)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after, volume, is_beside, expected)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         (
             staging.path,
             change,
@@ -123,6 +126,7 @@ def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
             staging.parent_after,
             staging.volume,
             staging.is_beside,
+            staging.expected,
         ),
     )
 
@@ -135,12 +139,12 @@ def stagings_of(ledger: Ledger, change: int | None = None) -> list[Staging]:
     return [_staging(row) for row in rows]
 
 
-_STAGING = "base, path, parent_before, parent_after, volume, is_beside, settles"
+_STAGING = "base, path, parent_before, parent_after, volume, is_beside, settles, expected"
 
 
-def _staging(row: tuple[str, str, int, int, str, int, int | None]) -> Staging:
-    base, path, before, after, volume, is_beside, time_left = row
-    return Staging(base, path, before, after, volume, bool(is_beside), time_left)
+def _staging(row: tuple[str, str, int, int, str, int, int | None, bytes]) -> Staging:
+    base, path, before, after, volume, is_beside, time_left, expected = row
+    return Staging(base, path, before, after, volume, bool(is_beside), time_left, expected)
 
 
 def stagings_of_ended(ledger: Ledger) -> list[Staging]:

@@ -137,6 +137,11 @@ def set_totals(ledger: Ledger, holding: int, files: int, size: int, *, is_partia
     )
 
 
+def set_choices(ledger: Ledger, holding: int, choices: str) -> None:
+    """Record by which choices a holding has what it has."""
+    ledger.connection.execute("UPDATE holding SET choices = ? WHERE number = ?", (choices, holding))
+
+
 def forget_holdings_born(ledger: Ledger, change: int) -> None:
     """Strike the holdings that a reversed change brought."""
     rows = ledger.connection.execute("SELECT number FROM holding WHERE born = ?", (change,)).fetchall()
@@ -214,14 +219,6 @@ def all_places(ledger: Ledger) -> list[HeldVolume]:
     """The volumes that anything on record lies on, each once."""
     rows = ledger.connection.execute("SELECT DISTINCT base, mount, volume, is_beside FROM place")
     return [HeldVolume(base, mount, volume, bool(is_beside)) for base, mount, volume, is_beside in rows]
-
-
-def holdings_without_places(ledger: Ledger) -> list[Holding]:
-    """Holdings of which nobody recorded on which volumes they lie."""
-    rows = ledger.connection.execute(
-        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND number NOT IN (SELECT holding FROM place)"
-    )
-    return [_holding(row) for row in rows]
 
 
 def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> None:

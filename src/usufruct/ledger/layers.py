@@ -437,13 +437,16 @@ class PastLayer(NamedTuple):
     """Absolute path of the directory."""
     name: str
     layer: Layer
+    is_claim: bool
+    """The user's own lay there, and the holding had made it its own."""
 
 
 def keep_past(ledger: Ledger, change: int, directory: int, path: str) -> None:
     """Remember what a change takes from a directory's stacks, so that it can be undone."""
     ledger.connection.execute(
         "INSERT OR IGNORE INTO past_layer SELECT ?1, ?3, name, level, holding, kind, size, modified, mode, blake3,"
-        " target, entry FROM layer INDEXED BY layer_gone"
+        " target, entry, EXISTS (SELECT 1 FROM claim WHERE claim.holding = layer.holding"
+        " AND claim.directory = layer.directory AND claim.name = layer.name) FROM layer INDEXED BY layer_gone"
         " WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND holding IS NOT NULL",
         (change, directory, path),
     )
@@ -457,15 +460,19 @@ def forget_past(ledger: Ledger, change: int) -> None:
 def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
     """What a change took from the stacks, by directory and name."""
     rows = ledger.connection.execute(
-        "SELECT path, name, level, holding, kind, size, modified, mode, blake3, target, entry FROM past_layer"
+        "SELECT path, name, level, holding, kind, size, modified, mode, blake3, target, entry, is_claim"
+        " FROM past_layer"
         " WHERE change = ? ORDER BY path, name, level",
         (change,),
     )
     return [
-        PastLayer(path, name, Layer(level, holding, FileState(FileKind(kind), *state), entry))
-        for path, name, level, holding, kind, *state, entry in (
-            (*row[:5], row[5], row[6], row[7], 0, row[8], row[9], row[10]) for row in rows
+        PastLayer(
+            path,
+            name,
+            Layer(level, holding, FileState(FileKind(kind), size, modified, mode, 0, digest, target), entry),
+            bool(is_claim),
         )
+        for path, name, level, holding, kind, size, modified, mode, digest, target, entry, is_claim in rows
     ]
 
 

@@ -11,7 +11,7 @@ from urllib.parse import quote
 from usufruct.errors import StoreError
 from usufruct.ledger.connection import Connection
 from usufruct.ledger.entered import Entered
-from usufruct.ledger.schema import STEPS, TABLES, VERSION
+from usufruct.ledger.schema import TABLES, VERSION
 
 _MANY_PAGES = 2000
 """Of 4096 bytes each."""
@@ -91,8 +91,8 @@ def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledge
         # point of a change whose files have already been switched.
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA foreign_keys = ON")
-        if _version(ledger) < VERSION:
-            _bring_up_to_date(ledger)
+        if not _version(ledger):
+            _make_tables(ledger)
         yield ledger
 
 
@@ -103,12 +103,7 @@ def read_ledger(path: Path) -> Iterator[Ledger | None]:
         yield None
         return
     with _connected(f"{_address(path)}?mode=ro", path, uri=True) as ledger:
-        version = _version(ledger)
-        if 0 < version < VERSION:
-            # Only a command that may write can change it; the next one does.
-            with open_ledger(path):
-                pass
-        yield ledger if version else None
+        yield ledger if _version(ledger) else None
 
 
 def _address(path: Path) -> str:
@@ -117,34 +112,13 @@ def _address(path: Path) -> str:
     return "file://" + quote(os.fsencode(place if place.startswith("/") else f"/{place}"), safe="/:")
 
 
-def _bring_up_to_date(ledger: Ledger) -> None:
-    """Make the tables of a new ledger, or change an older one to today's, once it is backed up beside itself.
-
-    Two programs may begin at once; the second finds it done.
-    """
-    if version := _version(ledger):
-        _back_up(ledger, version)
+def _make_tables(ledger: Ledger) -> None:
+    """Make the tables of a new ledger. Two programs may begin at once; the second finds it done."""
     with ledger.transaction():
-        version = _version(ledger)
-        steps = [STEPS[number] for number in range(version, VERSION)] if version else [TABLES]
-        for statement in ";\n".join(steps if version < VERSION else ()).split(";\n"):
-            ledger.connection.execute(statement)
-        ledger.connection.execute(f"PRAGMA user_version = {VERSION}")
-
-
-def _back_up(ledger: Ledger, version: int) -> None:
-    kept = ledger.path.with_name(f"{ledger.path.name}.version-{version}")
-    if kept.exists():
-        return
-    beside = ledger.path.with_name(f"{ledger.path.name}.{os.urandom(4).hex()}.partial")
-    copy = sqlite3.connect(beside)
-    try:
-        ledger.connection.backup(copy)
-        copy.close()
-        beside.replace(kept)
-    finally:
-        copy.close()
-        beside.unlink(missing_ok=True)
+        if not _version(ledger):
+            for statement in TABLES.split(";\n"):
+                ledger.connection.execute(statement)
+            ledger.connection.execute(f"PRAGMA user_version = {VERSION}")
 
 
 @contextmanager
@@ -159,6 +133,13 @@ def _connected(where: str, path: Path, *, uri: bool = False) -> Iterator[Ledger]
             raise StoreError(
                 f"The ledger {path} was written by a newer Usufruct (its version is {version}, known is {VERSION}).",
                 remedy="Use that newer Usufruct.",
+                path=str(path),
+            )
+        if 0 < version < VERSION:
+            raise StoreError(
+                f"The ledger {path} was written by a trial version of Usufruct, before the first release.",
+                kept="It was not used, and no file was touched.",
+                remedy="Remove everything with that version, then use this one.",
                 path=str(path),
             )
         _refuse_unknown(connection, path)

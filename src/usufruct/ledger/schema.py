@@ -10,102 +10,9 @@ A destination's highest level is on disk; of the others the bytes lie in the bac
 Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `/`.
 """
 
-VERSION = 5
+VERSION = 6
 
-IS_TRASHED = """
-    is_trashed INTEGER NOT NULL DEFAULT 0, -- it went to the trash, wherever that is"""
-VOLUMES = """
-CREATE TABLE volume (                    -- the files of the archives that a holding came from
-    holding  INTEGER NOT NULL REFERENCES holding,
-    position INTEGER NOT NULL,
-    path     TEXT NOT NULL,
-    size     INTEGER NOT NULL,
-    blake3   BLOB NOT NULL,{IS_TRASHED}
-    PRIMARY KEY (holding, position)
-) WITHOUT ROWID;
-"""
-
-PAST = """
-CREATE TABLE past_layer (                -- what the last changes took, so that they can be undone
-    change    INTEGER NOT NULL REFERENCES change,
-    path      TEXT NOT NULL,             -- of the directory
-    name      TEXT NOT NULL,
-    level     INTEGER NOT NULL,
-    holding   INTEGER NOT NULL,
-    kind      TEXT NOT NULL,
-    size      INTEGER NOT NULL,
-    modified  INTEGER NOT NULL,
-    mode      INTEGER NOT NULL,
-    blake3    BLOB NOT NULL,
-    target    TEXT NOT NULL,
-    entry     TEXT NOT NULL,
-    PRIMARY KEY (change, path, name, level)
-) WITHOUT ROWID;
-"""
-
-PLACE = """
-CREATE TABLE place (                     -- the volumes that a holding lies on
-    holding   INTEGER NOT NULL REFERENCES holding,
-    base      TEXT NOT NULL,             -- the topmost of its directories there
-    mount     TEXT NOT NULL,             -- where the volume was mounted; empty: not known
-    volume    TEXT NOT NULL,             -- what tells it from all others; empty: nothing does
-    is_beside INTEGER NOT NULL,          -- it was the one that this ledger is on
-    PRIMARY KEY (holding, base)
-) WITHOUT ROWID;
-
-CREATE TABLE unneeded_note (             -- notes to forget once a change is done or reversed
-    holding INTEGER PRIMARY KEY
-) WITHOUT ROWID;
-"""
-
-CLAIM = """
-CREATE TABLE claim (                     -- files of the user's that a holding made its own, as they lay there
-    holding   INTEGER NOT NULL REFERENCES holding,
-    directory INTEGER NOT NULL REFERENCES directory,
-    name      TEXT NOT NULL,
-    PRIMARY KEY (holding, directory, name)
-) WITHOUT ROWID;
-"""
-
-INDEXES = """
-CREATE INDEX layer_holding ON layer (holding, directory);
-CREATE INDEX layer_gone ON layer (gone, directory) WHERE gone IS NOT NULL;
-CREATE INDEX holding_gone ON holding (gone) WHERE gone IS NOT NULL;
-CREATE INDEX holding_archive_size ON holding (archive_size);
-CREATE INDEX holding_tidy_key ON holding (tidy_key);
-CREATE INDEX holding_archive ON holding (archive);
-CREATE INDEX volume_path ON volume (path);
-CREATE INDEX volume_trashed ON volume (path) WHERE is_trashed;
-CREATE INDEX holding_directory_directory ON holding_directory (directory);
-CREATE INDEX touched_directory ON touched (directory);
-CREATE INDEX claim_directory ON claim (directory);
-"""
-"""What keeps a question from looking at all that is on record; a row of `layer` is a fifth larger for it."""
-
-STEPS = {
-    1: f"""
-ALTER TABLE holding ADD COLUMN origin TEXT NOT NULL DEFAULT '';
-ALTER TABLE change ADD COLUMN is_undo INTEGER NOT NULL DEFAULT 0;
-{VOLUMES.format(IS_TRASHED="")}{PAST}""",
-    2: f"""
-ALTER TABLE staging ADD COLUMN volume TEXT NOT NULL DEFAULT '?';
-ALTER TABLE staging ADD COLUMN is_beside INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE staging ADD COLUMN settles INTEGER;
-{PLACE}""",
-    3: f"""{CLAIM}
-ALTER TABLE volume ADD COLUMN is_trashed INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE change RENAME COLUMN is_undo TO root;
-ALTER TABLE change ADD COLUMN command INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE change ADD COLUMN brought INTEGER;
-ALTER TABLE change ADD COLUMN took INTEGER;
-ALTER TABLE change ADD COLUMN is_part INTEGER NOT NULL DEFAULT 0;
-UPDATE change SET root = 0, command = number, brought = (SELECT number FROM holding WHERE born = change.number),
-    took = (SELECT number FROM holding WHERE gone = change.number)""",
-    4: INDEXES,
-}
-"""Version → the statements that make the next one of it."""
-
-_FIRST = """
+TABLES = """
 CREATE TABLE change (
     number   INTEGER PRIMARY KEY,
     kind     TEXT NOT NULL,
@@ -117,7 +24,7 @@ CREATE TABLE change (
     command  INTEGER NOT NULL DEFAULT 0, -- the first change of the command that made it
     brought  INTEGER,                    -- numbers of the holdings that came and went by it
     took     INTEGER,
-    is_part  INTEGER NOT NULL DEFAULT 0  -- they came or went only in part
+    is_part  INTEGER NOT NULL DEFAULT 0  -- they came or went only in part; 2: the user said which
 );
 CREATE INDEX change_phase ON change (phase) WHERE phase IN ('staging', 'switching');
 
@@ -129,7 +36,8 @@ CREATE TABLE staging (
     parent_after  INTEGER NOT NULL,
     volume        TEXT NOT NULL,          -- what tells it from all others; empty: nothing does
     is_beside     INTEGER NOT NULL,       -- it is the one that this ledger is on
-    settles       INTEGER                 -- the time its parent gets; NULL: its removal was not begun
+    settles       INTEGER,                -- the time its parent gets; NULL: its removal was not begun
+    expected      BLOB NOT NULL           -- what may lie in it, packed
 ) WITHOUT ROWID;
 
 CREATE TABLE holding (
@@ -210,7 +118,65 @@ CREATE TABLE note (
     size    INTEGER NOT NULL,
     PRIMARY KEY (holding, entry)
 ) WITHOUT ROWID;
-"""
 
-TABLES = _FIRST + VOLUMES.format(IS_TRASHED=IS_TRASHED) + PAST + PLACE + CLAIM + INDEXES
+CREATE TABLE volume (                    -- the files of the archives that a holding came from
+    holding  INTEGER NOT NULL REFERENCES holding,
+    position INTEGER NOT NULL,
+    path     TEXT NOT NULL,
+    size     INTEGER NOT NULL,
+    blake3   BLOB NOT NULL,
+    is_trashed INTEGER NOT NULL DEFAULT 0, -- it went to the trash, wherever that is
+    PRIMARY KEY (holding, position)
+) WITHOUT ROWID;
+
+CREATE TABLE past_layer (                -- what the last changes took, so that they can be undone
+    change    INTEGER NOT NULL REFERENCES change,
+    path      TEXT NOT NULL,             -- of the directory
+    name      TEXT NOT NULL,
+    level     INTEGER NOT NULL,
+    holding   INTEGER NOT NULL,
+    kind      TEXT NOT NULL,
+    size      INTEGER NOT NULL,
+    modified  INTEGER NOT NULL,
+    mode      INTEGER NOT NULL,
+    blake3    BLOB NOT NULL,
+    target    TEXT NOT NULL,
+    entry     TEXT NOT NULL,
+    is_claim  INTEGER NOT NULL,          -- the user's own lay there, and the holding had made it its own
+    PRIMARY KEY (change, path, name, level)
+) WITHOUT ROWID;
+
+CREATE TABLE place (                     -- the volumes that a holding lies on
+    holding   INTEGER NOT NULL REFERENCES holding,
+    base      TEXT NOT NULL,             -- the topmost of its directories there
+    mount     TEXT NOT NULL,             -- where the volume was mounted; empty: not known
+    volume    TEXT NOT NULL,             -- what tells it from all others; empty: nothing does
+    is_beside INTEGER NOT NULL,          -- it was the one that this ledger is on
+    PRIMARY KEY (holding, base)
+) WITHOUT ROWID;
+
+CREATE TABLE unneeded_note (             -- notes to forget once a change is done or reversed
+    holding INTEGER PRIMARY KEY
+) WITHOUT ROWID;
+
+CREATE TABLE claim (                     -- files of the user's that a holding made its own, as they lay there
+    holding   INTEGER NOT NULL REFERENCES holding,
+    directory INTEGER NOT NULL REFERENCES directory,
+    name      TEXT NOT NULL,
+    PRIMARY KEY (holding, directory, name)
+) WITHOUT ROWID;
+
+-- What keeps a question from looking at all that is on record; a row of `layer` is a fifth larger for it.
+CREATE INDEX layer_holding ON layer (holding, directory);
+CREATE INDEX layer_gone ON layer (gone, directory) WHERE gone IS NOT NULL;
+CREATE INDEX holding_gone ON holding (gone) WHERE gone IS NOT NULL;
+CREATE INDEX holding_archive_size ON holding (archive_size);
+CREATE INDEX holding_tidy_key ON holding (tidy_key);
+CREATE INDEX holding_archive ON holding (archive);
+CREATE INDEX volume_path ON volume (path);
+CREATE INDEX volume_trashed ON volume (path) WHERE is_trashed;
+CREATE INDEX holding_directory_directory ON holding_directory (directory);
+CREATE INDEX touched_directory ON touched (directory);
+CREATE INDEX claim_directory ON claim (directory);
+"""
 """The statements that make a new ledger."""

@@ -47,3 +47,5 @@ class Change(Struct, frozen=True, kw_only=True):
     """Number of the holding that went by it."""
     is_partial: bool = False
     """That holding came or went only in part."""
+    is_named_part: bool = False
+    """The user said which part."""

@@ -55,6 +55,10 @@ class Choices(Struct, frozen=True, kw_only=True):
     """Place files where the system, a login or a shell runs or reads them by itself."""
     skip_unsafe: bool = False
     """Place the rest of an archive that holds unsafe entries."""
+    taken_out: tuple[str, ...] = ()
+    """Entries that were taken out of the holding again: they stay out until they are named."""
+    again: tuple[str, ...] = ()
+    """Patterns that name such entries; of no use once they are placed."""
 
 
 def combined(old: Choices, new: Choices) -> Choices:
@@ -77,6 +81,7 @@ def combined(old: Choices, new: Choices) -> Choices:
         programs=new.programs or old.programs,
         autostart=old.autostart or new.autostart,
         skip_unsafe=old.skip_unsafe or new.skip_unsafe,
+        again=new.only or new.picked or () if old.taken_out else (),
     )
     # What becomes of files in the way is no reason to do anything anew.
     return both if both == old else replace(both, on_clash=new.on_clash, on_clash_of=new.on_clash_of)

@@ -15,7 +15,7 @@ from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, spelling_key, tidy_name
 from usufruct.planning.places import Places
 from usufruct.planning.remainder import place_by_pattern, skip_notes, skip_rest
-from usufruct.planning.selection import judge_programs, leave_out, skip_junk
+from usufruct.planning.selection import judge_programs, leave_out, leave_taken_out, skip_junk
 from usufruct.planning.tree import Tree
 from usufruct.planning.variants import decide_variants
 
@@ -148,6 +148,7 @@ def _decide(
     if application:
         decide_variants(layout, tree, choices)
     decide_alternatives(layout, tree, choices, digests)
+    leave_taken_out(layout, choices)
     judge_links(layout)
     _refuse_files_in_the_way(layout)
     if not layout.files and not layout.decisions and (choices.skip_unsafe or not layout.refused):

@@ -77,6 +77,21 @@ def leave_out(layout: Layout, choices: Choices) -> None:
                 layout.skip(row, SkippedKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
 
 
+def leave_taken_out(layout: Layout, choices: Choices) -> None:
+    """Take out the placements that were taken out of the holding before, unless they are named again.
+
+    Behind all rules: nothing comes in the place of what was taken out.
+    """
+    if not choices.taken_out:
+        return
+    again, out = Patterns(choices.again), frozenset(choices.taken_out)
+    reason = layout.reason("was taken out before; --only names it again")
+    for row in list(layout.placed_rows()):
+        path = layout.listing.path(row)
+        if path in out and not (again.match(path) or again.match(_shown_path(layout, row))):
+            layout.skip(row, SkippedKind.LEFT_OUT, reason)
+
+
 def _is_expected(layout: Layout, row: int) -> bool:
     """Whether the folder that the row goes to names its type among what it takes.
 

@@ -35,7 +35,6 @@ def laid_on(
     entry: str,
     *,
     at_least: int = 1,
-    claims: bool = False,
 ) -> Laid:
     """A holding's file laid on what is at its destination; `disk` and `state` carry their digests.
 

@@ -1,7 +1,7 @@
 """The story of removing: a holding's files go, what they replaced comes back."""
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Set
+from collections.abc import Callable, Iterable, Iterator, Mapping, Set
 from typing import NamedTuple
 
 from msgspec import Struct
@@ -96,6 +96,13 @@ class Removal(Struct, frozen=True):
             tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if not leave.damaged),
             tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if leave.damaged),
         )
+
+    def names(self) -> Iterator[tuple[str, list[str]]]:
+        """The names of all that goes or comes back, each list with its absolute directory."""
+        for one in self.plain:
+            yield one.path, one.names
+        for place, _ in self.takes:
+            yield place.path, [place.name]
 
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
         """The directories in which files change, each with the destination that it is part of."""
@@ -208,13 +215,15 @@ def remove_holding(
     gives_back_changed: bool = False,
     is_partial: bool = True,
     keeps: Mapping[int, Set[str]] | None = None,
+    choices_without: Callable[[Set[tuple[int, str]]], str] | None = None,
     root: int = 0,
 ) -> Removed:
     """Take a holding out; on any error everything is as it was before, and the error says so.
 
     Files that the user changed stay, with the holding, unless `gives_back_changed`: who calls has saved them then.
     `only` names what is to be taken, by directory, if that is not all; where anything is left, the holding
-    `is_partial` from then on. What it `keeps`, by directory, stays on the disk as the user's own. `root` is the change
+    `is_partial` from then on, with the choices that `choices_without` gives for what is left, by directory and name.
+    What it `keeps`, by directory, stays on the disk as the user's own. `root` is the change
     that this one undoes or redoes.
     """
     removal = removal_of(
@@ -222,7 +231,7 @@ def remove_holding(
     )
     removal, own = _kept(removal, keeps or {})
     with change_under_way(resources, ChangeKind.REMOVE, holding.name, root=root) as work:
-        work.stage_for(removal.destinations(resources.ledger, holding))
+        work.stage_for(removal.destinations(resources.ledger, holding), removal.names())
         with resources.ledger.transaction():
             removal = enter_removal(work, removal)
             enter_layers(resources.ledger, work.change, own)
@@ -230,7 +239,10 @@ def remove_holding(
             stay, files, size = what_stays(resources.ledger, holding.number, work.change) if may_stay else (0, 0, 0)
             if stay:
                 work.totals.append((holding.number, files, size, is_partial))
-                set_partial(resources.ledger, work.change, took=holding.number)
+                set_partial(resources.ledger, work.change, took=holding.number, is_named=bool(choices_without))
+                if choices_without:
+                    left = {(place.directory, place.name) for place, _ in removal.leaves}
+                    work.choices.append((holding.number, choices_without(left)))
             else:
                 mark_gone(resources.ledger, work.change, holding.number)
             seal_intent(work)

@@ -21,6 +21,7 @@ from usufruct.ledger.holdings import (
     forget_past_holdings,
     keep_holdings,
     revive_holding,
+    set_choices,
     set_totals,
 )
 from usufruct.ledger.layers import (
@@ -66,7 +67,7 @@ class MadeDurable:
     def _make(self) -> None:
         try:
             for staging in self._work.stagings:
-                self._work.resources.platform.make_durable(staging.path)
+                self._work.resources.platform.make_durable(staging.top)
         except BaseException as error:  # noqa: BLE001 - handed to the thread that waits
             self._error = error
 
@@ -130,6 +131,8 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
         revive_holding(ledger, work.change, work.revives)
     for holding, files, size, is_partial in work.totals:
         set_totals(ledger, holding, files, size, is_partial=is_partial)
+    for holding, choices in work.choices:
+        set_choices(ledger, holding, choices)
     forget_past(ledger, work.change - KEPT_CHANGES)
     forget_past_holdings(ledger, work.change - KEPT_CHANGES)
     for directory, _ in touched:

@@ -16,6 +16,7 @@ from usufruct.ledger.layers import (
     NewLayer,
     PastLayer,
     directory_number,
+    enter_claims,
     enter_directories,
     enter_files,
     enter_holding_directories,
@@ -33,7 +34,7 @@ from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.detach import destination_of, enter_removal, removal_of
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
+from usufruct.transaction.renew import claim_shared, drop_staged, enter_renewal, hand_over, layer_of
 from usufruct.transaction.work import Resources, Work, chain_to_make
 
 
@@ -46,6 +47,8 @@ class Mending(Struct, frozen=True):
     layer: Layer
     row: int | None
     """Where the archive has its content; None for what needs none."""
+    is_claim: bool = False
+    """The user's own lay there, and the holding had made it its own."""
 
 
 def repair_holding(
@@ -58,7 +61,7 @@ def repair_holding(
     mendings = [Mending(one.place.path, one.place.name, one.layer, row) for one, row in broken]
     places = {(one.place.path, one.place.name): one.place for one, _ in broken}
     with change_under_way(resources, ChangeKind.REPAIR, holding.name) as work:
-        work.stage_for(_destinations(resources, holding, mendings))
+        work.stage_for(_destinations(resources, holding, mendings), _names(mendings))
         with resources.ledger.transaction():
             _enter_directories(work, mendings)
             for mending, state in _staged(work, mendings, archive):
@@ -86,18 +89,20 @@ def lay_back(
     *,
     was_partial: bool,
     is_partial: bool = False,
+    choices: str | None = None,
     root: int,
 ) -> int:
     """Undo a removal: what it took, each with its row in the archive, lies where it lay; gives how many files.
 
-    `was_partial`: some of the holding is there; `is_partial`: not all of it is even then.
+    `was_partial`: some of the holding is there; `is_partial`: not all of it is even then; `choices`: what it has from
+    then on, where that is recorded anew.
 
     Raises DamagedArchive if the archive has another content than was placed.
     """
-    mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past]
+    mendings = [Mending(one.path, one.name, one.layer, row, one.is_claim) for one, row in past]
     with change_under_way(resources, ChangeKind.ADD, holding.name, root=root) as work:
         work.revives = None if was_partial else holding.number
-        work.stage_for(_destinations(resources, holding, mendings))
+        work.stage_for(_destinations(resources, holding, mendings), _names(mendings))
         with resources.ledger.transaction():
             _enter_directories(work, mendings)
             enter_places(resources.ledger, holding.number, work.held)
@@ -112,6 +117,8 @@ def lay_back(
             work.totals.append((holding.number, files, size, is_partial))
             if was_partial:
                 set_partial(resources.ledger, work.change, brought=holding.number)
+            if choices is not None:
+                work.choices.append((holding.number, choices))
             resources.backups.make_durable()
             seal_intent(work)
         execute(work)
@@ -137,10 +144,17 @@ def put_before(
     left = {(place.path, place.name) for place, _ in going.leaves}
     takes = tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known)
     out = replace(going, takes=takes, whole=frozenset())
-    mendings = [Mending(one.path, one.name, one.layer, row) for one, row in past if (one.path, one.name) not in left]
+    mendings = [
+        Mending(one.path, one.name, one.layer, row, one.is_claim)
+        for one, row in past
+        if (one.path, one.name) not in left
+    ]
     with change_under_way(resources, ChangeKind.UPDATE, taken.name, root=root) as work:
         work.revives = taken.number
-        work.stage_for([*_destinations(resources, taken, mendings), *out.destinations(resources.ledger, brought)])
+        work.stage_for(
+            [*_destinations(resources, taken, mendings), *out.destinations(resources.ledger, brought)],
+            [*_names(mendings), *out.names()],
+        )
         with resources.ledger.transaction():
             mark_gone(resources.ledger, work.change, brought.number)
             enter_places(resources.ledger, taken.number, work.held)
@@ -155,6 +169,8 @@ def put_before(
                     level = layer_of(place.stack, brought.number).level
                     place = place._replace(disk=disk)
                     enter_renewal(work, place, level, taken.number, state, mending.layer.entry)
+                    if mending.is_claim:
+                        enter_claims(resources.ledger, taken.number, [(place.directory, place.name)])
                     enter_holding_directories(resources.ledger, taken.number, [place.directory])
                 else:
                     _lay_all(work, taken.number, mending.path, [(mending, state)])
@@ -170,6 +186,11 @@ def put_before(
 def _destinations(resources: Resources, holding: Holding, mendings: Iterable[Mending]) -> Iterator[tuple[str, str]]:
     for path in {mending.path for mending in mendings}:
         yield path, destination_of(resources.ledger, path, holding)
+
+
+def _names(mendings: Iterable[Mending]) -> Iterator[tuple[str, list[str]]]:
+    for mending in mendings:
+        yield mending.path, [mending.name]
 
 
 def _enter_directories(work: Work, mendings: Iterable[Mending]) -> None:
@@ -218,13 +239,31 @@ def _lay_all(work: Work, holding: int, path: str, staged: Sequence[tuple[Mending
     enter_holding_directories(ledger, holding, [directory])
     stacks = stacks_in(ledger, directory, [mending.name for mending, _ in staged])
     alone: list[tuple[int, str, FileState, str]] = []
+    claims: list[str] = []
     for mending, state in staged:
         stack, layer = stacks.get(mending.name, ()), mending.layer
         if not stack and layer.level == 1 and state_at(f"{path}/{mending.name}").kind is FileKind.ABSENT:
             alone.append((directory, mending.name, state, layer.entry))
+        elif mending.is_claim and not stack and _claimed_again(work, holding, mending, state, directory):
+            pass
         else:
             _lay(work, holding, mending, state, directory, stack)
+            continue
+        if mending.is_claim:
+            claims.append(mending.name)
     enter_files(ledger, work.change, holding, alone)
+    enter_claims(ledger, holding, [(directory, name) for name in claims])
+
+
+def _claimed_again(work: Work, holding: int, mending: Mending, state: FileState, directory: int) -> bool:
+    """Make a file of the user's the holding's own once more, if it still has the content that it had then."""
+    path = f"{mending.path}/{mending.name}"
+    laid = laid_on((), with_digest(state_at(path), path), holding, state, mending.layer.entry)
+    if not laid.is_shared:
+        return False
+    claim_shared(work, directory, mending.name, laid)
+    drop_staged(work, work.staging_of(mending.path).incoming(mending.path) + f"/{mending.name}")
+    return True
 
 
 def _lay(

@@ -81,6 +81,15 @@ class _Contents:
         self._staged: dict[int, str] = {}
         """Home → the directory in which its content is staged."""
 
+    def names_by_home(self) -> Iterator[tuple[str, list[str]]]:
+        """The names of all that will be staged, each list with its absolute directory."""
+        names: dict[int, list[str]] = {}
+        for row in self.plan.rows():
+            name = self.plan.name(row) if row in self.found else self.names[row]
+            names.setdefault(self.home_of[row], []).append(name)
+        for home, here in names.items():
+            yield self.plan.snapshot.surveyed(home).path, here
+
     def staged_path(self, row: int) -> str:
         """Where the row's content is staged; its directory is made."""
         home = self.home_of[row]
@@ -124,7 +133,8 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
     with change_under_way(resources, kind, holding.name) as work:
         contents = _Contents(work, plan, claims=wanted.claims)
         homes = [(home.path, home.base) for home in plan.snapshot.homes if home]
-        work.stage_for([*homes, *(out.destinations(resources.ledger, updates) if updates else ())])
+        going = out.destinations(resources.ledger, updates) if updates else ()
+        work.stage_for([*homes, *going], [*contents.names_by_home(), *out.names()])
         with resources.ledger.transaction():
             if updates:
                 mark_gone(resources.ledger, work.change, updates.number)
@@ -144,7 +154,7 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
             out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
             files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
-            work.totals.append((number, files, size, False))
+            work.totals.append((number, files, size, holding.is_partial))
             seal_intent(work, durable)
         execute(work)
     kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)

@@ -48,14 +48,19 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
     with resources.ledger.transaction(waits=False):
         change = begin_change(resources.ledger, kind, about, resources.now(), root=root)
     resources.backups.note_for(change)
+    work = Work(resources, change, about)
     try:
-        yield Work(resources, change, about)
+        yield work
     except BaseException as error:
+        if isinstance(error, OSError) and isinstance(error.filename, str):
+            error.filename = work.shown(error.filename)
+        work.let_go()
         if phase_of(resources.ledger, change) is Phase.DONE:
             kept = f"The {kind} of {about} was finished before; it stays."
             raise _told(error, kept, "Nothing of it has to be done again.") from error
         raise _told(error, *_undone(resources, change)) from error
     finally:
+        work.let_go()
         resources.backups.note_for(None)
 
 
@@ -69,8 +74,14 @@ def reverse(resources: Resources, change: int, about: str = "") -> tuple[Strange
     drives_of(resources.ledger, resources.platform.identity_of_volume).refuse_away(
         f"What was cut off ({about})", map(place_of_staging, work.stagings)
     )
-    strangers = switch_back(work) if phase_of(resources.ledger, change) is Phase.SWITCHING else []
-    finish_reversed(work, strangers)
+    is_switching = phase_of(resources.ledger, change) is Phase.SWITCHING
+    if is_switching:
+        work.hold_stagings()
+    try:
+        strangers = switch_back(work) if is_switching else []
+        finish_reversed(work, strangers)
+    finally:
+        work.let_go()
     return tuple(strangers)
 
 

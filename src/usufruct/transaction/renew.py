@@ -13,7 +13,7 @@ from usufruct.ledger.layers import (
 )
 from usufruct.model.plan import Leave
 from usufruct.model.records import FileState, Layer
-from usufruct.planning.stacks import Renewal, renewal
+from usufruct.planning.stacks import Laid, Renewal, renewal
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.work import Work, chain_to_make
 
@@ -47,6 +47,14 @@ def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int
         mark_layers_gone(ledger, change, [(place.directory, place.name, mine.level)])
         enter_layers(ledger, change, [NewLayer(place.directory, place.name, mine._replace(holding=holding))])
         enter_holding_directories(ledger, holding, [place.directory])
+
+
+def claim_shared(work: Work, directory: int, name: str, laid: Laid) -> None:
+    """Enter a file of the user's as the holding's: the user's own only to tell what was there, nothing beneath."""
+    ledger, change = work.resources.ledger, work.change
+    own, mine = laid.layers
+    enter_layers(ledger, change, [NewLayer(directory, name, own._replace(is_backed=False))], gone=True)
+    enter_layers(ledger, change, [NewLayer(directory, name, mine)])
 
 
 def layer_of(stack: Iterable[Layer], holding: int) -> Layer:

@@ -310,7 +310,7 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
         return waiting
     os.makedirs(above, exist_ok=True)
     # A later recovery trusts the name: it may stand for nothing that is not whole.
-    growing = f"{above}.growing"
+    growing = work.staging_of(directory.path).growing(directory.number)
     if os.path.lexists(growing):
         work.resources.platform.unlink(growing)
     if before.kind is FileKind.LINK:

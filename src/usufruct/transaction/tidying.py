@@ -93,8 +93,11 @@ def _drop_stagings(resources: Resources, stagings: Sequence[Staging], faults: "_
     dropped = []
     for staging in stagings:
         with faults.of(staging.path):
-            drop_staging(staging, resources.platform)
-            dropped.append(staging)
+            strangers = drop_staging(staging, resources.platform)
+            for path in strangers:
+                faults.say(path, "was put there by somebody else, and stays; move it away")
+            if not strangers:
+                dropped.append(staging)
         resources.checkpoint("staging-dropped")
     # A directory whose removal a power cut takes back must still be on record.
     for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
@@ -173,6 +176,11 @@ class _Faults:
             yield
         except (OSError, MachineError, sqlite3.Error) as error:
             self.add(path, error)
+
+    def say(self, path: str, what: str) -> None:
+        """Remember what is to be told of a path."""
+        self.found.append(f"{path}: {what}")
+        _log.warning("%s %s", path, what)
 
     def add(self, path: str, error: OSError | MachineError | sqlite3.Error) -> None:
         """Remember what failed at a path."""

@@ -69,7 +69,8 @@ def _removed(resources: Resources, together: Sequence[tuple[Leaving, Removal]]) 
     names = [one.holding.name for one, _ in together]
     about = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
     with change_under_way(resources, ChangeKind.REMOVE, about) as work:
-        work.stage_for(place for one, removal in together for place in removal.destinations(ledger, one.holding))
+        going = (place for one, removal in together for place in removal.destinations(ledger, one.holding))
+        work.stage_for(going, (names for _, removal in together for names in removal.names()))
         with ledger.transaction():
             for one, removal in together:
                 if enter_removal(work, removal).leaves:

@@ -12,7 +12,7 @@ from usufruct.files.directories import leads_elsewhere, reached
 from usufruct.files.looking import state_at
 from usufruct.files.paths import is_below, nearest
 from usufruct.files.platform import Platform
-from usufruct.files.staging import Staging, made, make_staging, staging_base, staging_for
+from usufruct.files.staging import Staging, expecting, hold, let_go, made, make_staging, staging_base, staging_for
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import enter_staging
 from usufruct.model.holdings import HeldVolume
@@ -55,6 +55,8 @@ class Work(Struct):
     """The volumes that files change on, with the topmost directory on each."""
     totals: list[tuple[int, int, int, bool]] = field(default_factory=list)
     """Holdings with their files, bytes, and whether that is only a part, as they are once the change is done."""
+    choices: list[tuple[int, str]] = field(default_factory=list)
+    """Holdings with the choices that they have once the change is done, as text."""
     several: list[tuple[int, str, int]] = field(default_factory=list)
     """Where it takes several holdings: number and name of each, and the change that its going undoes or redoes. Once it
     is done, each is a change of its own."""
@@ -90,10 +92,29 @@ class Work(Struct):
             for staging in self.stagings
         )
 
-    def stage_for(self, directories: Iterable[tuple[str, str]]) -> None:
+    def hold_stagings(self) -> None:
+        """Hold the staging directories that are there open; raises StoreError where one is none of ours by now."""
+        stagings, self.stagings = self.stagings, []
+        self.stagings = [hold(staging, self.resources.platform) for staging in stagings]
+
+    def let_go(self) -> None:
+        """Close what holds the staging directories."""
+        stagings, self.stagings = self.stagings, []
+        for staging in stagings:
+            let_go(staging)
+
+    def shown(self, path: str) -> str:
+        """A path as it is shown: not through a descriptor."""
+        for staging in self.stagings:
+            if staging.held and is_below(path, staging.held):
+                return staging.path + path[len(staging.held) :]
+        return path
+
+    def stage_for(self, directories: Iterable[tuple[str, str]], names: Iterable[tuple[str, Iterable[str]]]) -> None:
         """Make the staging directories for these, each given with the destination it is part of.
 
-        Each is on record before it is made. Raises LeadsElsewhere where a destination is a link now.
+        `names` are all that will wait in them, each with the absolute directory that they go to or come from. Each is
+        on record before it is made. Raises LeadsElsewhere where a destination is a link now.
         """
         resources, ledger = self.resources, self.resources.ledger
         drives = drives_of(ledger, resources.platform.identity_of_volume)
@@ -105,14 +126,16 @@ class Work(Struct):
             self.held.append(held)
         if not stagings:
             return
+        every = [(directory, list(here)) for directory, here in names]
+        stagings = [expecting(staging, every) for staging in stagings]
         with ledger.transaction():
             for staging in stagings:
                 enter_staging(ledger, self.change, staging)
         resources.checkpoint("staging-recorded")
         for staging in stagings:
-            make_staging(staging)
+            self.stagings.append(make_staging(staging, resources.platform))
         # Several may stand in one directory, and the making of each gives it another time.
-        self.stagings = [made(staging) for staging in stagings]
+        self.stagings = [made(staging) for staging in self.stagings]
         # Where these times are lost, those of what was made say as much.
         with ledger.transaction(waits=False):
             for staging in self.stagings:

@@ -33,7 +33,7 @@ def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
     begin = out.tell()
     out.write(bytes(_HEAD))
     packer = _Packer(out, how.password)
-    content = _Content(members, how)
+    content = _MembersContent(members, how)
     folder = packer.folder(content, how.effort) if any(map(_has_content, members)) else None
     header = _header(members, content, folder)
     packed_header = packer.folder(_Whole(header), _HEADER_EFFORT)
@@ -64,7 +64,7 @@ class _Whole:
         yield self._content
 
 
-class _Content(_Whole):
+class _MembersContent(_Whole):
     """The content of all members, one behind the other."""
 
     def __init__(self, members: Sequence[Member], how: How) -> None:
@@ -183,7 +183,7 @@ def _has_content(member: Member) -> bool:
     return member.kind is EntryKind.LINK or (member.kind is EntryKind.FILE and member.size > 0)
 
 
-def _header(members: Sequence[Member], content: _Content, folder: _PackedFolder | None) -> bytes:
+def _header(members: Sequence[Member], content: _MembersContent, folder: _PackedFolder | None) -> bytes:
     parts = [b"\x01"]
     if folder:
         sizes = [_number(size) for size in content.sizes[:-1]]
