@@ -10,8 +10,10 @@ import tarfile
 import tempfile
 import unittest
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
+from unittest import mock
 
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.context import Context
@@ -31,6 +33,16 @@ SAMPLES = Path(__file__).parent.parent / "src" / "usufruct" / "samples"
 DOWNLOADS = SAMPLES / "downloads"
 
 Files = Mapping[str, str | bytes]
+
+
+@contextmanager
+def no_trash() -> Iterator[None]:
+    """While inside, nothing can be put into the desktop's trash."""
+    with (
+        mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")),
+        mock.patch.dict(os.environ, {"XDG_DATA_HOME": os.devnull}),
+    ):
+        yield
 
 
 def as_bytes(content: str | bytes) -> bytes:

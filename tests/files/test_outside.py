@@ -7,22 +7,25 @@ import tempfile
 import unittest
 from pathlib import Path
 from unittest import mock
+from urllib.parse import unquote
 
 from blake3 import blake3
 from msgspec.structs import replace
 
-from tests.support import IN_MEMORY, zip_bytes
+from tests.support import IN_MEMORY, no_trash, zip_bytes
 from usufruct.actions.gathering import gathered, is_archive
 from usufruct.archives.split_sets import sets_among
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files import mounts, volumes
 from usufruct.files.copying import replace_text
+from usufruct.files.locking import only_writer
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
+from usufruct.files.saved import free_path
 from usufruct.files.sources import FileSource, JoinedSource, SliceSource, as_file
 from usufruct.files.trash import copy_to_trash, to_trash
-from usufruct.model.name_rules import NameRules
+from usufruct.model.name_rules import NameRules, numbered_name
 
 
 class FolderCase(unittest.TestCase):
@@ -66,23 +69,51 @@ class MovingTest(FolderCase):
 
 class TrashTest(FolderCase):
     def test_where_no_trash_takes_it_the_file_is_kept_among_our_own(self) -> None:
-        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+        with no_trash():
             first = to_trash(str(self.put("a/moon.gel")), self.folder / "saved", this_platform())
             second = to_trash(str(self.put("b/moon.gel")), self.folder / "saved", this_platform())
         self.assertEqual([Path(first).name, Path(second).name], ["moon.gel", "moon (2).gel"])
         self.assertFalse((self.folder / "a/moon.gel").exists())
 
-    def test_a_copy_is_trashed_under_its_own_name_and_the_file_stays(self) -> None:
-        path = self.put("a/moon.gel")
-        trashed = []
-        with mock.patch("send2trash.send2trash", side_effect=lambda one: trashed.append(Path(one).read_bytes())):
+    def trashed(self) -> dict[str, tuple[str, bytes]]:
+        """By the name in the home's trash: where it is restored to, and the content."""
+        return {
+            note.stem: (
+                unquote(next(line for line in note.read_text().splitlines() if line.startswith("Path=")))[5:],
+                (note.parent.parent / "files" / note.stem).read_bytes(),
+            )
+            for note in (self.folder / "data/Trash/info").iterdir()
+        }
+
+    def test_a_copy_in_the_trash_is_restored_to_where_the_file_was(self) -> None:
+        path, other = self.put("a/moon &.gel"), self.put("data/Trash/files/moon & (3).gel", b"not ours")
+        with mock.patch.dict(os.environ, {"XDG_DATA_HOME": str(self.folder / "data")}):
             self.assertEqual(copy_to_trash(str(path), self.folder / "saved", this_platform()), "")
             copy_to_trash(str(path), self.folder / "saved", this_platform(), str(self.put("elsewhere", b"earlier")))
-        self.assertEqual(trashed, [b"moth", b"earlier"])
-        self.assertTrue(path.exists())
-        self.assertEqual(os.listdir(self.folder / "saved"), [])
+            copy_to_trash(str(path), self.folder / "saved", this_platform())
+        here = str(path)
+        self.assertEqual(
+            self.trashed(),
+            {
+                "moon &.gel": (here, b"moth"),
+                "moon & (2).gel": (here, b"earlier"),
+                "moon & (4).gel": (here, b"moth"),
+            },
+        )
+        self.assertEqual((path.read_bytes(), other.read_bytes()), (b"moth", b"not ours"))
+        self.assertFalse((self.folder / "saved").exists())
 
-    def test_a_copy_is_durable_before_the_trash_gets_it_and_there_before_it_is_told(self) -> None:
+    def test_elsewhere_the_copy_in_the_trash_bears_the_path_that_the_file_had(self) -> None:
+        path, trashed = self.put("a/moon.gel"), []
+        platform = replace(this_platform(), has_open_desktop=False)
+        with mock.patch("send2trash.send2trash", side_effect=trashed.append):
+            self.assertEqual(copy_to_trash(str(path), self.folder / "saved", platform), "")
+        self.assertEqual(trashed, [f"{self.folder}/saved{path}"])
+        with no_trash():
+            kept = copy_to_trash(str(path), self.folder / "saved", this_platform())
+        self.assertEqual(kept, f"{self.folder}/saved{path.with_name('moon (2).gel')}")
+
+    def test_a_copy_is_durable_before_the_trash_has_it_and_there_before_it_is_told(self) -> None:
         events: list[str] = []
         platform = replace(
             this_platform(),
@@ -91,10 +122,10 @@ class TrashTest(FolderCase):
             ),
             sync_file_system=lambda descriptor: bool(events.append("volume")) or True,
         )
-        with mock.patch("send2trash.send2trash", side_effect=lambda one: events.append("trashed")):
+        with mock.patch.dict(os.environ, {"XDG_DATA_HOME": str(self.folder / "data")}):
             copy_to_trash(str(self.put("a/moon.gel")), self.folder / "saved", platform)
         self.assertTrue(events[0].endswith(".partial"), events)
-        self.assertIn("volume", events[: events.index("trashed")])
+        self.assertIn("moon.gel.trashinfo", events)
         self.assertEqual(events[-1], "volume")
 
 
@@ -189,6 +220,34 @@ class VolumesTest(FolderCase):
                     self.assertRegex(safe, f"^{letter}+~[0-9a-f]{{8}}\\.gel$")
                     left = 255 - len(safe.removesuffix(".gel").lstrip(letter) + ".gel")
                     self.assertEqual(safe.count(letter), left // (units if rules.is_windows else octets))
+
+    def test_a_number_behind_a_name_makes_it_no_longer_than_file_systems_allow(self) -> None:
+        for name, numbered in {
+            "moon.gel": "moon (2).gel",
+            ".profile": ".profile (2)",
+            "m" * 251 + ".gel": "m" * 247 + " (2).gel",
+            "m" * 255: "m" * 251 + " (2)",
+            "影" * 83 + ".gel": "影" * 81 + " (2).gel",
+            "m." + "x" * 253: "m." + "x" * 249 + " (2)",
+        }.items():
+            with self.subTest(name=name[:9]):
+                self.assertEqual(numbered_name(name, 2), numbered)
+        self.put("m" * 251 + ".gel")
+        self.assertEqual(len(Path(free_path("m" * 251 + ".gel", self.folder, this_platform())).name), 255)
+
+
+class LockTest(FolderCase):
+    @unittest.skipUnless(this_platform().can_fork, "links are planted on shared machines")
+    def test_what_somebody_planted_beside_the_lock_is_not_written_through(self) -> None:
+        theirs, lock = self.put("theirs", b"theirs"), self.folder / "lock"
+        (self.folder / "lock-holder").symlink_to(theirs)
+        with only_writer(lock, "add", patience=1):
+            self.assertIn("add", (self.folder / "lock-holder").read_text())
+        self.assertEqual(theirs.read_bytes(), b"theirs")
+        (self.folder / "lock-behind").unlink()
+        (self.folder / "lock-behind").symlink_to(theirs)
+        with self.assertRaises(OSError), only_writer(lock, "add", patience=1):
+            self.fail("a link was taken for the lock")
 
 
 class OriginTest(FolderCase):

@@ -22,7 +22,7 @@ from unittest import mock
 from blake3 import blake3
 from msgspec.structs import replace
 
-from tests.support import IN_MEMORY, World
+from tests.support import IN_MEMORY, World, no_trash
 from tests.transaction.kills import killed_at
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.removing import forget_holdings, remove_holdings
@@ -365,7 +365,7 @@ class Between:
         if self.other:
             (self.world.lanternbox / ".stick").write_text("stick")
         mounted = mock.patch("usufruct.survey.drives.mount_point", self._mount_point)
-        with mounted, mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+        with mounted, no_trash():
             for _ in range(self.chance.randint(0, 2)):
                 self._do()
             for _ in range(self.chance.randint(1, 3)):

@@ -9,7 +9,7 @@ from unittest import mock
 
 from msgspec.structs import replace
 
-from tests.support import DOWNLOADS, WorldTest
+from tests.support import DOWNLOADS, WorldTest, no_trash
 from tests.transaction.kills import killed_at
 from usufruct.actions import downloads
 from usufruct.actions.adding import add_archives
@@ -74,7 +74,7 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine"})
         self.world.add_files("pack.zip", PACK)
         self.kept()[0].write_text("rotten")
-        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+        with no_trash():
             (forgotten,) = forget_holdings(self.world.context, ["pack"])
         self.assertEqual((list_holdings(self.world.context), len(forgotten.kept)), ([], 1))
 
@@ -308,7 +308,7 @@ class ForeignHandsTest(WorldTest):
     def test_an_edit_saved_to_the_trash_is_there_before_the_earlier_file_is_back(self) -> None:
         self.world.add_files("pack.zip", PACK)
         self.gel().write_text("edited")
-        with mock.patch("send2trash.send2trash", side_effect=OSError("no trash here")):
+        with no_trash():
             (removal,) = remove_holdings(self.world.context, ["pack"], lambda _: None, gives_back_changed=True)
         self.assertEqual([Path(path).read_text() for path in removal.kept], ["edited"])
         self.assertEqual(differences(self.before, self.world.tree()), [])

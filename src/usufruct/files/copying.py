@@ -124,14 +124,6 @@ def _removed_on_error(path: str, platform: Platform) -> Iterator[None]:
         raise
 
 
-def clear_partial(directory: str, platform: Platform) -> None:
-    """Remove what copies that were cut off left in a directory of our own; nobody else may be copying there."""
-    with suppress(FileNotFoundError):
-        for entry in os.scandir(directory):
-            if entry.name.startswith(_PARTIAL) and entry.name.endswith(".partial"):
-                platform.unlink(entry.path)
-
-
 def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None = None) -> None:
     """Write a text whole, in the place of what was there: after a power cut it is the old one or the new one.
 

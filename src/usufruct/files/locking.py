@@ -50,7 +50,7 @@ def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[
         with FileLock(str(lock), timeout=patience, poll_interval=_PAUSE):
             try:
                 with _no_helpers(lock, until):
-                    holder.write_text(f"{printable(doing)}, process {os.getpid()}\n", encoding="utf-8")
+                    _write_anew(holder, f"{printable(doing)}, process {os.getpid()}\n")
                     try:
                         _wait_for_what_goes_on_behind(lock, tell_waiting)
                         yield turn
@@ -112,7 +112,15 @@ def _opened(lock: Path, behind_name: str) -> int | None:
         import fcntl  # noqa: F401 - whether it is there is all that is asked
     except ImportError:
         return None
-    return os.open(lock.with_name(lock.name + behind_name), os.O_RDWR | os.O_CREAT, 0o600)
+    return os.open(lock.with_name(lock.name + behind_name), os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
+
+
+def _write_anew(path: Path, text: str) -> None:
+    """Write a file of our own; whatever had its name, a link too, makes way rather than be written through."""
+    path.unlink(missing_ok=True)
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with open(descriptor, "w", encoding="utf-8") as file:
+        file.write(text)
 
 
 def _is_got(descriptor: int) -> bool:

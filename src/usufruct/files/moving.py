@@ -3,9 +3,10 @@
 import os
 from pathlib import Path
 
-from usufruct.files.copying import clear_partial, copy_whole
+from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of
 from usufruct.files.platform import Platform
+from usufruct.model.name_rules import numbered_name
 
 
 def place_twice(source: str, directory: Path, digest: bytes, platform: Platform) -> str:
@@ -15,7 +16,6 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
     this content already serves as it is. Raises MachineError; the source stays in any case.
     """
     directory.mkdir(parents=True, exist_ok=True)
-    clear_partial(str(directory), platform)
     target = _free(directory / os.path.basename(source), digest)
     if target.exists():
         platform.sync_file(str(target))
@@ -55,7 +55,7 @@ def are_one_name(first: str, second: str) -> bool:
 
 def _free(target: Path, digest: bytes) -> Path:
     """The path, or one beside it with a number, that is free or has the content already."""
-    stem, suffix, number = target.stem, target.suffix, 2
-    while os.path.lexists(target) and not (target.is_file() and digest_of(str(target)) == digest):
-        target, number = target.with_name(f"{stem} ({number}){suffix}"), number + 1
-    return target
+    free, number = target, 2
+    while os.path.lexists(free) and not (free.is_file() and digest_of(str(free)) == digest):
+        free, number = target.with_name(numbered_name(target.name, number)), number + 1
+    return free

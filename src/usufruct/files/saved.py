@@ -3,9 +3,9 @@
 import os
 from pathlib import Path
 
-from usufruct.files.copying import clear_partial
 from usufruct.files.moving import move_whole
 from usufruct.files.platform import Platform
+from usufruct.model.name_rules import numbered_name
 
 
 def kept_aside(path: str, aside: Path, platform: Platform) -> str:
@@ -18,9 +18,7 @@ def kept_aside(path: str, aside: Path, platform: Platform) -> str:
 def free_path(name: str, directory: Path, platform: Platform) -> str:
     """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
     directory.mkdir(parents=True, exist_ok=True, mode=0o700)
-    clear_partial(str(directory), platform)
-    stem, suffix = os.path.splitext(name)
     target, number = directory / name, 2
     while os.path.lexists(target):
-        target, number = directory / f"{stem} ({number}){suffix}", number + 1
+        target, number = directory / numbered_name(name, number), number + 1
     return str(target)

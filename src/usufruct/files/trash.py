@@ -1,14 +1,18 @@
-"""The desktop's trash; where there is none, what would go there is kept among our own files."""
+"""The desktop's trash; where there is none, what would go there is kept among our own files.
+
+Source: the Trash specification 1.0 of freedesktop.org.
+"""
 
 import os
 from contextlib import suppress
+from datetime import datetime
 from pathlib import Path
+from urllib.parse import quote
 
 from usufruct.files.copying import copy_whole
 from usufruct.files.platform import Platform
-from usufruct.files.saved import kept_aside
-
-_SAVING = ".saving-"
+from usufruct.files.saved import free_path, kept_aside
+from usufruct.model.name_rules import numbered_name
 
 
 def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
@@ -30,19 +34,61 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
 
 
 def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str | None = None) -> str:
-    """Put a copy of a file into the trash under the file's own name; the file stays. Gives what `to_trash` gives.
+    """Put a copy of a file into the trash, from where it would be restored to the file's own path; the file stays.
 
     `content` is another path to copy from, where the file's bytes lie elsewhere. The copy is durable once this returns.
+    Gives where it went: an absolute path in `otherwise`, or nothing for the trash.
     """
-    import tempfile
-
-    # Beside our own data, so that the trash of the user's own volume takes it.
-    otherwise.mkdir(parents=True, exist_ok=True, mode=0o700)
-    for left in otherwise.glob(f"{_SAVING}*"):
-        # Of a command that was cut off; what it was about to save is still where it was.
+    if platform.has_open_desktop:
         with suppress(OSError):
-            platform.remove_tree(str(left))
-    with tempfile.TemporaryDirectory(prefix=_SAVING, dir=otherwise) as passing:
-        copy = os.path.join(passing, os.path.basename(path))
-        copy_whole(content or path, copy, platform)
-        return to_trash(copy, otherwise, platform)
+            _copy_to_home_trash(path, content or path, platform)
+            return ""
+    # Other desktops know a file's place only by trashing it there: this one bears the path as far as it can.
+    place = otherwise / os.path.relpath(os.path.dirname(path), Path(path).anchor)
+    copy = free_path(os.path.basename(path), place, platform)
+    copy_whole(content or path, copy, platform)
+    if platform.has_open_desktop:
+        return copy
+    from send2trash import send2trash
+
+    try:
+        send2trash(copy)
+    except Exception:  # noqa: BLE001 - as above
+        return copy
+    platform.sync_elsewhere([str(place)])
+    return ""
+
+
+def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
+    """Put a copy into the trash of the user's home, with the path that it is to be restored to; raises OSError."""
+    data = os.environ.get("XDG_DATA_HOME", "")
+    trash = Path(data if os.path.isabs(data) else Path.home() / ".local/share") / "Trash"
+    for directory in (trash / "files", trash / "info"):
+        directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+    told = f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={datetime.now():%Y-%m-%dT%H:%M:%S}\n"
+    name, number = os.path.basename(path), 1
+    while not _is_put_there(name, told, content, trash, platform):
+        number += 1
+        name = numbered_name(os.path.basename(path), number)
+
+
+def _is_put_there(name: str, told: str, content: str, trash: Path, platform: Platform) -> bool:
+    """Whether the trash had that name free and has the copy by it now."""
+    info = trash / "info" / f"{name}.trashinfo"
+    try:
+        # Whoever makes the note has the name.
+        with info.open("x", encoding="ascii") as file:
+            file.write(told)
+    except FileExistsError:
+        return False
+    try:
+        copy_whole(content, str(trash / "files" / name), platform)
+    except BaseException as error:
+        info.unlink()
+        if isinstance(error, FileExistsError):
+            # Something lies there without a note: it is not ours to touch.
+            return False
+        raise
+    platform.sync_file(str(info))
+    platform.sync_names([str(info.parent)])
+    return True

@@ -34,7 +34,7 @@ class NameRules(Struct, frozen=True, kw_only=True):
     def _length(self, name: str) -> int:
         if self.is_windows:
             return len(name.encode("utf-16-le", "surrogatepass")) // 2
-        return len(name.encode("utf-8", "surrogatepass"))
+        return _bytes_of(name)
 
     def _shortened(self, name: str) -> str:
         """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
@@ -51,3 +51,27 @@ class NameRules(Struct, frozen=True, kw_only=True):
         while self._length(stem) > room:
             stem = stem[:-1]
         return stem + tail
+
+
+_ALWAYS_HELD = 128
+"""Bytes of a name that every file system holds."""
+
+
+def numbered_name(name: str, number: int) -> str:
+    """`gel (2).csv` for `gel.csv`; a long name is cut before its number, so that what holds the name holds this one."""
+    stem, dot, suffix = name.rpartition(".")
+    if not stem:
+        stem, dot, suffix = name, "", ""
+    tail = f" ({number}){dot}{suffix}"
+    room = max(_bytes_of(name), _ALWAYS_HELD) - _bytes_of(tail)
+    if room < 1:
+        # What looks like a suffix is nearly all of the name.
+        stem, tail = name, f" ({number})"
+        room = _bytes_of(name) - _bytes_of(tail)
+    while _bytes_of(stem) > room:
+        stem = stem[:-1]
+    return stem + tail
+
+
+def _bytes_of(name: str) -> int:
+    return len(name.encode("utf-8", "surrogatepass"))

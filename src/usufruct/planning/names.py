@@ -5,6 +5,8 @@ import unicodedata
 from collections.abc import Iterator, Sequence
 from itertools import count
 
+from usufruct.model.name_rules import numbered_name
+
 _IGNORED = str.maketrans("", "", " -_")
 _SPACES = "\u00a0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a\u200b\u202f\u205f\u3000"
 _HYPHENS = "\u00ad\u2010\u2011\u2012\u2013\u2014\u2015\u2043\u2212\ufe63\uff0d\uff3f"
@@ -196,11 +198,8 @@ def free_name(name: str, taken: "set[str]", begun: "dict[str, int] | None" = Non
 
 def numbered(name: str, first: int = 2) -> Iterator[tuple[int, str]]:
     """`gel (2).csv`, `gel (3).csv` and so on for `gel.csv`, each with its number."""
-    stem, dot, suffix = name.rpartition(".")
-    if not stem:
-        stem, dot, suffix = name, "", ""
     for number in count(first):
-        yield number, f"{stem} ({number}){dot}{suffix}"
+        yield number, numbered_name(name, number)
 
 
 _LONGEST_NAME = 200
