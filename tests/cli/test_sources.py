@@ -19,6 +19,7 @@ ALLOWED = (
     "the public domain LZMA SDK's Methods.txt; for two filters, liblzma (arm64.c, in the public domain)",
     "the magic database of `file`",
     "Microsoft's",
+    "freedesktop.org's",
 )
 FORBIDDEN = {
     "004ce6fc79fa6400", "05a8d24205bf369c", "0ce9aff717bb6e36", "14a25e31a5fbddea", "1d97f33a3f78bde9",

@@ -175,7 +175,7 @@ class DrivesTest(WorldTest):
             self.assertIn("usufruct recover --moved", caught.exception.remedy)
             if "Mounted" in type(drive).__name__:
                 self.assertIn(f"The drive is at {elsewhere}.", caught.exception.remedy)
-            self.assertEqual(say_moved(world.context, str(world.lanternbox), str(elsewhere)), 1)
+            self.assertEqual(say_moved(world.context, str(world.lanternbox), str(elsewhere)).holdings, 1)
             world.remove("pack")
             self.assertEqual((elsewhere / "Gels" / "moon.gel").read_text(), "mine")
             self.assertEqual([one.name for one in world.lanternbox.iterdir()], [])
@@ -192,6 +192,7 @@ class DrivesTest(WorldTest):
         for to in (self.world.lanternbox, shelf):
             self.world.add_files(f"{to.name}.zip", {"a.txt": "a", "b.txt": "b"}, to=str(to))
         self.world.add_files("same.zip", {"a.txt": "a", "b.txt": "b"}, to=str(shelf / "Lanternbox"))
+        shutil.copytree(self.world.lanternbox, shelf, dirs_exist_ok=True)
         with self.assertRaisesRegex(MachineError, "cannot become one"):
             say_moved(self.world.context, str(self.world.lanternbox), str(shelf))
         self.assertEqual(len(self.world.remove("Lanternbox", "shelf", "same")), 3)

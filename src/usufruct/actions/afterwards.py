@@ -17,6 +17,7 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.model.settings import STORE, TRASH
 from usufruct.planning.names import free_name, spelling_key, tidy_name
 from usufruct.survey.condition import Condition, condition_of
+from usufruct.survey.drives import archive_away, enter_archive_places
 from usufruct.transaction.work import Resources
 
 _HEADERS = 16 << 10
@@ -82,6 +83,7 @@ def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tup
     with resources.ledger.transaction():
         for old, new in moved:
             move_volume(resources.ledger, old, new)
+        enter_archive_places(resources.ledger, resources.platform.identity_of_volume, (new for _, new in moved))
     for old, new in moved:
         # The store may be the very folder that the archive is in, by another spelling of its path.
         if not are_one_name(old, new):
@@ -96,7 +98,9 @@ class Kept(Struct, frozen=True):
     size: int
     holdings: tuple[str, ...]
     state: str
-    """`stored`, `there` (where it was added from), `trash`, `changed`, `missing`; `unneeded` in the store."""
+    """`stored`, `there` (where it was added from), `trash`, `changed`, `missing`, `away` with its drive; `unneeded` in
+    the store.
+    """
 
 
 def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
@@ -106,17 +110,18 @@ def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
     """
     store = store_of(context)
     found: dict[str, tuple[Volume, list[str]]] = {}
-    trashed: set[str] = set()
+    kept: list[Kept] = []
     with context.reading() as ledger:
         if ledger:
             trashed = trashed_volumes(ledger)
             for holding in find_holdings(ledger, words):
                 for volume in volumes_of(ledger, holding.number):
                     found.setdefault(volume.path, (volume, []))[1].append(holding.name)
-    kept = [
-        Kept(path, volume.size, tuple(names), _state(path, volume, str(store), is_trashed=path in trashed))
-        for path, (volume, names) in sorted(found.items())
-    ]
+            for path, (volume, names) in sorted(found.items()):
+                state = _state(path, volume, str(store), is_trashed=path in trashed)
+                if state == "missing" and archive_away(ledger, context.identity_of_volume, path):
+                    state = "away"
+                kept.append(Kept(path, volume.size, tuple(names), state))
     unneeded = sorted(path for path in store.rglob("*") if path.is_file()) if store.is_dir() and not words else ()
     return kept + [Kept(str(path), path.stat().st_size, (), "unneeded") for path in unneeded if str(path) not in found]
 

@@ -259,7 +259,7 @@ def _destined(
         yield found.as_outcome(AlreadyThere, holding=found.updates)
         return
     places = case.context.places
-    refuse_own(plan, (str(places.config), str(places.data)))
+    refuse_own(plan, places.own())
     named = _named(case, found, plan, same)
     if made_so or named.is_there or (is_installed and not layout.files):
         there = made_so or (same[0] if named.is_there else None)

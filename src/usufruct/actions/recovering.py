@@ -1,19 +1,27 @@
 """After something went wrong: a change that was cut off, a drive with another place, backups without a record."""
 
 import os
+from collections.abc import Iterator
 from pathlib import Path
 
+from msgspec import Struct
 from msgspec.structs import replace
 
+from usufruct.actions.applications import known_applications
 from usufruct.actions.context import Context
 from usufruct.errors import MachineError
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
-from usufruct.files.paths import real_path
+from usufruct.files.paths import is_below, real_path
 from usufruct.files.saved import free_path
+from usufruct.ledger import Ledger
 from usufruct.ledger.layers import needed_backups
-from usufruct.ledger.moving import move_record
+from usufruct.ledger.moving import cut_off_above, is_destination, move_record
+from usufruct.model.applications import Application
+from usufruct.model.settings import PATHS
 from usufruct.survey.drives import drives_of
+from usufruct.survey.moved import looked_for
+from usufruct.survey.own import refuse_own_folder
 from usufruct.transaction.recover import Recovered
 
 
@@ -47,25 +55,91 @@ def copy_out_backups(context: Context, folder: Path) -> list[str]:
     return copied
 
 
-def say_moved(context: Context, old: str, new: str) -> int:
-    """Record that what was in one folder is in another now; gives how many holdings lie there.
+class Moved(Struct, frozen=True):
+    """What is recorded as lying in another place now."""
 
-    Only the record changes. Raises MachineError where the new folder is not there or nothing was recorded in the old.
+    holdings: int
+    archives: int
+    missing: tuple[str, ...]
+    """Files that should be there by the record and are not: absolute paths in the new place."""
+    changed: tuple[str, ...]
+    """Files there that are not what the record says."""
+    applications: tuple[str, ...]
+    """Names of definitions that still name the old place."""
+    settings: tuple[tuple[str, str], ...]
+    """Settings that still name it, each with the value that would name the new one."""
+
+
+def say_moved(context: Context, old: str, new: str) -> Moved:
+    """Record that what was in one folder, destinations and archives alike, is in another now.
+
+    Only the record changes, and only if at least one of the things that it names is in the new folder. Raises
+    MachineError otherwise, where the new folder is not there, or where nothing was recorded in the old.
     """
-    before = os.path.abspath(os.path.expanduser(old))
     after = real_path(os.path.expanduser(new))
     if not os.path.isdir(after):
         raise MachineError(
             f"There is no folder {new}.", remedy="Connect its drive, or name the folder as it is now.", path=new
         )
     with context.writing(f"recover --moved {old} {new}", recovers=False) as resources:
-        drives = drives_of(resources.ledger, resources.platform.identity_of_volume)
-        with reached(after, resources.platform), resources.ledger.transaction():
-            count, is_known = move_record(resources.ledger, before, after, drives.held(after))
+        ledger = resources.ledger
+        before = _as_recorded(ledger, os.path.expanduser(old))
+        if is_destination(ledger, before):
+            refuse_own_folder(after, context.places.own())
+        _refuse_cut_off(ledger, before, after)
+        found = looked_for(ledger, before, after)
+        drives = drives_of(ledger, resources.platform.identity_of_volume)
+        with reached(after, resources.platform), ledger.transaction():
+            count, is_known = move_record(ledger, before, after, drives.held(after))
         if not is_known:
             raise MachineError(
                 f"Nothing on record lies in {before}.",
                 remedy="`usufruct list` and `usufruct show` say where things lie.",
                 path=str(Path(before)),
             )
-    return count
+    applications = [one.name for one in known_applications(context) if _names(one, before)]
+    settings = [(key, value) for key, value in _moved_settings(context, before, after)]
+    return Moved(
+        holdings=count,
+        archives=found.archives,
+        missing=found.missing,
+        changed=found.changed,
+        applications=tuple(applications),
+        settings=tuple(settings),
+    )
+
+
+def _as_recorded(ledger: Ledger, old: str) -> str:
+    """The absolute path by which a directory that is gone, or leads elsewhere now, is on record."""
+    here = os.path.abspath(old).replace(os.sep, "/")
+    real = real_path(old)
+    return real if is_destination(ledger, real) and not is_destination(ledger, here) else here
+
+
+def _refuse_cut_off(ledger: Ledger, before: str, after: str) -> None:
+    """What was cut off is reversed in the place where it began: what waits for it lies beside the old folder."""
+    if about := cut_off_above(ledger, before):
+        raise MachineError(
+            f"A change of {about} was cut off while {before} was there, and can only be reversed there.",
+            kept="The record is as it was.",
+            remedy=f"Move the folder back to {before} and run `usufruct recover`. Once that is done, move it to {after}"
+            " again and run this command again.",
+            path=before,
+        )
+
+
+def _names(application: Application, directory: str) -> bool:
+    """Whether a definition of the user's has its root or a folder in an absolute directory."""
+    if application.is_shipped:
+        return False
+    outside = (folder.path for folder in application.folders if folder.is_elsewhere)
+    return any(is_below(real_path(os.path.expanduser(path)), directory) for path in (application.root, *outside))
+
+
+def _moved_settings(context: Context, before: str, after: str) -> Iterator[tuple[str, str]]:
+    for key in sorted(PATHS):
+        value = getattr(context.settings(), key)
+        parts = [os.path.abspath(os.path.expanduser(part)) for part in value.split(os.pathsep) if part]
+        moved = [after + part[len(before) :] if is_below(part, before) else part for part in parts]
+        if moved != parts:
+            yield key, os.pathsep.join(moved)

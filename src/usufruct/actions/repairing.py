@@ -44,7 +44,7 @@ def repair(context: Context, name: str, access: Access, archive: Path | None, *,
             broken, changed = [*broken, *again], [one for one in changed if one not in again]
         if broken:
             applications = known_applications(context)
-            with source_of(resources.ledger, holding, applications, access, archive) as (source, rows):
+            with source_of(resources, holding, applications, access, archive) as (source, rows):
                 source.unlock()
                 repair_holding(resources, holding, [(one, row_for(one.layer, rows, holding)) for one in broken], source)
             application = next((one for one in applications if one.name == holding.application), None)

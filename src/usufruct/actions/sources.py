@@ -13,12 +13,13 @@ from usufruct.actions.request import Request, choices_from_text
 from usufruct.actions.volumes import is_still
 from usufruct.archives.reading import Access, Archive
 from usufruct.errors import DamagedArchive, MachineError
-from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import volumes_of
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer
+from usufruct.survey.drives import archive_away
+from usufruct.transaction.work import Resources
 
 Rows = dict[str, int]
 """Entry path → row."""
@@ -26,7 +27,7 @@ Rows = dict[str, int]
 
 @contextmanager
 def source_of(
-    ledger: Ledger,
+    resources: Resources,
     holding: Holding,
     applications: Iterable[Application],
     access: Access,
@@ -36,7 +37,7 @@ def source_of(
 
     `given` names it where it is not where it was. Raises MachineError where it is missing or another by now.
     """
-    paths = archives_of(ledger, holding, given)
+    paths = archives_of(resources, holding, given)
     application = next((one for one in applications if one.name == holding.application), None)
     choices, names = choices_from_text(holding.choices)
     request = Request(
@@ -59,16 +60,19 @@ def source_of(
         download.close()
 
 
-def archives_of(ledger: Ledger, holding: Holding, given: Path | None = None) -> list[Path]:
+def archives_of(resources: Resources, holding: Holding, given: Path | None = None) -> list[Path]:
     """The archives that a holding came from, one path each, once it is sure that they are still the same.
 
-    `given` names the archive where it is not where it was. Raises MachineError for one that is missing or another.
+    `given` names the archive where it is not where it was. Raises MachineError for one that is missing or another,
+    DriveAway where its drive is.
     """
     if given:
         return [given]
-    volumes = volumes_of(ledger, holding.number)
+    volumes = volumes_of(resources.ledger, holding.number)
     for volume in volumes:
         if not os.path.exists(volume.path):
+            if away := archive_away(resources.ledger, resources.platform.identity_of_volume, volume.path):
+                raise away
             raise MachineError(
                 f"The archive of {holding.name}, {volume.path}, is not there any more.",
                 remedy="Put it back, or name with --archive where it is now.",

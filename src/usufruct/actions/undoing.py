@@ -243,7 +243,7 @@ class Reversal:
             raise _forgotten(took)
         entries = {one.layer.entry for one in past}
         choices = with_taken_out(took.choices, entries, are_back=True) if was_there else None
-        with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
+        with source_of(self._resources, took, self._applications, self._access, self._archive) as (source, rows):
             source.unlock()
             pairs = [(one, row_for(one.layer, rows, took)) for one in past]
             files = lay_back(
@@ -270,7 +270,7 @@ class Reversal:
         """Undo an update: the holding before it takes the place of the one that came."""
         ledger = self._resources.ledger
         past = past_layers(ledger, change.number)
-        with source_of(ledger, took, self._applications, self._access, self._archive) as (source, rows):
+        with source_of(self._resources, took, self._applications, self._access, self._archive) as (source, rows):
             source.unlock()
             pairs = [(one, row_for(one.layer, rows, took)) for one in past]
             files, left = put_before(self._resources, brought, took, pairs, source, root=root.number)

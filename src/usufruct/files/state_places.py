@@ -31,6 +31,10 @@ class StatePlaces(Struct, frozen=True):
             Path(platformdirs.user_data_dir("usufruct", appauthor=False)),
         )
 
+    def own(self) -> tuple[str, str]:
+        """The directories that hold all of it."""
+        return str(self.config), str(self.data)
+
     @property
     def apps(self) -> Path:
         """The user's definitions, one TOML file an application."""

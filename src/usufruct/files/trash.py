@@ -1,6 +1,6 @@
 """The desktop's trash; where there is none, what would go there is kept among our own files.
 
-Source: the Trash specification 1.0 of freedesktop.org.
+Source: freedesktop.org's Trash specification 1.0.
 """
 
 import os

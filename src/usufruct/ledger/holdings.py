@@ -230,6 +230,19 @@ def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> No
     )
 
 
+def enter_archive_place(ledger: Ledger, held: HeldVolume) -> None:
+    """Record the volume that the archives of a directory lie on."""
+    ledger.connection.execute("INSERT OR REPLACE INTO archive_place VALUES (?, ?, ?, ?)", held)
+
+
+def archive_place(ledger: Ledger, directory: str) -> HeldVolume | None:
+    """The volume that archives of an absolute directory lie on, where it was recorded."""
+    row = ledger.connection.execute(
+        "SELECT base, mount, volume, is_beside FROM archive_place WHERE base = ?", (directory,)
+    ).fetchone()
+    return HeldVolume(row[0], row[1], row[2], bool(row[3])) if row else None
+
+
 def volumes_of(ledger: Ledger, holding: int) -> list[Volume]:
     """The files that a holding's archives consist of, in their order."""
     rows = ledger.connection.execute(

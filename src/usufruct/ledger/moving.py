@@ -1,13 +1,78 @@
-"""The record after a drive or a folder got another place."""
+"""The record of a place: what should be there, and the record after a drive or a folder got another place."""
 
 import sqlite3
+from collections.abc import Iterator
 
 from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
 from usufruct.model.holdings import HeldVolume
+from usufruct.model.records import FileKind, FileState
 
-_PATHS = (("directory", "path"), ("past_layer", "path"), ("holding", "root"), ("staging", "path"), ("staging", "base"))
+_PATHS = (
+    ("directory", "path"),
+    ("past_layer", "path"),
+    ("holding", "root"),
+    ("staging", "path"),
+    ("staging", "base"),
+    ("place", "base"),
+)
 """Tables and their columns with paths of destinations."""
+_ARCHIVES = (("volume", "path"), ("holding", "archive"))
+"""Tables and their columns with paths of archives."""
+# By text, not by pattern: a name may hold what a pattern means something by.
+_BELOW = "({0} = :old OR substr({0}, 1, length(:above)) = :above)"
+
+
+def files_below(ledger: Ledger, old: str) -> Iterator[tuple[str, FileState]]:
+    """The files that holdings should have on disk in an absolute directory and below, by their absolute paths."""
+    rows = ledger.connection.execute(
+        "SELECT path, name, kind, size, modified, blake3, target FROM directory JOIN layer ON directory = number"
+        f" WHERE {_BELOW.format('path')} AND gone IS NULL AND holding IS NOT NULL AND NOT EXISTS (SELECT 1 FROM"
+        " layer AS other WHERE other.directory = layer.directory AND other.name = layer.name AND other.gone IS NULL"
+        " AND other.level > layer.level)",
+        _asked(old),
+    )
+    for path, name, kind, size, modified, digest, target in rows:
+        yield (
+            f"{path}/{name}",
+            FileState(FileKind(kind), size=size, modified=modified, digest=digest, target=target),
+        )
+
+
+def archives_below(ledger: Ledger, old: str) -> list[tuple[str, int]]:
+    """The archives that should lie in an absolute directory and below, each with its size; not those in the trash."""
+    return ledger.connection.execute(
+        f"SELECT DISTINCT path, size FROM volume WHERE {_BELOW.format('path')} AND NOT is_trashed", _asked(old)
+    ).fetchall()
+
+
+def stagings_below(ledger: Ledger, old: str) -> list[str]:
+    """The staging directories on record in an absolute directory and below."""
+    rows = ledger.connection.execute(f"SELECT path FROM staging WHERE {_BELOW.format('path')}", _asked(old))
+    return [row[0] for row in rows]
+
+
+def is_destination(ledger: Ledger, old: str) -> bool:
+    """Whether anything but archives is on record in an absolute directory or below."""
+    return any(
+        ledger.connection.execute(
+            f"SELECT 1 FROM {table} WHERE {_BELOW.format(column)} LIMIT 1", _asked(old)
+        ).fetchone()
+        for table, column in _PATHS
+    )
+
+
+def cut_off_above(ledger: Ledger, old: str) -> str:
+    """What a change was about that was cut off and that staged for a directory above this one; empty if none was."""
+    row = ledger.connection.execute(
+        "SELECT about FROM staging JOIN change ON change.number = staging.change WHERE"
+        " phase IN ('staging', 'switching') AND :old <> base"
+        " AND substr(:old, 1, length(rtrim(base, '/')) + 1) = rtrim(base, '/') || '/'"
+        f" AND EXISTS (SELECT 1 FROM touched JOIN directory ON directory.number = directory"
+        f" WHERE touched.change = staging.change AND {_BELOW.format('directory.path')})",
+        _asked(old),
+    ).fetchone()
+    return row[0] if row else ""
 
 
 def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[int, bool]:
@@ -17,17 +82,16 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
     where something is on record in the new directory already.
     """
     execute = ledger.connection.execute
-    # By text, not by pattern: a name may hold what a pattern means something by.
-    is_below = "({0} = ?1 OR substr({0}, 1, length(?2)) = ?2)"
-    above = old.rstrip("/") + "/"
-    count = execute(
-        f"SELECT count(DISTINCT holding) FROM place WHERE {is_below.format('base')}", (old, above)
-    ).fetchone()[0]
+    asked = {**_asked(old), "old": old.rstrip("/"), "new": new.rstrip("/")}
+    count = execute(f"SELECT count(DISTINCT holding) FROM place WHERE {_BELOW.format('base')}", _asked(old)).fetchone()[
+        0
+    ]
     changed = 0
-    for table, column in (*_PATHS, ("place", "base")):
-        moves = f"UPDATE {table} SET {column} = ?3 || substr({column}, length(?1) + 1) WHERE {is_below.format(column)}"
+    for table, column in (*_PATHS, *_ARCHIVES):
+        below = _BELOW.format(column)
+        moves = f"UPDATE {table} SET {column} = :new || substr({column}, length(:old) + 1) WHERE {below}"
         try:
-            changed += execute(moves, (old.rstrip("/"), above, new.rstrip("/"))).rowcount
+            changed += execute(moves, asked).rowcount
         except sqlite3.IntegrityError as error:
             raise MachineError(
                 f"Things are on record in {old} and in {new}: they cannot become one.",
@@ -35,8 +99,16 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
                 remedy=f"Remove what lies in {new} first, or move {old} somewhere else.",
                 path=new,
             ) from error
-    where = is_below.format("base")
-    volume = (new.rstrip("/") or "/", new.rstrip("/") + "/", held.mount, held.volume, held.is_beside)
-    execute(f"UPDATE place SET mount = ?3, volume = ?4, is_beside = ?5 WHERE {where}", volume)
-    execute(f"UPDATE staging SET volume = ?4, is_beside = ?5 WHERE {where}", volume)
+    there = {**_asked(new), "mount": held.mount, "volume": held.volume, "is_beside": held.is_beside}
+    where = _BELOW.format("base")
+    execute(f"UPDATE place SET mount = :mount, volume = :volume, is_beside = :is_beside WHERE {where}", there)
+    execute(f"UPDATE staging SET volume = :volume, is_beside = :is_beside WHERE {where}", there)
+    # Archives of both may well lie together from now on.
+    base = _BELOW.format("base")
+    execute(f"UPDATE OR REPLACE archive_place SET base = :new || substr(base, length(:old) + 1) WHERE {base}", asked)
+    execute(f"UPDATE archive_place SET mount = :mount, volume = :volume, is_beside = :is_beside WHERE {where}", there)
     return count, changed > 0
+
+
+def _asked(directory: str) -> dict[str, str | int]:
+    return {"old": directory.rstrip("/") or "/", "above": directory.rstrip("/") + "/"}

@@ -155,6 +155,13 @@ CREATE TABLE place (                     -- the volumes that a holding lies on
     PRIMARY KEY (holding, base)
 ) WITHOUT ROWID;
 
+CREATE TABLE archive_place (             -- the volumes that archives lie on
+    base      TEXT PRIMARY KEY,          -- the directory that they are in
+    mount     TEXT NOT NULL,             -- the rest as in `place`
+    volume    TEXT NOT NULL,
+    is_beside INTEGER NOT NULL
+) WITHOUT ROWID;
+
 CREATE TABLE unneeded_note (             -- notes to forget once a change is done or reversed
     holding INTEGER PRIMARY KEY
 ) WITHOUT ROWID;

@@ -10,7 +10,7 @@ from usufruct.files.mounts import mount_point, mounts
 from usufruct.files.paths import nearest
 from usufruct.files.shells import typed
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import all_places, places_of_holdings
+from usufruct.ledger.holdings import all_places, archive_place, enter_archive_place, places_of_holdings
 from usufruct.model.holdings import UNRECORDED, HeldVolume, Holding
 
 if TYPE_CHECKING:
@@ -135,6 +135,23 @@ def presences(ledger: Ledger, identity: Identity) -> dict[int, Presence]:
         if seen[place] is Presence.AWAY or (seen[place] is Presence.DELETED and number not in found):
             found[number] = seen[place]
     return found
+
+
+def enter_archive_places(ledger: Ledger, identity: Identity, archives: Iterable[str]) -> None:
+    """Record the volumes that these archives lie on, given by their absolute paths."""
+    drives = drives_of(ledger, identity)
+    for directory in {os.path.dirname(path) for path in archives}:
+        if os.path.isdir(directory):
+            enter_archive_place(ledger, drives.held(directory))
+
+
+def archive_away(ledger: Ledger, identity: Identity, path: str) -> DriveAway | None:
+    """What is told of an archive that is not there, where that is because its volume is away."""
+    place = archive_place(ledger, os.path.dirname(path))
+    drives = drives_of(ledger, identity)
+    if place is None or drives.presence(place) is not Presence.AWAY:
+        return None
+    return drives.away(f"The archive {path}", place)
 
 
 def refuse_away(ledger: Ledger, identity: Identity, holding: Holding) -> None:

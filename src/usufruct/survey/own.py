@@ -5,7 +5,7 @@ import re
 from collections.abc import Iterable
 
 from usufruct.errors import MachineError
-from usufruct.files.paths import real_path
+from usufruct.files.paths import is_below, real_path
 from usufruct.model.plan import Plan
 
 _STAGING = re.compile(r"\.usufruct-[0-9a-f]{12}", re.IGNORECASE)
@@ -32,6 +32,13 @@ class _RealPaths:
         return f"{base.rstrip('/')}/{name}", is_there and os.path.lexists(path)
 
 
+def refuse_own_folder(directory: str, own: Iterable[str]) -> None:
+    """Raise MachineError if an absolute directory is, or is in, one of these, where Usufruct keeps its own."""
+    here = real_path(directory).casefold()
+    if any(is_below(here, real_path(one).casefold()) for one in own):
+        raise _own(directory)
+
+
 def refuse_own(plan: Plan, own: Iterable[str]) -> None:
     """Raise MachineError if a plan places anything where Usufruct keeps its own: below these absolute directories.
 
@@ -50,8 +57,12 @@ def refuse_own(plan: Plan, own: Iterable[str]) -> None:
             f"{here}/{plan.name(row).casefold()}" in ours for row in rows
         )
         if is_ours or takes_place or any(map(_STAGING.fullmatch, path.split("/"))):
-            raise MachineError(
-                f"{path} is where Usufruct keeps its own files: nothing is placed there.",
-                remedy="Name another folder.",
-                path=path,
-            )
+            raise _own(path)
+
+
+def _own(path: str) -> MachineError:
+    return MachineError(
+        f"{path} is where Usufruct keeps its own files: nothing is placed there.",
+        remedy="Name another folder.",
+        path=path,
+    )

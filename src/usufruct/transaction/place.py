@@ -32,6 +32,7 @@ from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
+from usufruct.survey.drives import enter_archive_places
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.detach import Removal, enter_removal, removal_of
 from usufruct.transaction.finish import MadeDurable, execute, seal_intent
@@ -141,6 +142,8 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
             number = enter_holding(resources.ledger, work.change, holding)
             enter_places(resources.ledger, number, work.held)
             enter_volumes(resources.ledger, number, wanted.volumes)
+            archives = [volume.path for volume in wanted.volumes]
+            enter_archive_places(resources.ledger, resources.platform.identity_of_volume, archives)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=wanted.programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))

@@ -26,7 +26,8 @@ if TYPE_CHECKING:
     from usufruct.actions.afterwards import Kept, PutAway
 
 _WORDS = {"trash": "in the trash", "unneeded": "for nobody"}
-_ORDER = ("there", "stored", "trash", "unneeded", "changed", "missing")
+_NOT_THERE = ("changed", "missing", "away")
+_ORDER = ("there", "stored", "trash", "unneeded", *_NOT_THERE)
 
 
 @click.command(short_help="List the archives of what was added: where they are, and which are missing.")
@@ -35,10 +36,10 @@ _ORDER = ("there", "stored", "trash", "unneeded", "changed", "missing")
 @click.option("--store", is_flag=True, help="Store them likewise.")
 @json_option
 def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bool) -> int:
-    """List the archives of all holdings, or of each HOLDING: stored, still there, in the trash, changed or missing.
+    """List the archives of all holdings, or of each HOLDING: stored, there, in the trash, changed, missing or away.
 
     What the store keeps for no holding is told too; undoing a removal may still want it. `repair`, `undo` and the like
-    need the archives. Ends with 1 if any is changed or missing.
+    need the archives. Ends with 1 if any is changed, missing or away.
 
     With --trash or --store without HOLDING an archive stays if something of what was placed is changed or missing, or
     if most of it was not placed.
@@ -71,7 +72,7 @@ def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bo
             echo(line)
         echo()
         echo(f"{_summary(found)}.")
-    return 1 if any(one.state in ("changed", "missing") for one in found) else 0
+    return 1 if any(one.state in _NOT_THERE for one in found) else 0
 
 
 def _summary(found: list[Kept]) -> str:
