@@ -1,9 +1,11 @@
 """The store of replaced files: each content once, copies checked, nothing given that is not there."""
 
+import errno
 import os
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from blake3 import blake3
 from msgspec.structs import replace
@@ -98,12 +100,20 @@ class BackupsTest(unittest.TestCase):
         self.keep(store=store)
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
 
-    def test_what_is_given_back_is_a_copy_as_long_as_others_need_it(self) -> None:
+    def test_what_is_given_back_is_a_copy_and_only_without_room_for_one_the_backup_itself(self) -> None:
         state = self.keep()
         self.file.unlink()
-        self.store.give(state, str(self.folder / "one"), is_last=False)
+        self.store.give(state, str(self.folder / "one"), is_last=True)
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)
-        self.store.give(state, str(self.folder / "two"), is_last=True)
+        full = mock.patch("usufruct.files.copying._copied", side_effect=OSError(errno.ENOSPC, "full"))
+        with full, self.assertRaisesRegex(OSError, "full"):
+            self.store.give(state, str(self.folder / "two"), is_last=False)
+        self.kept()[0].write_bytes(b"rott")
+        with full, self.assertRaisesRegex(OSError, "full"):
+            self.store.give(state, str(self.folder / "two"), is_last=True)
+        self.kept()[0].write_bytes(b"mine")
+        with full:
+            self.store.give(state, str(self.folder / "two"), is_last=True)
         self.assertEqual(self.kept()[0].stat().st_nlink, 2)
         self.store.unshare(digest(b"mine"))
         self.assertEqual(self.kept()[0].stat().st_nlink, 1)

@@ -90,6 +90,27 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(kept.read_text(), "mine")
         self.assertEqual(check_store(self.world.context).unneeded, (kept.name,))
 
+    def test_an_edit_of_what_a_killed_removal_gave_back_does_not_reach_the_backup(self) -> None:
+        """The file had its bytes from the backup itself: editing it in place spoiled what removing was to give back."""
+        for goes in (
+            lambda: self.world.remove("pack"),
+            lambda: self.world.add(self.world.archive("pack-2.zip", {"gels/new.gel": "newer"}), update="pack"),
+        ):
+            self.world.add_files("pack.zip", PACK)
+            self.assertEqual(killed_at(self.world, goes, 0, "switched-all"), "switched-all")
+            self.assertEqual(self.gel().read_text(), "mine")
+            with self.gel().open("r+") as file:
+                file.write("edit")
+            self.recovered()
+            self.assertEqual(self.gel().read_text(), "edit")
+            for _ in range(2):
+                removals = remove_holdings(self.world.context, ["pack"], lambda _: None, gives_back_changed=True)
+                if not list_holdings(self.world.context):
+                    break
+            self.assertEqual((list_holdings(self.world.context), len(removals)), ([], 1))
+            self.assertEqual(self.gel().read_text(), "mine")
+            self.assertEqual([path for path in self.world.places.backups.rglob("*") if path.is_file()], [])
+
     def raising_at(self, point: str, error: BaseException) -> Callable[[str], None]:
         def checkpoint(name: str) -> None:
             if name == point:

@@ -8,6 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from usufruct.errors import DiffersFromRecord, UnsoundBackup
+from usufruct.files.attributes import FULL
 from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of, state_of
 from usufruct.files.platform import Platform
@@ -118,21 +119,13 @@ class Backups:
     def give(self, state: FileState, destination: str, *, is_last: bool) -> FileState:
         """Put the content of a file at `destination`, where nothing stands, with its mode and time; gives its state.
 
-        It is compared, but not durable yet; the store keeps its own until `drop`. `is_last`: nobody else needs it, so
-        the very same file may go back instead of a copy. Raises UnsoundBackup where the content is missing or
-        damaged; nothing stands at `destination` then.
+        It is compared, but not durable yet; the store keeps its own until `drop`. What goes back has bytes of its own:
+        should this be cut off, whoever writes to it must not write the backup. `is_last`: nobody else needs it, so the
+        very same file may go back where there is no room for a copy. Raises UnsoundBackup where the content is missing
+        or damaged; nothing stands at `destination` then.
         """
         kept = self.path_of(state.digest)
         try:
-            if is_last and self._platform.link(kept, destination):
-                if digest_of(destination) != state.digest:
-                    self._platform.unlink(destination)
-                    raise self._unsound(state.digest, destination, "damaged in")
-                found = os.lstat(destination)
-                if found.st_nlink <= 2:
-                    return restore_attributes(destination, state, found)
-                # Something else shares its bytes.
-                self._platform.unlink(destination)
             copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):
@@ -140,7 +133,16 @@ class Backups:
             raise self._unsound(state.digest, destination, "missing from") from error
         except DiffersFromRecord as error:
             raise self._unsound(state.digest, destination, "damaged in") from error
+        except OSError as error:
+            if error.errno not in FULL or not is_last or not self._given_itself(kept, destination, state.digest):
+                raise
         return restore_attributes(destination, state)
+
+    def _given_itself(self, kept: str, destination: str, digest: bytes) -> bool:
+        """Give a backup a second name, where it is sound and nothing else shares its bytes."""
+        if os.lstat(kept).st_nlink > 1 or digest_of(kept) != digest:
+            return False
+        return self._platform.link(kept, destination)
 
     def _unsound(self, digest: bytes, destination: str, how: str) -> UnsoundBackup:
         return UnsoundBackup(

@@ -6,6 +6,9 @@ import os
 CANNOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS, errno.EINVAL})
 """Numbers of errors that mean that it cannot be: FAT has no modes, and others' folders may be given no time."""
 
+FULL = frozenset({errno.ENOSPC, errno.EDQUOT})
+"""Numbers of errors that mean that the volume, or what the user may have of it, is full."""
+
 
 def set_mode(path: str, mode: int) -> None:
     """Give a file permission bits; where its file system keeps none it stays as it is."""
