@@ -1,12 +1,18 @@
 """Updates: one change, layers keep their order, nothing of the user's is lost."""
 
+import shutil
 import unittest
+from collections.abc import Callable
+from pathlib import Path
 
 from tests.support import WorldTest
+from tests.transaction.kills import killed_at
 from usufruct.actions.adding import Added
 from usufruct.actions.demonstration import differences
-from usufruct.actions.undoing import undo
+from usufruct.actions.recovering import put_right
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
+from usufruct.errors import MachineError
 
 FIRST = {"gels/moon.gel": "moon 1", "gels/sun.gel": "sun 1", "gels/old.gel": "old"}
 SECOND = {"gels/moon.gel": "moon 2", "gels/sun.gel": "sun 1", "gels/new.gel": "new"}
@@ -107,6 +113,99 @@ class UpdateTest(WorldTest):
         self.assertEqual(
             [path for path in differences(before, self.world.tree()) if "Lanternbox/Gels differs" not in path], []
         )
+
+    def test_a_file_becomes_a_directory_and_a_directory_a_file(self) -> None:
+        """Whatever the user did to either is kept, and what comes goes beside it."""
+        file, folder = {"a/x": "file", "k": "k"}, {"a/x/y": "deep", "a/x/z/q": "q", "k": "k"}
+        of_folder = {"a/x/y": "deep", "a/x/z/q": "q"}
+
+        def edit(name: str) -> Callable[[Path], object]:
+            return lambda top: (top / name).write_text("edited")
+
+        def unlink(top: Path) -> None:
+            (top / "a/x").unlink()
+
+        def nothing(top: Path) -> None:
+            pass
+
+        table: tuple[tuple[dict[str, str], Callable[[Path], object], dict[str, str], dict[str, str]], ...] = (
+            (file, nothing, folder, of_folder),
+            (folder, nothing, file, {"a/x": "file"}),
+            (file, unlink, folder, of_folder),
+            (folder, lambda top: shutil.rmtree(top / "a/x"), file, {"a/x": "file"}),
+            (file, edit("a/x"), folder, {"a/x": "edited", "a/x (2)/y": "deep", "a/x (2)/z/q": "q"}),
+            (folder, edit("a/x/y"), file, {"a/x/y": "edited", "a/x (2)": "file"}),
+            (folder, edit("a/x/mine"), file, {"a/x/mine": "edited", "a/x (2)": "file"}),
+        )
+        for number, (first, doing, second, after) in enumerate(table):
+            with self.subTest(number):
+                top = self.world.folder / "apps" / f"top-{number}"
+                top.mkdir()
+                self.world.add_files(f"pack-{number}.zip", first, to=str(top), name=f"one-{number}")
+                doing(next(top.iterdir()))
+                updated = self.world.add(
+                    self.world.archive(f"pack-{number} v2.zip", second), to=str(top), update=f"one-{number}"
+                )
+                self.assertEqual((updated.state, updated.error), ("updated", None))
+                self.assertEqual(self.world.contents(next(top.iterdir())), {**after, "k": "k"})
+                self.world.remove(f"one-{number}")
+                kept = {path: text for path, text in after.items() if text == "edited"}
+                self.assertEqual(self.world.contents(next(top.iterdir(), top)), kept)
+
+    def test_a_folder_of_the_users_in_the_way_is_refused_in_an_update_too(self) -> None:
+        self.world.add_files("pack.zip", {"k": "k"}, to=str(self.world.lanternbox))
+        self.world.write({"pack/x/mine": "mine"})
+        newer = self.world.archive("pack v2.zip", {"x": "file", "k": "k"})
+        updated = self.world.add(newer, to=str(self.world.lanternbox), update="pack")
+        self.assertEqual(updated.state, "refused")
+        self.assertIn("pack/x is in the way", str(updated.error))
+
+    def test_such_an_update_is_undone_and_redone_and_killed_like_any_other(self) -> None:
+        to, file, folder = str(self.world.lanternbox), {"x": "file", "k": "k"}, {"x/y/z": "deep", "k": "k"}
+        context = self.world.context_with_definitions()
+        before = self.world.tree()
+        for first, second in ((file, folder), (folder, file)):
+            newer = self.world.archive("pack v2.zip", second)
+            doings = (
+                lambda newer=newer: self.world.add(newer, to=to, update="pack"),
+                lambda: undo(context, Access()),
+                lambda: redo(context, Access()),
+            )
+            of_first, of_second = ({f"pack/{path}": text for path, text in one.items()} for one in (first, second))
+            self.world.add_files("pack v1.zip", first, to=to)
+            for doing, started, ended in zip(
+                doings, (of_first, of_second, of_first), (of_second, of_first, of_second), strict=True
+            ):
+                number, is_done = 0, False
+                while not is_done:
+                    point = killed_at(self.world, doing, number)
+                    with self.subTest(point=point, number=number, ended=ended):
+                        # Going back is cut off as well.
+                        killed_at(self.world, lambda: put_right(context), number % 5)
+                        put_right(context)
+                        is_done = point is None or self.world.contents() == ended
+                        self.assertEqual(self.world.contents(), ended if is_done else started)
+                        self.assertEqual(self.world.strays(), [])
+                    number += 1
+            self.world.remove("pack")
+            self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_what_another_program_puts_into_the_place_of_a_folder_is_not_undone_over(self) -> None:
+        context, to = self.world.context_with_definitions(), str(self.world.lanternbox)
+        self.world.add_files("pack v1.zip", {"x/y": "deep", "k": "k"}, to=to)
+        newer = self.world.archive("pack v2.zip", {"x": "file", "k": "k"})
+        killed_at(self.world, lambda: self.world.add(newer, to=to, update="pack"), 0, "switched-all")
+        theirs = self.world.lanternbox / "pack/x"
+        theirs.write_text("another program's")
+        put_right(context)
+        self.assertEqual(theirs.read_text(), "another program's")
+        theirs.rename(self.world.folder / "moved away")
+        put_right(context)
+        self.assertEqual(self.world.contents(), {"pack/x/y": "deep", "pack/k": "k"})
+        self.assertEqual(self.world.add(newer, to=to, update="pack").state, "updated")
+        theirs.write_text("edited")
+        with self.assertRaisesRegex(MachineError, "is in the way"):
+            undo(context, Access())
 
     def test_a_file_given_back_shares_no_bytes_with_a_backup_that_is_still_needed(self) -> None:
         """Edited in place, such a file once changed the backup of another file of the same content with it."""

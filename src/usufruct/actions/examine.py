@@ -46,7 +46,8 @@ from usufruct.planning.questions import (
 )
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
-from usufruct.survey.homes import add_digests_of, move_pieces, survey
+from usufruct.survey.going import Going
+from usufruct.survey.homes import add_digests_of, move_beside, move_pieces, survey
 from usufruct.survey.links import refuse_leading_out, skip_dangling
 from usufruct.survey.own import refuse_own
 
@@ -336,8 +337,11 @@ def _planned(case: _Case, archive: Archive, found: Examined, layout: Layout, roo
     choices = found.request.choices
     named: set[int] = set()
     updating = found.updates.number if found.updates else None
+    going = Going(case.ledger, updating) if case.ledger and updating is not None else None
     while True:
-        snapshot = survey(layout, root, case.ledger, named)
+        snapshot = survey(layout, root, case.ledger, named, going)
+        if move_beside(layout, snapshot):
+            continue
         if refuse_leading_out(layout, snapshot):
             if not choices.skip_unsafe:
                 raise unsafe(archive, layout.refused, has_rest=True)

@@ -103,6 +103,8 @@ class Snapshot(Struct, frozen=True):
     """The root's absolute path, links resolved."""
     homes: tuple[SurveyedHome | None, ...]
     found: Met
+    kept: frozenset[str] = frozenset()
+    """Absolute paths at which the holding that is updated leaves a file where a directory is to be, or the reverse."""
 
     def surveyed(self, home: int) -> SurveyedHome:
         """A home that something is placed in."""

@@ -90,7 +90,11 @@ class _Meeting:
             if is_simple and found.state.kind is FileKind.FILE and kinds[row] == EntryKind.FILE:
                 plan.conflict_of[row] = Conflict.SAME if row in self._same else Conflict.REPLACES
             elif _is_blocked(layout, row, found):
-                blocked.append(f"{self._snapshot.surveyed(home_of[row]).path}/{found.name}")
+                path = f"{self._snapshot.surveyed(home_of[row]).path}/{found.name}"
+                if path in self._snapshot.kept:
+                    self._place_beside(row)
+                else:
+                    blocked.append(path)
             elif (mine := _layer_of(found, self._updating)) is not None:
                 self._renew(row, found, mine)
             else:

@@ -10,21 +10,30 @@ from usufruct.files.looking import looked_at, state_of, with_digest
 from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import directory_number, names_in, stacks_in
+from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Home, Layout
-from usufruct.model.records import ABSENT, FileState
+from usufruct.model.records import ABSENT, FileKind, FileState
 from usufruct.model.snapshot import Found, Met, Snapshot, SurveyedHome
 from usufruct.planning.conflicts import in_the_way
 from usufruct.planning.names import free_name, spelling_key
 from usufruct.planning.stacks import needs_digest
+from usufruct.survey.going import Going
 
 
-def survey(layout: Layout, root: str, ledger: Ledger | None, with_names: Set[int] = frozenset()) -> Snapshot:
+def survey(
+    layout: Layout,
+    root: str,
+    ledger: Ledger | None,
+    with_names: Set[int] = frozenset(),
+    going: Going | None = None,
+) -> Snapshot:
     """What is at the destinations of a layout below `root`; `with_names`: homes of which all that are taken are wanted.
 
-    The root need not exist where there is no application. Raises MachineError if a root is missing, a file stands
-    where a directory is needed, or a directory is a link that leads out of the destination.
+    The root need not exist where there is no application. `going`: what the holding has that the layout takes the place
+    of; where that makes way, nothing is met. Raises MachineError if a root is missing, a file stands where a directory
+    is needed, or a directory is a link that leads out of the destination.
     """
-    disk = _Disk(_real_root(root, layout))
+    disk = _Disk(_real_root(root, layout), going)
     names = layout.names
     met = Met(names)
     homes: list[SurveyedHome | None] = []
@@ -33,10 +42,10 @@ def survey(layout: Layout, root: str, ledger: Ledger | None, with_names: Set[int
             homes.append(None)
             continue
         wanted = {row: names[row] for row in rows}
-        homes.append(_survey_home(disk, home, wanted, ledger, met, with_names=number in with_names))
+        homes.append(_survey_home(disk, layout, home, wanted, ledger, met, with_names=number in with_names))
     if disk.in_the_way:
         raise in_the_way(disk.in_the_way)
-    return Snapshot(disk.root, tuple(homes), met)
+    return Snapshot(disk.root, tuple(homes), met, frozenset(disk.kept))
 
 
 def _real_root(root: str, layout: Layout) -> str:
@@ -57,9 +66,12 @@ def _real_root(root: str, layout: Layout) -> str:
 class _Disk:
     """The directories seen so far, so that each is read once."""
 
-    def __init__(self, root: str) -> None:
+    def __init__(self, root: str, going: Going | None = None) -> None:
         self.root = root
         self.in_the_way: list[str] = []
+        self.kept: set[str] = set()
+        """Paths in the way at which the holding that goes leaves something: it stays, and what comes goes beside it."""
+        self._going = going
         self._places: dict[tuple[str, str], tuple[str, bool]] = {}
         self._listed: dict[str, Listed] = {}
 
@@ -111,9 +123,18 @@ class _Disk:
                 )
             path = real
         if not os.path.isdir(path):
-            self.in_the_way.append(path)
+            if not self.makes_way(path):
+                self.in_the_way.append(path)
             return path, False
         return path, True
+
+    def makes_way(self, path: str) -> bool:
+        """What stands at a path, a file for a directory or the reverse, goes with the holding, or keeps its name."""
+        if self._going is None or not self._going.has(path):
+            return False
+        if not self._going.makes_way(path):
+            self.kept.add(path)
+        return True
 
     def spelling(self, directory: str, name: str) -> str:
         """A name as a directory has it, where it differs only in case or Unicode form."""
@@ -158,6 +179,35 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
         layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
 
 
+def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
+    """Give homes another path that would be in a directory where a file stays; whether there were any."""
+    disk = _Disk(snapshot.root)
+    free: dict[str, str] = {}
+    moved: dict[int, tuple[str, str]] = {}
+    for number, (home, rows) in enumerate(zip(layout.homes, layout.rows_by_home(), strict=True)):
+        if not rows:
+            continue
+        base, parts = disk.base_of(home)
+        for depth in range(len(parts)):
+            path = "/".join((base.rstrip("/"), *parts[: depth + 1]))
+            if path not in snapshot.kept or os.path.isdir(path):
+                continue
+            above, name = os.path.split(path)
+            if path not in free:
+                free[path] = free_name(name, {spelling_key(one) for one in disk.listed(above).names})
+            # Counted from the end, for a folder elsewhere is a destination of its own.
+            at = depth - len(parts)
+            steps = home.path.split("/")
+            steps[at] = free[path]
+            in_piece = len(home.piece.split("/")) > len(steps) + at
+            moved[number] = "/".join(steps), "/".join(steps[: len(home.piece.split("/"))]) if in_piece else home.piece
+            break
+    for row in list(layout.placed_rows()):
+        if target := moved.get(layout.home_of[row]):
+            layout.move(row, layout.homes[layout.home_of[row]].folder, *target)
+    return bool(moved)
+
+
 def add_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> None:
     """Add the digests without which nobody could tell whether a holding's files were changed."""
     for row, one in list(snapshot.found.others()):
@@ -166,8 +216,20 @@ def add_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> None:
             snapshot.found.add(row, one._replace(state=with_digest(one.state, path)))
 
 
+def _makes_way(disk: _Disk, layout: Layout, row: int, path: str, found: FileState) -> bool:
+    is_file = layout.listing.kinds[row] != EntryKind.DIRECTORY
+    return found.kind is FileKind.DIRECTORY and is_file and disk.makes_way(path) and path not in disk.kept
+
+
 def _survey_home(
-    disk: _Disk, home: Home, wanted: Mapping[int, str], ledger: Ledger | None, met: Met, *, with_names: bool
+    disk: _Disk,
+    layout: Layout,
+    home: Home,
+    wanted: Mapping[int, str],
+    ledger: Ledger | None,
+    met: Met,
+    *,
+    with_names: bool,
 ) -> SurveyedHome:
     """Survey one home, and enter what these rows meet there, each with the name that it would have."""
     base, parts = disk.base_of(home)
@@ -187,7 +249,7 @@ def _survey_home(
             found = next(there) if name in present else ABSENT
             stack = stacks.get(name, ())
             if isinstance(found, FileState):
-                if stack or found is not ABSENT:
+                if stack or (found is not ABSENT and not _makes_way(disk, layout, row, f"{path}/{name}", found)):
                     met.add(row, Found(name, found, stack))
             elif stack or name != own:
                 met.add(row, Found(name, state_of(found), stack))

@@ -1,13 +1,13 @@
 """The story of putting back: missing or damaged files of a holding, or a holding that was just removed."""
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.archives.reading import Archive
-from usufruct.errors import DamagedArchive
+from usufruct.errors import DamagedArchive, MachineError
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
 from usufruct.ledger.changes import set_partial
@@ -30,6 +30,7 @@ from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.condition import Compared
+from usufruct.survey.going import Going
 from usufruct.survey.holdings import HeldPlace
 from usufruct.transaction.detach import destination_of, enter_removal, removal_of
 from usufruct.transaction.finish import execute, seal_intent
@@ -138,6 +139,7 @@ def put_before(
 
     Gives how many files it has, and the paths of those that the user changed since: they stay, with it.
     """
+    vacated = _vacated(resources, brought, past)
     going = removal_of(resources.ledger, brought.number, in_detail=True)
     known = {(one.path, one.name): one for one, _ in past}
     places = {(place.path, place.name): place for place, _ in going.takes}
@@ -173,7 +175,7 @@ def put_before(
                         enter_claims(resources.ledger, taken.number, [(place.directory, place.name)])
                     enter_holding_directories(resources.ledger, taken.number, [place.directory])
                 else:
-                    _lay_all(work, taken.number, mending.path, [(mending, state)])
+                    _lay_all(work, taken.number, mending.path, [(mending, state)], vacated)
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
             work.totals.append((taken.number, files, size, False))
@@ -181,6 +183,36 @@ def put_before(
             seal_intent(work)
         execute(work)
     return files, tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
+
+
+def _vacated(resources: Resources, brought: Holding, past: Iterable[tuple[PastLayer, int | None]]) -> set[str]:
+    """The directories that go with an update which is undone, and whose places files take again.
+
+    Raises MachineError where a directory or a file is in the way that does not go with it.
+    """
+    going = Going(resources.ledger, brought.number)
+    vacated: set[str] = set()
+    blocked: set[str] = set()
+    for path in {one.path for one, _ in past}:
+        here = path
+        while not os.path.lexists(here) and os.path.dirname(here) != here:
+            here = os.path.dirname(here)
+        if os.path.lexists(here) and not os.path.isdir(here) and not going.makes_way(here):
+            blocked.add(here)
+    for one, _ in past:
+        path = f"{one.path}/{one.name}"
+        if one.layer.state.kind is FileKind.DIRECTORY or os.path.islink(path) or not os.path.isdir(path):
+            continue
+        (vacated if going.makes_way(path) else blocked).add(path)
+    if blocked:
+        path = min(blocked)
+        raise MachineError(
+            f"{path} is in the way: a file and a folder cannot have the same name.",
+            kept="Nothing was changed.",
+            remedy="Move it away and try again.",
+            path=path,
+        )
+    return vacated
 
 
 def _destinations(resources: Resources, holding: Holding, mendings: Iterable[Mending]) -> Iterator[tuple[str, str]]:
@@ -231,8 +263,17 @@ def _staged_path(work: Work, mending: Mending) -> str:
     return f"{directory}/{mending.name}"
 
 
-def _lay_all(work: Work, holding: int, path: str, staged: Sequence[tuple[Mending, FileState]]) -> None:
-    """Enter the layers of one directory where they lay; nearly all lay alone, and nothing has taken their places."""
+def _lay_all(
+    work: Work,
+    holding: int,
+    path: str,
+    staged: Sequence[tuple[Mending, FileState]],
+    vacated: Set[str] = frozenset(),
+) -> None:
+    """Enter the layers of one directory where they lay; nearly all lay alone, and nothing has taken their places.
+
+    `vacated`: directories that go in the same change, whose place a file takes.
+    """
     ledger = work.resources.ledger
     directory = directory_number(ledger, path)
     assert directory is not None, "the change entered its directories first"
@@ -242,7 +283,9 @@ def _lay_all(work: Work, holding: int, path: str, staged: Sequence[tuple[Mending
     claims: list[str] = []
     for mending, state in staged:
         stack, layer = stacks.get(mending.name, ()), mending.layer
-        if not stack and layer.level == 1 and state_at(f"{path}/{mending.name}").kind is FileKind.ABSENT:
+        here = f"{path}/{mending.name}"
+        is_free = here in vacated or state_at(here).kind is FileKind.ABSENT
+        if not stack and layer.level == 1 and is_free:
             alone.append((directory, mending.name, state, layer.entry))
         elif mending.is_claim and not stack and _claimed_again(work, holding, mending, state, directory):
             pass

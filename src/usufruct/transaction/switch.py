@@ -1,7 +1,7 @@
 """Switching destinations from their state before a change to the state after, and back."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence, Set
 from typing import NamedTuple
 
 from usufruct.errors import DiffersFromRecord, PlanIsStale, UnsoundBackup
@@ -9,6 +9,7 @@ from usufruct.files.attributes import set_mode
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import Directory, Walk
 from usufruct.files.looking import state_at, with_digest
+from usufruct.files.paths import is_below
 from usufruct.files.saved import free_path
 from usufruct.files.staging import Staging
 from usufruct.files.writing import write_link
@@ -33,10 +34,13 @@ def switch_in(work: Work) -> None:
     """Carry out the intent, directory by directory; raises PlanIsStale if the disk is not as the intent expects."""
     ledger, checkpoint = work.resources.ledger, work.resources.checkpoint
     switched_whole: set[str] = set()
+    touched = touched_directories(ledger, work.change)
+    directories = {directory.path for directory, _ in touched}
+    waiting: list[tuple[KnownDirectory, Difference]] = []
     with Walk(work.resources.platform) as walk:
-        for directory, modified in touched_directories(ledger, work.change):
+        for directory, modified in touched:
             path = directory.path
-            if os.path.dirname(path) in switched_whole:
+            if path in switched_whole or os.path.dirname(path) in switched_whole:
                 switched_whole.add(path)
                 continue
             if modified is None and not walk.is_there(path):
@@ -57,9 +61,33 @@ def switch_in(work: Work) -> None:
             staging = None
             for difference in differences(ledger, work.change, directory.number, gone):
                 if not _before(difference).is_alike(_after(difference)):
+                    if _takes_place(difference, path, directories):
+                        if walk.is_there(f"{path}/{difference.name}"):
+                            waiting.append((directory, difference))
+                            here = walk.reach(path)
+                            continue
+                        switched_whole.add(f"{path}/{difference.name}")
                     staging = staging or work.staging_of(path)
                     _advance(work, staging, directory.number, here, difference)
                 checkpoint("switched")
+        for directory, difference in waiting:
+            _drop_emptied(walk, f"{directory.path}/{difference.name}", directories)
+            here = walk.reach(directory.path)
+            _advance(work, work.staging_of(directory.path), directory.number, here, difference)
+            checkpoint("switched")
+
+
+def _takes_place(difference: Difference, path: str, directories: Set[str]) -> bool:
+    """A file comes where a directory was whose files go in the same change."""
+    comes = difference.before is None and _after(difference).kind in (FileKind.FILE, FileKind.LINK)
+    return comes and f"{path}/{difference.name}" in directories
+
+
+def _drop_emptied(walk: Walk, path: str, directories: Set[str]) -> None:
+    """Drop a directory and those in it, deepest first; one in which somebody put something stays."""
+    for emptied in sorted((one for one in directories if is_below(one, path)), reverse=True):
+        if walk.is_there(emptied):
+            walk.reach(os.path.dirname(emptied)).drop(os.path.basename(emptied))
 
 
 def _bring_new(above: Directory, path: str, name: str) -> None:
@@ -214,14 +242,20 @@ def switch_back(work: Work) -> list[Stranger]:
     """
     ledger, checkpoint = work.resources.ledger, work.resources.checkpoint
     touched = touched_directories(ledger, work.change)
+    directories = {directory.path for directory, modified in touched if modified is not None}
+    numbers = {directory.path: directory.number for directory, _ in touched}
     strangers = []
     with Walk(work.resources.platform) as walk:
         for directory, modified in touched:
             if modified is not None and not walk.is_there(directory.path):
+                _take_back(work, walk, directory.path, numbers)
                 _make_again(work, walk, directory)
         for directory, modified in reversed(touched):
             for difference in differences(ledger, work.change, directory.number):
                 if _before(difference).is_alike(_after(difference)):
+                    continue
+                if _takes_place(difference, directory.path, directories):
+                    # It was taken back before the directory was made again.
                     continue
                 if modified is None and not walk.is_there(directory.path):
                     # Nothing came here yet, or it has gone again.
@@ -229,14 +263,38 @@ def switch_back(work: Work) -> list[Stranger]:
                 if stranger := _retreat(work, walk.reach(directory.path), directory, difference):
                     strangers.append(stranger)
                 checkpoint("retreated")
-        for directory, modified in reversed(touched):
-            if not walk.is_there(directory.path):
-                continue
-            if modified is None:
+            if modified is None and walk.is_there(directory.path):
+                # At once, for a file may have been in its place.
                 walk.reach(os.path.dirname(directory.path)).drop(os.path.basename(directory.path))
-            else:
+        for directory, modified in reversed(touched):
+            if modified is not None and walk.is_there(directory.path):
                 walk.reach(directory.path).set_time(modified)
     return strangers
+
+
+def _take_back(work: Work, walk: Walk, path: str, numbers: Mapping[str, int]) -> None:
+    """Remove the file that the change brought to the place of a directory that is to be there again.
+
+    Raises PlanIsStale where something else is there.
+    """
+    above, name = os.path.split(path)
+    if above not in numbers or not walk.is_there(above):
+        return
+    here = walk.reach(above)
+    disk = here.state(name)
+    if disk.kind is FileKind.ABSENT:
+        return
+    brought = next(
+        (one for one in differences(work.resources.ledger, work.change, numbers[above]) if one.name == name), None
+    )
+    if brought is None or not with_digest(disk, here.named(name), here.at).has_same_content(_after(brought)):
+        raise PlanIsStale(
+            f"{path} is in the way: a folder was there, and what is there now was put there by another program.",
+            kept="What was cut off stays as it is, to be reversed.",
+            remedy="Move it away; then `usufruct recover` goes on.",
+            path=path,
+        )
+    here.unlink(name)
 
 
 def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
