@@ -17,9 +17,11 @@ from usufruct.actions.checking import check_holdings, check_store
 from usufruct.actions.context import Context
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
+from usufruct.actions.reading import verify
 from usufruct.actions.removing import forget_holdings, remove_holdings
+from usufruct.archives.reading import Access
 from usufruct.definitions.settings import write_setting
-from usufruct.errors import Interrupted, MachineError, PlanIsStale, StoreError
+from usufruct.errors import Interrupted, MachineError, PlanIsStale, StillArriving, StoreError
 from usufruct.files.directories import Directory
 from usufruct.files.platform import this_platform
 from usufruct.ledger import open_ledger, read_ledger
@@ -47,6 +49,51 @@ class ForeignHandsTest(WorldTest):
 
     def gel(self) -> Path:
         return self.world.lanternbox / "Gels" / "moon.gel"
+
+    # --- the archive --------------------------------------------------------------------------------------
+
+    def test_an_archive_that_is_written_to_while_it_is_added_is_not_added(self) -> None:
+        """It was placed mixed, one half of each, and called fine."""
+        pack = self.world.archive("pack.tar", {f"gels/{number}.gel": "a" * 2000 for number in range(9)})
+        other = pack.read_bytes().replace(b"a" * 2000, b"b" * 2000)
+
+        def in_place() -> None:
+            with pack.open("r+b") as file:
+                file.write(other)
+
+        def anew() -> None:
+            pack.unlink()
+            pack.write_bytes(other)
+
+        def longer() -> None:
+            with pack.open("ab") as file:
+                file.write(b"x")
+
+        for write in (in_place, anew, longer):
+            for point, number in (("staging-made", 0), ("staged-one", 3)):
+                with self.subTest(write=write, point=point):
+                    seen = 0
+
+                    def checkpoint(
+                        name: str, point: str = point, number: int = number, write: Callable = write
+                    ) -> None:
+                        nonlocal seen
+                        if name == point:
+                            if seen == number:
+                                write()
+                            seen += 1
+
+                    self.world.checkpoint = checkpoint
+                    added = self.world.add(pack)
+                    self.assertEqual((added.state, type(added.error)), ("failed", StillArriving))
+                    self.assertEqual(differences(self.before, self.world.tree()), [])
+
+    def test_an_archive_that_is_written_to_while_it_is_verified_is_not_called_fine(self) -> None:
+        pack = self.world.archive("pack.tar", {"gels/moon.gel": "theirs"})
+        touched = mock.patch("usufruct.actions.reading.read_through", side_effect=lambda *_: os.utime(pack))
+        with touched:
+            self.assertIsInstance(verify(pack, Access()).error, StillArriving)
+        self.assertIsNone(verify(pack, Access()).error)
 
     # --- backups ------------------------------------------------------------------------------------------
 

@@ -1,11 +1,13 @@
 """What tells the files of an archive from others: size and digest of each, and one digest over all."""
 
 import os
-from collections.abc import Sequence
+import stat
+from collections.abc import Iterable, Sequence
 
 from blake3 import blake3
 
 from usufruct.archives.unpacked import digest_of_folder
+from usufruct.errors import StillArriving
 from usufruct.files.looking import digest_of
 from usufruct.model.holdings import Volume
 
@@ -23,6 +25,38 @@ def is_still(volume: Volume) -> bool:
     if os.path.isdir(volume.path):
         return volume_at(volume.path) == volume
     return os.stat(volume.path).st_size == volume.size and digest_of(volume.path) == volume.digest
+
+
+class Seen:
+    """How the files of an archive were before they were read, to tell whether anybody wrote to them meanwhile."""
+
+    def __init__(self, paths: Iterable[str]) -> None:
+        self._found = {path: _fingerprint(path) for path in paths}
+
+    def add(self, paths: Iterable[str]) -> None:
+        """Look at more of them, such as the other parts of a set."""
+        for path in paths:
+            self._found.setdefault(path, _fingerprint(path))
+
+    def refuse_written(self) -> None:
+        """Raise StillArriving if one of them is another file by now, or has another size or time."""
+        for path, found in self._found.items():
+            if _fingerprint(path) != found:
+                raise StillArriving(
+                    f"{os.path.basename(path)} was written to while it was read.",
+                    kept="Nothing was changed.",
+                    remedy="Wait until nothing writes it any more, then try again.",
+                    path=path,
+                )
+
+
+def _fingerprint(path: str) -> tuple[int, ...]:
+    try:
+        found = os.stat(path)
+    except OSError:
+        return ()
+    # A folder that was unpacked already is compared by its content.
+    return () if stat.S_ISDIR(found.st_mode) else (found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns)
 
 
 def digest_of_all(volumes: Sequence[Volume]) -> bytes:

@@ -117,6 +117,8 @@ class ToPlace(Struct, frozen=True, kw_only=True):
     """Files that can run keep that ability."""
     claims: bool
     """Files of the user's with the same content become the holding's own."""
+    refuse_written: Callable[[], None]
+    """Raises if anybody wrote to the archive since it was listed: what was unpacked may be another one then."""
 
 
 def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Placed:
@@ -149,6 +151,7 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
             notes = tuple(_keep_notes(work, plan, archive, number))
             # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
             archive.close()
+            wanted.refuse_written()
             # An update stages what it gives back too, once all of its layers are entered.
             durable = None if updates else MadeDurable(work)
             placed = layers.complete()
