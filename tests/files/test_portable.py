@@ -34,6 +34,7 @@ ALLOWED = {
     ("files/volumes.py", "os.pathconf"): "its absence is answered",
     ("files/mounts.py", "os.statvfs"): "of Linux' row alone",
     ("files/locking.py", "fcntl"): "its absence is answered",
+    ("files/reserve.py", "os.posix_fallocate"): "asked for by hasattr",
     ("files/locking.py", "os.O_NOFOLLOW"): "used where fcntl is there",
     ("files/locking.py", "os.fork"): "used where the platform can fork",
     ("files/locking.py", "os.setsid"): "used where the platform can fork",

@@ -16,7 +16,7 @@ from tests.support import IN_MEMORY, World
 from tests.systems import current
 from usufruct.files.state_places import StatePlaces
 
-_CAN_MOUNT = not current() and sys.platform == "linux" and os.geteuid() == 0 and shutil.which("mkfs.ext4")
+CAN_MOUNT = not current() and sys.platform == "linux" and os.geteuid() == 0 and shutil.which("mkfs.ext4")
 """What is mounted here has the name that this system gives it, not the one that a simulated system would."""
 
 
@@ -113,7 +113,7 @@ Drive = MarkedDrive | MountedDrive
 
 def drives() -> list[type[Drive]]:
     """The kinds of drive that there can be on this machine."""
-    return [MarkedDrive, MountedDrive] if _CAN_MOUNT else [MarkedDrive]
+    return [MarkedDrive, MountedDrive] if CAN_MOUNT else [MarkedDrive]
 
 
 def with_drive(world: World, kind: type[Drive], cleanup: Callable[..., object]) -> Drive:

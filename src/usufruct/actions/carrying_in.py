@@ -30,6 +30,7 @@ from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
 from usufruct.errors import MachineError
 from usufruct.files.platform import Platform
+from usufruct.files.private import make_private
 from usufruct.files.writing import write_new
 from usufruct.ledger.holdings import all_holdings, volumes_of
 from usufruct.model.applications import Application, Programs
@@ -260,7 +261,7 @@ def _stored(
 ) -> list[Path]:
     """The holding's archives, those in the carry file written into the store; a file that is there already serves."""
     directory = store = store_of(context)
-    store.mkdir(parents=True, exist_ok=True)
+    make_private(store)
     if sum(bool(one.inside) for one in holding.archives) > 1:
         # The parts of a set are found by their names, which must not meet those of others.
         taken = {spelling_key(name) for name in os.listdir(store)}

@@ -88,7 +88,11 @@ class Context(Struct, frozen=True):
         from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
         lock, patience = self.places.lock, self.settings().patience
-        with only_writer(lock, doing, patience, self.on_waiting) as turn, self._resources() as resources:
+        with (
+            only_writer(lock, doing, patience, self.on_waiting) as turn,
+            self._reserve(),
+            self._resources() as resources,
+        ):
             ledger = resources.ledger
             if is_empty(ledger) and (unknown := sum(1 for _ in resources.backups.digests())):
                 self.on_recovery(Recovered(unknown=unknown))
@@ -105,6 +109,18 @@ class Context(Struct, frozen=True):
                         turn.behind = self._tidy_behind
                     else:
                         tidy_if_possible(resources)
+
+    @contextmanager
+    def _reserve(self) -> Iterator[None]:
+        """Where the disk is full, use the room that is kept for that."""
+        from usufruct.files.reserve import Reserve
+
+        reserve = Reserve(self.places.reserve, self.places.ledger)
+        reserve.release()
+        try:
+            yield
+        finally:
+            reserve.restore()
 
     @contextmanager
     def _resources(self) -> Iterator["Resources"]:

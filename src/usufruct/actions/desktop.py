@@ -19,6 +19,7 @@ from usufruct.actions.context import Context
 from usufruct.errors import MachineError
 from usufruct.files.copying import replace_text
 from usufruct.files.looking import digest_of
+from usufruct.files.private import make_private
 
 _RECORD = "desktop.json"
 _SERVICE = "usufruct-downloads.service"
@@ -111,7 +112,7 @@ def _is_ours(path: str, record: _OnRecord) -> bool:
 
 def _make_above(path: str, record: _OnRecord) -> None:
     missing = [str(folder) for folder in Path(path).parents if not folder.exists()]
-    Path(path).parent.mkdir(parents=True, exist_ok=True)
+    make_private(Path(path).parent)
     record.folders.extend(reversed(missing))
 
 

@@ -12,6 +12,7 @@ from msgspec import Struct, field
 
 from usufruct import __version__
 from usufruct.actions.download import Download
+from usufruct.files.private import make_private
 from usufruct.model.applications import Application
 from usufruct.planning.candidates import Candidates, words_of
 from usufruct.planning.tree import Tree
@@ -106,7 +107,7 @@ class SeenDownloads:
         others = {path: one for path, one in seen.items() if path not in self._used and os.path.lexists(path)}
         self._kept.downloads = others | self._used
         try:
-            self._file.parent.mkdir(parents=True, exist_ok=True)
+            make_private(self._file.parent)
             beside = self._file.with_name(self._file.name + ".new")
             beside.write_bytes(msgspec.json.encode(self._kept))
             beside.replace(self._file)

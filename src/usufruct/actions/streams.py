@@ -13,6 +13,7 @@ from pathlib import Path
 from usufruct.actions.context import Context
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 from usufruct.files.printable import printable
+from usufruct.files.private import make_private
 from usufruct.planning.names import fault_in_name
 
 _INPUT = "-"
@@ -41,7 +42,11 @@ def received(context: Context, word: Path, name: str | None = None) -> Iterator[
     """
     is_input = str(word) == _INPUT or str(word) in _INPUTS
     spool = context.places.data / "spool"
-    spool.mkdir(parents=True, exist_ok=True)
+    try:
+        make_private(spool)
+    except OSError:
+        # Only to look at something nothing of ours need be written.
+        spool = Path(tempfile.gettempdir())
     with tempfile.TemporaryDirectory(dir=spool, prefix="received-") as directory:
         # A pipe that a shell made for a command has a number for a name, which says nothing.
         said = name if name and not fault_in_name(name) else ""

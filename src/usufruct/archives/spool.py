@@ -5,6 +5,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
+from usufruct.files.private import make_private
 from usufruct.files.sources import FileSource
 
 _RESERVE = 256 << 20
@@ -21,7 +22,7 @@ class Spool:
         self._size = self._looked = 0
         if directory:
             try:
-                Path(directory).mkdir(parents=True, exist_ok=True)
+                make_private(Path(directory))
                 self._file = tempfile.TemporaryFile(dir=directory, prefix=".plain-", buffering=0)  # noqa: SIM115
             except OSError:
                 self._file = None

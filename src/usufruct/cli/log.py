@@ -2,11 +2,13 @@
 
 import logging
 import sys
+from io import TextIOWrapper
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from typing import Any
 
 from usufruct.files.printable import printable
+from usufruct.files.private import make_private, private_opener
 from usufruct.files.state_places import StatePlaces
 
 _MOST, _OLDER = 1_000_000, 3
@@ -24,6 +26,14 @@ class _Printable(logging.Formatter):
         return "\n".join(map(printable, super().formatException(ei).split("\n")))
 
 
+class _File(RotatingFileHandler):
+    """The log's file, which is made with the first line in it, for the user alone."""
+
+    def _open(self) -> TextIOWrapper:
+        make_private(Path(self.baseFilename).parent)
+        return open(self.baseFilename, "a", encoding=self.encoding, errors=self.errors, opener=private_opener)
+
+
 def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
     """Begin to write the log, and to standard error too where that `is_told`; gives the logger and the log's path.
 
@@ -36,12 +46,7 @@ def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
     logger.setLevel(logging.INFO)
     logger.propagate = False
     logging.raiseExceptions = False
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        file = RotatingFileHandler(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
-    except OSError:
-        logger.addHandler(logging.NullHandler())
-        return logger, path
+    file = _File(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
     file.setFormatter(_Printable("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(file)
     if is_told:

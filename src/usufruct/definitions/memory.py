@@ -5,6 +5,7 @@ Only what a file says is remembered; what that means (faults, paths below the us
 
 import os
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -48,7 +49,8 @@ class Memory:
             beside.write_bytes(msgspec.msgpack.encode(self._used))
             beside.replace(self._file)
         except OSError:
-            beside.unlink(missing_ok=True)
+            with suppress(OSError):
+                beside.unlink(missing_ok=True)
 
     def form_of(self, file: Path, found: os.stat_result) -> DefinitionForm | None:
         """What a file says that is in this state; None where that is not known."""

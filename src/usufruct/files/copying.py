@@ -14,6 +14,7 @@ from usufruct.errors import DiffersFromRecord
 from usufruct.files.attributes import CANNOT, set_mode, set_times
 from usufruct.files.looking import BLOCK, digest_of
 from usufruct.files.platform import Platform
+from usufruct.files.private import make_private
 
 _PARTIAL = ".usufruct-"
 _PARTIAL_MODE = 0o600
@@ -129,7 +130,7 @@ def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None 
 
     `mode`: of the file; None leaves what the user's mask gives. Directories above are made.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
+    make_private(path.parent)
     if path.is_symlink():
         # Who keeps settings elsewhere and links to them here goes on doing so.
         path = path.resolve()

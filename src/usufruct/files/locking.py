@@ -12,7 +12,9 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from usufruct.errors import Busy
+from usufruct.files.attributes import FULL
 from usufruct.files.printable import printable
+from usufruct.files.private import make_private, private_opener
 
 _PAUSE = 0.02
 """Seconds between two looks at whether somebody else is ready."""
@@ -42,12 +44,12 @@ def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[
     that this one started as its like, however they end. For what an earlier turn left to be done behind it this one
     waits as long as that takes, as the command that left it would have, and tells so.
     """
-    lock.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private(lock.parent)
     holder = lock.with_name(lock.name + "-holder")
     until = time.monotonic() + patience
     turn = Turn()
     try:
-        with FileLock(str(lock), timeout=patience, poll_interval=_PAUSE):
+        with FileLock(str(lock), timeout=patience, mode=0o600, poll_interval=_PAUSE):
             try:
                 with _no_helpers(lock, until):
                     _write_anew(holder, f"{printable(doing)}, process {os.getpid()}\n")
@@ -118,9 +120,13 @@ def _opened(lock: Path, behind_name: str) -> int | None:
 def _write_anew(path: Path, text: str) -> None:
     """Write a file of our own; whatever had its name, a link too, makes way rather than be written through."""
     path.unlink(missing_ok=True)
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with open(descriptor, "w", encoding="utf-8") as file:
-        file.write(text)
+    try:
+        with open(path, "x", encoding="utf-8", opener=private_opener) as file:
+            file.write(text)
+    except OSError as error:
+        # On a full disk nobody is told who works; the lock itself needs no room.
+        if error.errno not in FULL:
+            raise
 
 
 def _is_got(descriptor: int) -> bool:

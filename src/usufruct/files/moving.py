@@ -6,6 +6,7 @@ from pathlib import Path
 from usufruct.files.copying import copy_whole
 from usufruct.files.looking import digest_of
 from usufruct.files.platform import Platform
+from usufruct.files.private import make_private
 from usufruct.model.name_rules import numbered_name
 
 
@@ -15,7 +16,7 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
     By a second name where the volume allows it, otherwise by a copy; either is durable then. A file there that has
     this content already serves as it is. Raises MachineError; the source stays in any case.
     """
-    directory.mkdir(parents=True, exist_ok=True)
+    make_private(directory)
     target = _free(directory / os.path.basename(source), digest)
     if target.exists():
         platform.sync_file(str(target))

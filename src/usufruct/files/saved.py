@@ -5,6 +5,7 @@ from pathlib import Path
 
 from usufruct.files.moving import move_whole
 from usufruct.files.platform import Platform
+from usufruct.files.private import make_private
 from usufruct.model.name_rules import numbered_name
 
 
@@ -17,7 +18,7 @@ def kept_aside(path: str, aside: Path, platform: Platform) -> str:
 
 def free_path(name: str, directory: Path, platform: Platform) -> str:
     """The absolute path of a name in a directory, which is made, or of one with a number that is free there."""
-    directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private(directory)
     target, number = directory / name, 2
     while os.path.lexists(target):
         target, number = directory / numbered_name(name, number), number + 1

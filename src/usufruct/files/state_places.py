@@ -81,6 +81,11 @@ class StatePlaces(Struct, frozen=True):
         return self.data / "log"
 
     @property
+    def reserve(self) -> Path:
+        """Room for the record on a full disk."""
+        return self.data / "reserve"
+
+    @property
     def lock(self) -> Path:
         """Held by the one Usufruct that writes."""
         return self.data / "lock"

@@ -11,6 +11,7 @@ from urllib.parse import quote
 
 from usufruct.files.copying import copy_whole
 from usufruct.files.platform import Platform
+from usufruct.files.private import make_private
 from usufruct.files.saved import free_path, kept_aside
 from usufruct.model.name_rules import numbered_name
 
@@ -64,7 +65,7 @@ def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
     data = os.environ.get("XDG_DATA_HOME", "")
     trash = Path(data if os.path.isabs(data) else Path.home() / ".local/share") / "Trash"
     for directory in (trash / "files", trash / "info"):
-        directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(directory)
     told = f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={datetime.now():%Y-%m-%dT%H:%M:%S}\n"
     name, number = os.path.basename(path), 1
     while not _is_put_there(name, told, content, trash, platform):

@@ -3,6 +3,7 @@
 import re
 import sqlite3
 from collections.abc import Iterable
+from contextlib import suppress
 from typing import Any
 
 _UNDECODED = re.compile("[\udc80-\udcff]")
@@ -45,9 +46,10 @@ class Connection(sqlite3.Connection):
 
     def _written(self, values: Any) -> list[Any]:
         if not self._spells:
-            # Part of the transaction that writes the first of them.
-            super().execute(f"PRAGMA application_id = {_HAS_SPELLED}")
-            self._begin_spelling()
+            # Part of the transaction that writes the first of them. Whoever only reads asks for what is not there.
+            with suppress(sqlite3.OperationalError):
+                super().execute(f"PRAGMA application_id = {_HAS_SPELLED}")
+                self._begin_spelling()
         return [_UNDECODED.sub(_spell, value) if isinstance(value, str) else value for value in values]
 
 

@@ -3,16 +3,18 @@
 import os
 import re
 import sqlite3
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from urllib.parse import quote
 
 from usufruct.errors import StoreError
+from usufruct.files.private import make_private, private_opener
 from usufruct.ledger.connection import Connection
 from usufruct.ledger.entered import Entered
 from usufruct.ledger.schema import TABLES, VERSION
 
+_CANNOT_SHARE = frozenset((sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_FULL))
 _MANY_PAGES = 2000
 """Of 4096 bytes each."""
 
@@ -80,8 +82,11 @@ def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledge
 
     `flushes_by_itself`: what the library writes reaches the medium without being told to go through the drive's cache.
     """
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with _connected(str(path), path) as ledger:
+    make_private(path.parent)
+    # What the library makes beside it gets its mode.
+    with suppress(OSError):
+        open(path, "xb", opener=private_opener).close()
+    with _connected(lambda: _connect(_address(path)), path) as ledger:
         connection = ledger.connection
         connection.execute("PRAGMA journal_mode = WAL")
         if not flushes_by_itself:
@@ -102,8 +107,45 @@ def read_ledger(path: Path) -> Iterator[Ledger | None]:
     if not path.exists():
         yield None
         return
-    with _connected(f"{_address(path)}?mode=ro", path, uri=True) as ledger:
+    with ExitStack() as passing, _connected(lambda: _for_reading(path, passing), path) as ledger:
         yield ledger if _version(ledger) else None
+
+
+def _for_reading(path: Path, passing: ExitStack) -> sqlite3.Connection:
+    try:
+        return _connect(f"{_address(path)}?mode=ro")
+    except sqlite3.OperationalError as error:
+        if error.sqlite_errorcode & 0xFF not in _CANNOT_SHARE:
+            raise
+    # The library cannot keep beside it what it shares with others: nobody writes it, then.
+    if not _size(_beside(path)):
+        return _connect(f"{_address(path)}?immutable=1")
+    # A command that was cut off left something there that is not in the ledger yet.
+    import tempfile  # only here: hardly any disk is full
+
+    in_memory = "/dev/shm"
+    passed = tempfile.TemporaryDirectory(dir=in_memory if os.access(in_memory, os.W_OK) else None)
+    directory = Path(passing.enter_context(passed))
+    for file in (path, _beside(path)):
+        (directory / file.name).write_bytes(file.read_bytes())
+    return _connect(f"{_address(directory / path.name)}?mode=ro")
+
+
+def _connect(where: str) -> sqlite3.Connection:
+    """An open connection that has read once; raises OperationalError where it cannot."""
+    return sqlite3.connect(where, timeout=10, isolation_level=None, uri=True, factory=Connection)
+
+
+def _beside(path: Path) -> Path:
+    """What the library has not yet written into the ledger itself."""
+    return path.with_name(path.name + "-wal")
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
 
 
 def _address(path: Path) -> str:
@@ -122,9 +164,9 @@ def _make_tables(ledger: Ledger) -> None:
 
 
 @contextmanager
-def _connected(where: str, path: Path, *, uri: bool = False) -> Iterator[Ledger]:
+def _connected(connect: Callable[[], sqlite3.Connection], path: Path) -> Iterator[Ledger]:
     try:
-        connection = sqlite3.connect(where, timeout=10, isolation_level=None, uri=uri, factory=Connection)
+        connection = connect()
     except sqlite3.Error as error:
         raise _unusable(path, error) from error
     try:

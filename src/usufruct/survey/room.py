@@ -6,12 +6,10 @@ from collections.abc import Callable
 
 from usufruct.errors import MachineError
 from usufruct.files.paths import nearest
+from usufruct.files.reserve import spare_on
 from usufruct.files.volumes import FileSystem
 from usufruct.model.plan import Plan
 from usufruct.model.records import TOO_LATE
-
-_SPARE = 16 << 20
-"""Bytes that a volume must keep free beside what is placed: the record, directories, other programs."""
 
 
 def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
@@ -67,11 +65,11 @@ def _refuse_late(path: str, modified: int) -> None:
 
 def _demand(wanted: dict[int, int], places: dict[int, str]) -> None:
     for device, size in wanted.items():
-        free = shutil.disk_usage(nearest(places[device])).free
-        if size + _SPARE > free:
+        free, spare = shutil.disk_usage(nearest(places[device])).free, spare_on(places[device])
+        if size + spare > free:
             raise MachineError(
-                f"There is not enough room on the volume of {places[device]}: {size:,} bytes are needed, {free:,} are "
-                "free.",
+                f"There is not enough room on the volume of {places[device]}: {size:,} bytes are needed, and {spare:,}"
+                f" that are kept free for the record and for other programs; {free:,} are free.",
                 remedy="Make room there, or place less with --only and --skip.",
                 path=places[device],
             )

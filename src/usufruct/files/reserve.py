@@ -1,0 +1,59 @@
+"""Room that is kept for the record, so that taking something out, which makes room, works on a full disk too."""
+
+import os
+import shutil
+from contextlib import suppress
+from pathlib import Path
+
+from usufruct.files.paths import nearest
+from usufruct.files.private import private_opener
+
+_MOST = 16 << 20
+_SHARE = 100
+_LEAST, _OF_RECORD = 1 << 20, 3
+"""Taking out writes about 0.5 kB of record a file; three times the record is enough for the largest holding in it."""
+
+
+def spare_on(path: str) -> int:
+    """Bytes that the volume of an absolute path keeps free for the record, for directories and for other programs."""
+    return min(_MOST, shutil.disk_usage(nearest(path)).total // _SHARE)
+
+
+class Reserve:
+    """A file that stands for the room; it is removed while room is wanted, and made again when there is some."""
+
+    def __init__(self, file: Path, record: Path) -> None:
+        self._file = file
+        self._record = record
+
+    def release(self) -> None:
+        """Make room where there is little."""
+        with suppress(OSError):
+            if shutil.disk_usage(self._file.parent).free < spare_on(str(self._file)):
+                self._file.unlink(missing_ok=True)
+
+    def restore(self) -> None:
+        """Take the room again, where that leaves twice as much to others."""
+        with suppress(OSError):
+            spare = spare_on(str(self._file))
+            wanted = min(spare, max(_LEAST, _OF_RECORD * self._record.stat().st_size))
+            held = self._file.stat().st_size if self._file.exists() else 0
+            if held >= wanted or shutil.disk_usage(self._file.parent).free < wanted + 2 * spare:
+                return
+            growing = self._file.with_name(f"{self._file.name}.new")
+            try:
+                with open(growing, "wb", opener=private_opener) as file:
+                    _fill(file.fileno(), wanted)
+                growing.replace(self._file)
+            except OSError:
+                growing.unlink(missing_ok=True)
+
+
+def _fill(descriptor: int, size: int) -> None:
+    if hasattr(os, "posix_fallocate"):
+        with suppress(OSError):
+            os.posix_fallocate(descriptor, 0, size)
+            return
+    block = bytes(1 << 20)
+    for begin in range(0, size, len(block)):
+        os.write(descriptor, block[: size - begin])
