@@ -9,7 +9,7 @@ from unittest import mock
 
 from msgspec.structs import replace
 
-from tests.support import DOWNLOADS, WorldTest, no_trash
+from tests.support import DOWNLOADS, WorldTest, no_trash, run_program
 from tests.transaction.kills import killed_at
 from usufruct.actions import downloads
 from usufruct.actions.adding import add_archives
@@ -123,7 +123,23 @@ class ForeignHandsTest(WorldTest):
         self.kept()[0].write_text("rotten")
         with no_trash():
             (forgotten,) = forget_holdings(self.world.context, ["pack"])
-        self.assertEqual((list_holdings(self.world.context), len(forgotten.kept)), ([], 1))
+        self.assertEqual((list_holdings(self.world.context), forgotten.unbacked), ([], (str(self.gel()),)))
+        # What cannot be verified is kept and told all the same.
+        self.assertEqual([Path(path).read_text() for path in forgotten.kept], ["rotten"])
+        self.assertEqual(self.gel().read_text(), "theirs")
+
+    def test_a_record_whose_backups_are_gone_can_be_dropped(self) -> None:
+        """It ended with 5, and no message named the way out."""
+        self.world.add_files("pack.zip", PACK)
+        for kept in self.kept():
+            kept.unlink()
+        home = self.world.places.data
+        told = run_program("remove", "pack", home=home)
+        self.assertIn("`usufruct remove pack --forget`", " ".join(told.stdout.split()))
+        told = run_program("remove", "pack", "--forget", home=home)
+        self.assertEqual((told.returncode, "is lost: its backup is missing or damaged" in told.stdout), (0, True))
+        self.assertEqual(self.gel().read_text(), "theirs")
+        self.assertEqual(list_holdings(self.world.context), [])
 
     def test_what_lies_in_the_store_unknown_to_the_record_is_kept_and_told(self) -> None:
         """An older record beside newer backups must not cost anybody the newer ones."""

@@ -1,5 +1,6 @@
 """Updates: one change, layers keep their order, nothing of the user's is lost."""
 
+import os
 import shutil
 import unittest
 from collections.abc import Callable
@@ -10,6 +11,7 @@ from tests.transaction.kills import killed_at
 from usufruct.actions.adding import Added
 from usufruct.actions.demonstration import differences
 from usufruct.actions.recovering import put_right
+from usufruct.actions.removing import remove_holdings
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
@@ -206,6 +208,22 @@ class UpdateTest(WorldTest):
         theirs.write_text("edited")
         with self.assertRaisesRegex(MachineError, "is in the way"):
             undo(context, Access())
+
+    def test_a_name_as_long_as_names_can_be_goes_beside_and_into_the_trash(self) -> None:
+        """A number behind it ended with "File name too long", and nothing else could be done with the holding."""
+        name = "m" * 251 + ".gel"
+        before = self.world.tree()
+        self.world.add_files("long v1.zip", {f"gels/{name}": "first"})
+        (self.world.lanternbox / "Gels" / name).write_text("edited")
+        updated = self.world.add(self.world.archive("long v2.zip", {f"gels/{name}": "second"}), update="long")
+        self.assertEqual((updated.state, updated.error), ("updated", None))
+        self.assertEqual(self.gels(), {name: "edited", "m" * 247 + " (2).gel": "second"})
+        beside = self.world.add(self.world.archive("x.zip", {f"gels/{name}": "third"}), on_clash="both")
+        self.assertEqual((beside.state, self.gels()["m" * 247 + " (3).gel"]), ("added", "third"))
+        trash = Path(os.environ["XDG_DATA_HOME"], "Trash", "files")
+        remove_holdings(self.world.context, ["long", "x"], lambda _: None, gives_back_changed=True)
+        self.assertEqual(differences(before, self.world.tree()), [])
+        self.assertIn("edited", [path.read_text() for path in trash.iterdir() if path.name.startswith("m" * 200)])
 
     def test_a_file_given_back_shares_no_bytes_with_a_backup_that_is_still_needed(self) -> None:
         """Edited in place, such a file once changed the backup of another file of the same content with it."""

@@ -148,7 +148,7 @@ def _add(resources: Resources, found: Examined) -> Added:
             updates=found.updates,
             programs_allowed=request.allows_programs(found.application),
             claims=request.choices.claim,
-            refuse_written=found.download.seen.refuse_written,
+            refuse_written=found.download.untouched.refuse_written,
         )
         placed = place_holding(resources, found.archive, wanted)
     except UsufructError as error:

@@ -7,7 +7,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from usufruct.actions.request import Request
-from usufruct.actions.volumes import Seen, digest_of_all, volume_at
+from usufruct.actions.volumes import Untouched, digest_of_all, volume_at
 from usufruct.archives.nested import WholeFile, opened_inside, opened_together
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive, digests_of
@@ -54,7 +54,7 @@ class Download:
         Raises what `open_archive` raises, except for a file that is no archive: that is one entry.
         """
         self.path = paths[0]
-        self.seen = Seen(map(str, paths))
+        self.untouched = Untouched(map(str, paths))
         self._request = request
         self._is_alone = is_alone
         self._whole: WholeFile | None = None
@@ -76,7 +76,7 @@ class Download:
                     archive.close()
                 raise
             self.archive = opened_together(opened)
-        self.seen.add(self.archive.facts.volumes)
+        self.untouched.add(self.archive.facts.volumes)
         self.tidy_name = tidy_name(request.file_name or self.archive.name)
 
     def _open(self, path: Path) -> Archive:

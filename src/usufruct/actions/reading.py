@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.actions.volumes import Seen
+from usufruct.actions.volumes import Untouched
 from usufruct.archives.names import encoding_for
 from usufruct.archives.nested import opened_inside
 from usufruct.archives.opening import open_archive
@@ -59,15 +59,15 @@ def verify(path: Path, access: Access) -> Verified:
         nonlocal files, size
         files, size = files + 1, size + count
 
-    seen = Seen([str(path)])
+    untouched = Untouched([str(path)])
     try:
         archive = open_archive(path.absolute(), access)
         try:
-            seen.add(archive.facts.volumes)
+            untouched.add(archive.facts.volumes)
             is_checked, unsafe = archive.facts.has_checksums, len(archive.listing.refused)
             archive.unlock()
             read_through(archive, _files_of(archive), tell)
-            seen.refuse_written()
+            untouched.refuse_written()
         finally:
             archive.close()
     except UsufructError as error:

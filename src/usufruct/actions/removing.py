@@ -50,6 +50,8 @@ class Forgotten(Struct, frozen=True):
     """Paths of files that it had replaced, of which a copy was saved."""
     kept: tuple[str, ...]
     """Where copies were put that the trash could not take."""
+    unbacked: tuple[str, ...]
+    """Paths of files that it had replaced and of which the backup is missing, or damaged: that is saved as it is."""
 
 
 def remove_holdings(
@@ -198,13 +200,12 @@ def forget_holdings(context: Context, words: Sequence[str], application: str | N
     results = []
     with context.writing(f"forget {' '.join(words)}") as resources:
         for holding in find_holdings(resources.ledger, words, application):
-            files = [
-                (path, resources.backups.path_of(digest))
-                for path, digest in replaced_by(resources.ledger, holding.number)
-            ]
+            backups, replaced = resources.backups, replaced_by(resources.ledger, holding.number)
+            files = [(path, backups.path_of(digest)) for path, digest in replaced if backups.holds(digest)]
+            unbacked = tuple(path for path, digest in replaced if not backups.is_sound(digest))
             kept = save_changed(context, files)
             count = forget_holding(resources, holding)
-            results.append(Forgotten(holding, count, tuple(path for path, _ in files), kept))
+            results.append(Forgotten(holding, count, tuple(path for path, _ in files), kept, unbacked))
     return results
 
 

@@ -27,7 +27,7 @@ def is_still(volume: Volume) -> bool:
     return os.stat(volume.path).st_size == volume.size and digest_of(volume.path) == volume.digest
 
 
-class Seen:
+class Untouched:
     """How the files of an archive were before they were read, to tell whether anybody wrote to them meanwhile."""
 
     def __init__(self, paths: Iterable[str]) -> None:

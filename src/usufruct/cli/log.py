@@ -26,7 +26,7 @@ class _Printable(logging.Formatter):
         return "\n".join(map(printable, super().formatException(ei).split("\n")))
 
 
-class _File(RotatingFileHandler):
+class _LogFile(RotatingFileHandler):
     """The log's file, which is made with the first line in it, for the user alone."""
 
     def _open(self) -> TextIOWrapper:
@@ -46,7 +46,7 @@ def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
     logger.setLevel(logging.INFO)
     logger.propagate = False
     logging.raiseExceptions = False
-    file = _File(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
+    file = _LogFile(path, maxBytes=_MOST, backupCount=_OLDER, encoding="utf-8", delay=True)
     file.setFormatter(_Printable("%(asctime)s %(process)d %(levelname)s %(message)s"))
     logger.addHandler(file)
     if is_told:

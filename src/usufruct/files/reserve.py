@@ -44,7 +44,7 @@ class Reserve:
             try:
                 with open(growing, "wb", opener=private_opener) as file:
                     _fill(file.fileno(), wanted)
-                growing.replace(self._file)
+                os.replace(str(growing), str(self._file))
             except OSError:
                 growing.unlink(missing_ok=True)
 

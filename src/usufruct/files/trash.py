@@ -13,7 +13,9 @@ from usufruct.files.copying import copy_whole
 from usufruct.files.platform import Platform
 from usufruct.files.private import make_private
 from usufruct.files.saved import free_path, kept_aside
-from usufruct.model.name_rules import numbered_name
+from usufruct.model.name_rules import NameRules, numbered_name
+
+_NOTE = ".trashinfo"
 
 
 def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
@@ -67,15 +69,17 @@ def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
     for directory in (trash / "files", trash / "info"):
         make_private(directory)
     told = f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={datetime.now():%Y-%m-%dT%H:%M:%S}\n"
-    name, number = os.path.basename(path), 1
+    # The note's name is longer, and both must fit.
+    first = name = NameRules(longest=255 - len(_NOTE)).safe(os.path.basename(path))
+    number = 1
     while not _is_put_there(name, told, content, trash, platform):
         number += 1
-        name = numbered_name(os.path.basename(path), number)
+        name = numbered_name(first, number)
 
 
 def _is_put_there(name: str, told: str, content: str, trash: Path, platform: Platform) -> bool:
     """Whether the trash had that name free and has the copy by it now."""
-    info = trash / "info" / f"{name}.trashinfo"
+    info = trash / "info" / f"{name}{_NOTE}"
     try:
         # Whoever makes the note has the name.
         with info.open("x", encoding="ascii") as file:

@@ -13,7 +13,7 @@ _COARSEST = 2_000_000_000
 """Nanoseconds: FAT keeps times to two seconds."""
 
 
-class Found(NamedTuple):
+class Moving(NamedTuple):
     """What of a directory on record is in another: absolute paths there."""
 
     archives: int
@@ -21,7 +21,7 @@ class Found(NamedTuple):
     changed: tuple[str, ...]
 
 
-def looked_for(ledger: Ledger, old: str, new: str) -> Found:
+def looked_for(ledger: Ledger, old: str, new: str) -> Moving:
     """Look in one absolute directory for what is on record in another.
 
     Raises MachineError where things are on record and none of them is there: another folder was meant, surely.
@@ -47,7 +47,7 @@ def looked_for(ledger: Ledger, old: str, new: str) -> Found:
             remedy="Name the folder that holds what was in the old one.",
             path=new,
         )
-    return Found(lying, tuple(missing), tuple(changed))
+    return Moving(lying, tuple(missing), tuple(changed))
 
 
 def _moved(path: str, old: str, new: str) -> str:

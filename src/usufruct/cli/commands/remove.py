@@ -8,7 +8,7 @@ import click
 
 from usufruct.cli import words
 from usufruct.cli.context import real_context
-from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, styled, wrapped
+from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_words, shell_words, styled, wrapped
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
@@ -131,6 +131,14 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
         "files stay because the backups of what they replaced are missing or damaged (`usufruct check --store`)",
         removed.unbacked,
     )
+    if removed.unbacked:
+        forget = shell_words(["usufruct", "remove", removal.holding.name, "--forget"])
+        for line in wrapped(
+            f"Put the backups back from your own backup of them and remove it again, or drop the record: `{forget}`"
+            " leaves the files as they are.",
+            "  ",
+        ):
+            echo(f"  {line}")
     _tell_paths("changed file is in the trash", "changed files are in the trash", _trashed(removal.saved, removal.kept))
     for path in removal.kept:
         echo(f"  the changed file is kept as {path_words(path)}")
@@ -155,6 +163,11 @@ def _tell_forgotten(one: Forgotten) -> None:
     )
     for path in one.kept:
         echo(f"  the file that it had replaced is kept as {path_words(path)}")
+    _tell_paths(
+        "file that it had replaced is lost: its backup is missing or damaged",
+        "files that it had replaced are lost: their backups are missing or damaged",
+        one.unbacked,
+    )
 
 
 def _forgotten_document(one: Forgotten) -> dict[str, Any]:
@@ -164,6 +177,7 @@ def _forgotten_document(one: Forgotten) -> dict[str, Any]:
         "files": one.files,
         "saved": list(one.saved),
         "kept_at": list(one.kept),
+        "unbacked": list(one.unbacked),
     }
 
 
