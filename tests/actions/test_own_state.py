@@ -1,9 +1,11 @@
 """Usufruct's own state: nobody's destination, and not trusted because it is there."""
 
+import sqlite3
 import unittest
 from pathlib import Path
 
 from tests.support import WorldTest, run_program
+from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
 from usufruct.errors import MachineError, StoreError
 from usufruct.files.state_places import StatePlaces
@@ -61,19 +63,81 @@ class OwnStateTest(WorldTest):
                 pass
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs"})
 
-    def test_backups_without_a_record_are_told_kept_and_can_be_taken_out(self) -> None:
+    def told(self, *words: str) -> bool:
+        """Whether a command says that backups are on no record."""
+        return "does not know 1 backup of files that were replaced" in " ".join(
+            run_program(*words, home=self.state).stderr.split()
+        )
+
+    def test_a_lost_record_is_told_by_every_command_until_it_is_settled(self) -> None:
+        """Only the first addition told it; after that nothing did, and the copies were called by their digests."""
+        ledger = self.world.places.ledger
+        with sqlite3.connect(ledger) as connection:
+            connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        connection.close()
+        record = ledger.read_bytes()
+
+        def lose() -> None:
+            for file in self.state.glob("ledger.sqlite3*"):
+                file.unlink()
+
+        def empty() -> None:
+            lose()
+            ledger.write_bytes(b"")
+
+        gel = self.world.lanternbox / "Gels" / "moon.gel"
+        for number, losing in enumerate((lose, empty)):
+            with self.subTest(losing.__name__):
+                losing()
+                for command in ("list", "check", "history", "archives", "whose x"):
+                    self.assertTrue(self.told(*command.split()), command)
+                self.world.add_files(f"more-{number}.zip", {"gels/sun.gel": "sun"})
+                self.assertTrue(self.told("list"))
+                out = self.world.folder / f"out-{number}"
+                done = run_program("recover", "--backups", str(out), home=self.state)
+                self.assertIn("1 backup copied", done.stdout, done.stderr)
+                self.assertEqual((out / gel.relative_to("/")).read_text(), "mine")
+                self.assertFalse(self.told("list"))
+                self.world.remove(f"more-{number}")
+                self.assertFalse(self.told("list"))
+                kept = [path for path in Path(self.state, "backups").rglob("*") if len(path.name) == 64]
+                self.assertEqual([path.read_text() for path in kept], ["mine"])
+                # The record is found after all.
+                lose()
+                ledger.write_bytes(record)
+                self.assertFalse(self.told("list"))
+                self.world.add_files(f"again-{number}.zip", {"gels/again.gel": "again"})
+        self.world.remove(*[one.name for one in list_holdings(self.world.context)])
+        self.assertEqual(gel.read_text(), "mine")
+
+    def test_an_older_copy_of_the_record_is_told_from_the_last_one(self) -> None:
+        ledger = self.world.places.ledger
+        self.world.remove(*[one.name for one in list_holdings(self.world.context)])
+        with sqlite3.connect(ledger) as connection:
+            connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        connection.close()
+        record = ledger.read_bytes()
+        self.world.add_files("later.zip", {"gels/moon.gel": "later"})
+        self.assertFalse(self.told("list"))
         for file in self.state.glob("ledger.sqlite3*"):
             file.unlink()
-        told = run_program("recover", home=self.state)
-        self.assertIn("was the ledger lost?", told.stderr)
+        ledger.write_bytes(record)
+        self.assertTrue(self.told("list"))
+        run_program("recover", "--backups", str(self.world.folder / "out"), home=self.state)
+        self.assertFalse(self.told("list"))
+
+    def test_what_others_have_in_the_folder_that_is_copied_into_stays(self) -> None:
+        for file in self.state.glob("ledger.sqlite3*"):
+            file.unlink()
         out = self.world.folder / "out"
-        done = run_program("recover", "--backups", str(out), home=self.state)
-        self.assertIn("1 backup copied", done.stdout, done.stderr)
-        self.assertEqual([path.read_text() for path in out.iterdir()], ["mine"])
-        self.world.add_files("more.zip", {"gels/sun.gel": "sun"})
-        self.world.remove("more")
-        kept = [path for path in Path(self.state, "backups").rglob("*") if path.is_file()]
-        self.assertEqual([path.read_text() for path in kept], ["mine"])
+        gel = out / (self.world.lanternbox / "Gels" / "moon.gel").relative_to("/")
+        theirs = {gel: "theirs", gel.with_name(".usufruct-0123456789ab.partial"): "theirs too"}
+        for path, text in theirs.items():
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text)
+        run_program("recover", "--backups", str(out), home=self.state)
+        self.assertEqual({path: path.read_text() for path in theirs}, theirs)
+        self.assertEqual(gel.with_name("moon (2).gel").read_text(), "mine")
 
 
 if __name__ == "__main__":

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from usufruct.backups import Backups
 from usufruct.errors import MachineError, UnsoundBackup
 from usufruct.files.looking import state_at, with_digest
+from usufruct.files.noted import newest_change, others
 from usufruct.files.platform import Platform, this_platform
 from usufruct.model.records import FileState
 
@@ -41,7 +42,7 @@ class BackupsTest(unittest.TestCase):
         return state
 
     def kept(self) -> list[Path]:
-        return [path for path in (self.folder / "backups").rglob("*") if path.is_file()]
+        return [path for path in (self.folder / "backups").rglob("*") if len(path.name) == 64]
 
     def test_content_is_kept_once_however_often_it_comes(self) -> None:
         (self.folder / "again").write_bytes(b"mine")
@@ -144,18 +145,57 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(list(self.store.digests()), [digest(b"mine")])
         self.store.drop(digest(b"mine"))
         self.store.drop_empty()
-        self.store.drop_partial(frozenset())
+        self.store.drop_partial()
         self.assertTrue(all(stray.exists() for stray in strays))
 
-    def test_what_a_change_brings_before_it_is_on_record_is_noted_until_it_has_ended(self) -> None:
-        self.store.note_for(7)
-        self.keep(stays=True)
-        self.keep()
-        self.assertEqual(set(self.store_on(this_platform()).brought(7)), {digest(b"mine")})
-        self.store.drop_partial(frozenset({7}))
-        self.assertEqual(set(self.store.brought(7)), {digest(b"mine")})
-        self.store.drop_partial(frozenset())
-        self.assertEqual(self.store.brought(7), [])
+    def test_what_a_change_brings_before_it_is_on_record_has_no_name_before_its_note_is_durable(self) -> None:
+        synced: list[str] = []
+        platform = replace(
+            this_platform(), sync_descriptor=lambda fd: synced.append(os.readlink(f"/proc/self/fd/{fd}"))
+        )
+        store = Backups(self.folder / "backups", platform, "a" * 16)
+        store.begin(7)
+        self.keep(store=store, stays=True)
+        self.keep(store=store)
+        self.assertTrue(store.holds(digest(b"mine")) and store.is_sound(digest(b"mine")))
+        self.assertEqual(list(store.digests()), [])
+        self.assertFalse([path for path in synced if "/paths/" in path])
+        store.seal()
+        self.assertTrue([path for path in synced if "/paths/" in path])
+        self.assertEqual(list(store.digests()), [digest(b"mine")])
+        self.assertEqual(set(Backups(self.folder / "backups", platform, "a" * 16).brought(7)), {digest(b"mine")})
+        self.assertEqual(store.brought(8), [])
+
+    def test_where_content_came_from_is_known_to_whoever_comes_after(self) -> None:
+        for ledger, name in (("a" * 16, "file"), ("b" * 16, "other \udcff name\n")):
+            store = Backups(self.folder / "backups", this_platform(), ledger)
+            (self.folder / name).write_bytes(name.encode("utf-8", "surrogateescape"))
+            store.begin(3)
+            self.keep(name, store)
+            store.seal()
+        found = {path.removeprefix(f"{self.folder}/") for path in store.origins.paths().values()}
+        self.assertEqual(found, {"file", "other \udcff name\n"})
+        self.assertEqual(others(store.top, "b" * 16), ["a" * 16])
+        self.assertEqual((newest_change(store.top, "b" * 16), newest_change(store.top, "c" * 16)), (3, 0))
+        with (self.folder / "backups" / "paths" / ("b" * 16)).open("ab") as notes:
+            notes.write(b"ff 9")  # a power cut
+        self.assertEqual(newest_change(store.top, "b" * 16), 3)
+        store.origins.settle(is_older=False)
+        self.assertEqual(others(store.top, "b" * 16), [])
+        self.assertEqual({path.rpartition("/")[2] for path in store.origins.paths().values()}, found)
+
+    def test_notes_of_what_is_gone_do_not_grow_for_ever(self) -> None:
+        store = Backups(self.folder / "backups", this_platform(), "a" * 16)
+        for number in range(4000):
+            store.origins.enter(digest(b"%d" % number), number, str(self.folder / "gone"))
+        self.keep(store=store)
+        notes = self.folder / "backups" / "paths" / ("a" * 16)
+        store.drop_empty()
+        self.assertLess(notes.stat().st_size, 400)
+        self.assertEqual(store.origins.paths()[digest(b"mine")], str(self.file))
+        store.drop(digest(b"mine"))
+        store.drop_empty()
+        self.assertEqual(list((self.folder / "backups").iterdir()), [])
 
     def test_an_unfinished_copy_goes(self) -> None:
         def stop(descriptor: int) -> None:
@@ -167,7 +207,7 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(self.kept(), [])
         partial = Path(store.top, f"partial-{digest(b'mine').hex()}")
         partial.write_bytes(b"mi")  # as a kill leaves it
-        store.drop_partial(frozenset())
+        store.drop_partial()
         self.assertFalse(self.kept())
 
 

@@ -113,6 +113,8 @@ class Cutter:
         if not is_before and not is_after:
             raise Wrong(f"neither before ({from_before}) nor after ({from_after}): {found}")
         store = check_store(self.world.context)
+        if store.unneeded:
+            raise Wrong(f"backups that no record names: {store.unneeded}")
         if store.missing or store.damaged:
             raise Wrong(f"backups missing {store.missing} or damaged {store.damaged}")
         # A copy that was not finished is cleared away by the next one.

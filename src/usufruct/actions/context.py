@@ -1,5 +1,6 @@
 """What every action works in: Usufruct's own places, the system, the clock."""
 
+import os
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -27,6 +28,10 @@ def ignore_waiting() -> None:
     """Tell nobody."""
 
 
+def ignore_lost(count: int) -> None:
+    """Say nothing of backups that are on no record."""
+
+
 def ignore_fault(fault: UsufructError) -> None:
     """Tell nobody."""
 
@@ -46,6 +51,8 @@ class Context(Struct, frozen=True):
     """Where given, all that is changed in this context is one change of the history; it holds the first."""
     on_recovery: Callable[["Recovered"], None] = ignore_recovery
     """Told, before a writing command does its work, what it had to put right first."""
+    on_lost: Callable[[int], None] = ignore_lost
+    """Told of backups that the ledger does not know of, where it was lost or is an older one: how many there are."""
     on_waiting: Callable[[], None] = ignore_waiting
     """Told where a writing command waits for what the one before it left to be removed."""
     on_fault: Callable[[UsufructError], None] = ignore_fault
@@ -73,7 +80,26 @@ class Context(Struct, frozen=True):
     def reading(self) -> Iterator[Ledger | None]:
         """The ledger for reading; None where nothing was ever recorded."""
         with read_ledger(self.places.ledger) as ledger:
+            self._look_for_lost(ledger)
             yield ledger
+
+    def _look_for_lost(self, ledger: Ledger | None) -> None:
+        """Tell if backups were noted by another ledger than this one, or by it as it was later."""
+        store = str(self.places.backups)
+        if not os.path.isdir(store):
+            return
+        from usufruct.files.noted import is_noted_elsewhere
+        from usufruct.ledger.changes import last_change
+
+        identity, last = (ledger.identity, last_change(ledger)) if ledger else ("", 0)
+        if not is_noted_elsewhere(store, identity, last):
+            return
+        from usufruct.backups import Backups
+        from usufruct.ledger.layers import needed_backups
+
+        needed = needed_backups(ledger) if ledger else set()
+        if count := sum(1 for digest in Backups(self.places.backups, self.system()).digests() if digest not in needed):
+            self.on_lost(count)
 
     @contextmanager
     def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Resources"]:
@@ -83,8 +109,8 @@ class Context(Struct, frozen=True):
         """
         # Only here: commands that read the ledger start without all that is needed to change anything.
         from usufruct.files.locking import only_writer
-        from usufruct.ledger.changes import is_empty, is_tidy
-        from usufruct.transaction.recover import Recovered, recover
+        from usufruct.ledger.changes import is_tidy
+        from usufruct.transaction.recover import recover
         from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
         lock, patience = self.places.lock, self.settings().patience
@@ -94,8 +120,7 @@ class Context(Struct, frozen=True):
             self._resources() as resources,
         ):
             ledger = resources.ledger
-            if is_empty(ledger) and (unknown := sum(1 for _ in resources.backups.digests())):
-                self.on_recovery(Recovered(unknown=unknown))
+            self._look_for_lost(ledger)
             if recovers and not is_tidy(ledger):
                 self.on_recovery(recover(resources))
             ledger.command = self.command[0] if self.command else 0
@@ -133,7 +158,7 @@ class Context(Struct, frozen=True):
         with open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger:
             yield Resources(
                 ledger=ledger,
-                backups=Backups(self.places.backups, platform),
+                backups=Backups(self.places.backups, platform, ledger.identity),
                 notes=str(self.places.notes),
                 saved=self.places.saved,
                 platform=platform,

@@ -8,13 +8,15 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.actions.applications import known_applications
-from usufruct.actions.context import Context
+from usufruct.actions.context import Context, ignore_lost
 from usufruct.errors import MachineError
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
+from usufruct.files.noted import newest_change
 from usufruct.files.paths import is_below, real_path
 from usufruct.files.saved import free_path
 from usufruct.ledger import Ledger
+from usufruct.ledger.changes import last_change
 from usufruct.ledger.layers import needed_backups
 from usufruct.ledger.moving import cut_off_above, is_destination, move_record
 from usufruct.model.applications import Application
@@ -42,16 +44,24 @@ def put_right(context: Context) -> Recovered:
 def copy_out_backups(context: Context, folder: Path) -> list[str]:
     """Copy the backups that no layer on record needs into a folder, which is made; gives the paths of the copies.
 
-    The store keeps its own. One that is damaged is copied as it is, and its name says so.
+    Each lies below the folder as it lay on the disk, where that is known. The store keeps its own. One that is damaged
+    is copied as it is, and its name says so. That the record does not know them is not told any more then.
     """
     copied = []
-    with context.writing(f"recover --backups {folder}") as resources:
-        needed = needed_backups(resources.ledger)
-        for digest in sorted(set(resources.backups.digests()) - needed):
-            damaged = "" if resources.backups.is_sound(digest) else "-damaged"
-            target = free_path(f"{digest.hex()[:16]}{damaged}", folder.expanduser().absolute(), resources.platform)
-            copy_whole(resources.backups.path_of(digest), target, resources.platform)
+    top = folder.expanduser().absolute()
+    with replace(context, on_lost=ignore_lost).writing(f"recover --backups {folder}") as resources:
+        backups, ledger = resources.backups, resources.ledger
+        needed, paths = needed_backups(ledger), backups.origins.paths()
+        for digest in sorted(set(backups.digests()) - needed):
+            path = os.path.normpath(os.path.join("/", paths.get(digest, digest.hex()[:16])))
+            stem, suffix = os.path.splitext(os.path.basename(path))
+            name = stem + suffix if backups.is_sound(digest) else f"{stem}-damaged{suffix}"
+            above = top / os.path.relpath(os.path.dirname(path), Path(path).anchor)
+            target = free_path(name, above, resources.platform)
+            copy_whole(backups.path_of(digest), target, resources.platform)
             copied.append(target)
+        is_older = newest_change(backups.top, ledger.identity) > last_change(ledger)
+        backups.origins.settle(is_older=is_older)
     return copied
 
 

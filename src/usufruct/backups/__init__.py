@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from usufruct.backups.origins import Origins
 from usufruct.errors import DiffersFromRecord, UnsoundBackup
 from usufruct.files.attributes import FULL
 from usufruct.files.copying import copy_whole
@@ -15,7 +16,7 @@ from usufruct.files.platform import Platform
 from usufruct.files.writing import restore_attributes
 from usufruct.model.records import FileState
 
-_PARTIAL, _DAMAGED, _BROUGHT = "partial-", "damaged-", "brought-"
+_PARTIAL, _DAMAGED = "partial-", "damaged-"
 _SHARD, _NAME = re.compile("[0-9a-f]{2}"), re.compile("[0-9a-f]{64}")
 _log = logging.getLogger(__name__)
 
@@ -29,8 +30,10 @@ class Backups:
     needed is the ledger's to say; nothing here decides to forget.
     """
 
-    def __init__(self, top: Path, platform: Platform) -> None:
+    def __init__(self, top: Path, platform: Platform, ledger: str = "unknown") -> None:
+        """`ledger`: what tells the one that names these backups from all others."""
         self.top = str(top)
+        self.origins = Origins(self.top, ledger, platform)
         self._platform = platform
         self._shards: set[str] = set()
         """Sub-directories known to be there."""
@@ -38,11 +41,17 @@ class Backups:
         """Sub-directories whose names are not durable yet."""
         self._sound: set[bytes] = set()
         """Digests whose content was compared since this was made."""
-        self._change: int | None = None
+        self._change = 0
         """The change whose additions are noted."""
+        self._is_staging = False
+        self._waiting: set[bytes] = set()
+        """Copies of a change that is staging; they get their names once they are noted durably."""
 
     def path_of(self, digest: bytes) -> str:
         """Where the content of this digest lies, whether or not it does."""
+        return self._partial(digest) if digest in self._waiting else self._path_of(digest)
+
+    def _path_of(self, digest: bytes) -> str:
         name = digest.hex()
         return f"{self.top}/{name[:2]}/{name}"
 
@@ -70,29 +79,39 @@ class Backups:
         os.makedirs(self.top, mode=0o700, exist_ok=True)
         return os.stat(self.top).st_dev == os.lstat(path).st_dev
 
-    def keep(self, source: str, state: FileState, *, at: int | None = None, stays: bool = False) -> None:
+    def keep(
+        self, source: str, state: FileState, *, at: int | None = None, stays: bool = False, about: str = ""
+    ) -> None:
         """Take in the file at `source`, which stays where it is and is known to be in this state.
 
         `at`: descriptor of the directory that the last part of `source` is a name in. `stays`: it stays in use there,
-        so that the store needs bytes of its own. Raises DiffersFromRecord if its content is another; the store is
-        then as it was.
+        so that the store needs bytes of its own. `about`: the path that is noted, if that is another. Raises
+        DiffersFromRecord if its content is another; the store is then as it was.
         """
-        kept = self._ready(state.digest)
+        self._ready(state.digest)
+        name = self._partial(state.digest) if self._is_staging else self._path_of(state.digest)
+        kept = self.path_of(state.digest)
         try:
-            if not stays and self._linked(source, state, kept, at):
-                self._note(state.digest)
-                return
+            is_linked = not stays and not os.path.lexists(kept) and self._linked(source, state, name, at)
         except FileExistsError:
-            stays = True
+            is_linked = False
+        if is_linked:
+            self._entered(state.digest, about or source)
+            return
         if os.path.lexists(kept):
             if self.is_sound(state.digest):
                 # A change that was cut off may have left it as a second name of a file that is in use.
                 self.unshare(state.digest)
                 return
             self._set_aside(state.digest)
-        self._note(state.digest)
         partial = self._partial(state.digest)
-        copy_whole(source, kept, self._platform, digest=state.digest, partial=partial, names_later=True)
+        copy_whole(source, name, self._platform, digest=state.digest, partial=partial, names_later=True)
+        self._entered(state.digest, about or source)
+
+    def _entered(self, digest: bytes, path: str) -> None:
+        self.origins.enter(digest, self._change, path)
+        if self._is_staging:
+            self._waiting.add(digest)
 
     def _linked(self, source: str, state: FileState, kept: str, at: int | None) -> bool:
         """Give the file a second name here, if that is then its only other one; raises FileExistsError."""
@@ -126,7 +145,8 @@ class Backups:
         """
         kept = self.path_of(state.digest)
         try:
-            copy_whole(kept, destination, self._platform, digest=state.digest, durable=False)
+            # It is on its way to a staging directory, in which nothing may be but what is on record.
+            copy_whole(kept, destination, self._platform, digest=state.digest, partial=destination, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):
                 raise
@@ -156,12 +176,14 @@ class Backups:
 
         Raises DiffersFromRecord where the content is damaged; it stays as it is then.
         """
-        kept = self.path_of(digest)
+        kept = self._path_of(digest)
         try:
-            if os.lstat(kept).st_nlink < 2:
+            if os.lstat(self.path_of(digest)).st_nlink < 2:
                 return
         except FileNotFoundError:
             return
+        if digest in self._waiting:
+            self.make_durable()
         copy_whole(kept, kept, self._platform, digest=digest, partial=self._partial(digest), replaces=True)
 
     def drop(self, digest: bytes) -> None:
@@ -180,6 +202,10 @@ class Backups:
                     with suppress(OSError):  # content is in it
                         os.rmdir(shard.path)
             self._shards.clear()
+            if any(map(_SHARD.fullmatch, os.listdir(self.top))):
+                self.origins.forget(self.holds)
+            else:
+                self.origins.drop()
 
     def digests(self) -> Iterator[bytes]:
         """The digests of all content here; what somebody else put here is passed over."""
@@ -199,46 +225,51 @@ class Backups:
 
     # --- what a change brings before its intent is on record ----------------------------------------------
 
-    def note_for(self, change: int | None) -> None:
-        """From now on note what is taken in, for a change of which the ledger does not tell yet; None: no more."""
-        self._change = change
+    def begin(self, change: int) -> None:
+        """Note from now on what is taken in for this change, of which the ledger does not tell before it is sealed.
 
-    def _note(self, digest: bytes) -> None:
-        if self._change is not None:
-            with open(f"{self.top}/{_BROUGHT}{self._change}", "a", encoding="ascii") as notes:
-                notes.write(f"{digest.hex()}\n")
+        Until then nothing has a name here before its note is durable.
+        """
+        self._change, self._is_staging = change, True
+        self._waiting.clear()
+        self.origins.take_back()
+
+    def seal(self) -> None:
+        """The ledger is about to tell of all that was taken in, and of all that will be."""
+        self.make_durable()
+        self._is_staging = False
+
+    def end(self) -> None:
+        """The change has ended; what has no name by now gets none."""
+        self._change, self._is_staging = 0, False
+        self._waiting.clear()
 
     def brought(self, change: int) -> list[bytes]:
-        """What a change took in before its intent was on record."""
-        try:
-            with open(f"{self.top}/{_BROUGHT}{change}", encoding="ascii", errors="replace") as notes:
-                lines = notes.read().splitlines()
-        except FileNotFoundError:
-            return []
-        return [bytes.fromhex(line) for line in lines if _NAME.fullmatch(line)]
+        """What a change took in."""
+        return self.origins.of_change(change)
 
-    def drop_partial(self, under_way: frozenset[int]) -> None:
-        """Remove copies that an interrupted change left unfinished, and notes of changes that are not under way."""
+    def drop_partial(self) -> None:
+        """Remove copies that an interrupted change left unfinished."""
         if not os.path.isdir(self.top):
             return
         for file in os.scandir(self.top):
-            number = file.name.removeprefix(_BROUGHT)
-            is_over = number != file.name and number.isdecimal() and int(number) not in under_way
-            if is_over or (file.name.startswith(_PARTIAL) and _NAME.fullmatch(file.name.removeprefix(_PARTIAL))):
+            if file.name.startswith(_PARTIAL) and _NAME.fullmatch(file.name.removeprefix(_PARTIAL)):
                 self._platform.unlink(file.path)
 
     def make_durable(self) -> None:
         """Return once what was taken in since the last time would survive a power cut."""
+        self.origins.make_durable()
+        for digest in self._waiting:
+            self._platform.rename_new(self._partial(digest), self._path_of(digest))
+        self._waiting.clear()
         if self._changed:
             self._platform.sync_names([*sorted(self._changed), self.top])
             self._changed.clear()
 
-    def _ready(self, digest: bytes) -> str:
-        kept = self.path_of(digest)
-        shard = os.path.dirname(kept)
+    def _ready(self, digest: bytes) -> None:
+        shard = os.path.dirname(self._path_of(digest))
         if shard not in self._shards:
             os.makedirs(self.top, mode=0o700, exist_ok=True)
             os.makedirs(shard, mode=0o700, exist_ok=True)
             self._shards.add(shard)
         self._changed.add(shard)
-        return kept

@@ -27,7 +27,15 @@ def real_context(watch: Watch = unwatched) -> Context:
             mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
             _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
 
-    return Context(on_recovery=tell_recovery, on_fault=tell_fault, on_waiting=_tell_waiting, watch=watch)
+    def tell_lost(count: int) -> None:
+        """Say it once in a command, however often the ledger is opened."""
+        if "lost" not in told:
+            told.add("lost")
+            _tell_lost(count)
+
+    return Context(
+        on_recovery=tell_recovery, on_fault=tell_fault, on_waiting=_tell_waiting, on_lost=tell_lost, watch=watch
+    )
 
 
 def _tell_waiting() -> None:
@@ -39,11 +47,6 @@ def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
 
     Of changes that wait for their drive only with `waiting`: commands that have nothing to do with it say nothing.
     """
-    if recovered.unknown:
-        kept = count_words(recovered.unknown, "backup")
-        _tell(f"There is no record of anything added, but {kept} of replaced files: was the ledger lost?")
-        _tell("  They are kept. Put the ledger back from your own backup of it, or take the files out with")
-        _tell("  `usufruct recover --backups FOLDER`.")
     for change, strangers in recovered.reversed:
         end = "all is as before it" if not strangers else "all but these files is as before it"
         _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off; it was reversed, {end}.")
@@ -70,6 +73,15 @@ def _stranger_words(stranger: "Stranger") -> str:
             f"{path_words(stranger.lacking)}; what there is of it was kept."
         )
     return f"{path} was changed by another program meanwhile and was left as it is."
+
+
+def _tell_lost(count: int) -> None:
+    _tell(
+        f"The record does not know {count_words(count, 'backup')} of files that were replaced: it was lost, or an older"
+        " copy is in its place."
+    )
+    _tell("  They are kept. Put the record back from your own backup of it, or take the files out with")
+    _tell("  `usufruct recover --backups FOLDER`.")
 
 
 def _tell(text: str) -> None:

@@ -36,8 +36,9 @@ def copy_whole(
     """Copy a file or link with its mode and times to a name that nothing has; gives the BLAKE3 of its content.
 
     The name appears once the content was read back and compared. `digest`: what the content must be. `replaces`: the
-    name may be taken. `partial`: where the copy grows. `durable`: the content is durable before it gets its name, and
-    the name in the end; otherwise whoever calls sees to both, and with `names_later` to the name.
+    name may be taken. `partial`: where the copy grows; the destination itself, where nobody trusts that yet.
+    `durable`: the content is durable before it gets its name, and the name in the end; otherwise whoever calls sees to
+    both, and with `names_later` to the name.
     Raises DiffersFromRecord where the content is another, FileExistsError where the name is taken; nothing is left.
     """
     directory = os.path.dirname(destination)
@@ -59,7 +60,7 @@ def copy_whole(
             platform.sync_file(growing)
         if replaces:
             platform.replace(growing, destination)
-        else:
+        elif growing != destination:
             platform.rename_new(growing, destination)
     if durable and not names_later:
         platform.sync_names([directory])

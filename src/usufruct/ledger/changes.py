@@ -210,10 +210,10 @@ def phase_of(ledger: Ledger, change: int) -> Phase:
     return Phase(row[0])
 
 
-def is_empty(ledger: Ledger) -> bool:
-    """Nothing was ever recorded."""
-    row = ledger.connection.execute("SELECT EXISTS (SELECT 1 FROM change)").fetchone()
-    return not row[0]
+def last_change(ledger: Ledger) -> int:
+    """The number of the last change; 0 where nothing was ever recorded."""
+    row = ledger.connection.execute("SELECT coalesce(max(number), 0) FROM change").fetchone()
+    return int(row[0])
 
 
 def is_tidy(ledger: Ledger) -> bool:

@@ -5,6 +5,7 @@ import re
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
 from urllib.parse import quote
 
@@ -49,6 +50,12 @@ class Ledger:
             if self.connection.in_transaction:
                 self.connection.execute("ROLLBACK")
             raise
+
+    @cached_property
+    def identity(self) -> str:
+        """What tells this ledger from all others: letters and digits."""
+        row = self.connection.execute("SELECT ledger FROM identity").fetchone()
+        return row[0] if row and re.fullmatch("[0-9a-f]{16}", str(row[0])) else "unknown"
 
     @property
     def is_half_empty(self) -> bool:
@@ -160,6 +167,7 @@ def _make_tables(ledger: Ledger) -> None:
         if not _version(ledger):
             for statement in TABLES.split(";\n"):
                 ledger.connection.execute(statement)
+            ledger.connection.execute("INSERT INTO identity VALUES (?)", (os.urandom(8).hex(),))
             ledger.connection.execute(f"PRAGMA user_version = {VERSION}")
 
 

@@ -13,6 +13,10 @@ Times are nanoseconds since 1970 UTC, sizes are bytes, paths are absolute with `
 VERSION = 6
 
 TABLES = """
+CREATE TABLE identity (
+    ledger TEXT NOT NULL                 -- tells this ledger from all others
+);
+
 CREATE TABLE change (
     number   INTEGER PRIMARY KEY,
     kind     TEXT NOT NULL,

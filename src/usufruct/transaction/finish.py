@@ -84,7 +84,7 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.resources.checkpoint("staged")
     refuse_waiting(work)
-    work.resources.backups.note_for(None)
+    work.resources.backups.seal()
     set_phase(work.resources.ledger, work.change, Phase.SWITCHING)
 
 

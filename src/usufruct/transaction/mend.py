@@ -318,7 +318,7 @@ def _lay(
     if any(other.level > layer.level for other in stack):
         is_backed = state.kind is FileKind.FILE
         if is_backed:
-            resources.backups.keep(staged, state)
+            resources.backups.keep(staged, state, about=f"{mending.path}/{mending.name}")
         drop_staged(work, staged)
         again = Layer(layer.level, holding, state, layer.entry, is_backed)
         enter_layers(resources.ledger, work.change, [NewLayer(directory, mending.name, again)])

@@ -29,8 +29,6 @@ class Recovered(Struct, frozen=True):
     """Changes that cannot be reversed yet, and why: their drive is away, perhaps. Nothing else waits for them."""
     untidied: tuple[str, ...] = ()
     """What was to go and could not be removed, each with the reason."""
-    unknown: int = 0
-    """Backups beside a ledger that is empty: it was lost, perhaps. They are kept."""
 
 
 @contextmanager
@@ -47,7 +45,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
     # Nothing is on disk before the first staging directory is recorded, and that waits.
     with resources.ledger.transaction(waits=False):
         change = begin_change(resources.ledger, kind, about, resources.now(), root=root)
-    resources.backups.note_for(change)
+    resources.backups.begin(change)
     work = Work(resources, change, about)
     try:
         yield work
@@ -61,7 +59,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
         raise _told(error, *_undone(resources, change)) from error
     finally:
         work.let_go()
-        resources.backups.note_for(None)
+        resources.backups.end()
 
 
 def reverse(resources: Resources, change: int, about: str = "") -> tuple[Stranger, ...]:

@@ -31,7 +31,7 @@ def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state:
     if renewed.documented:
         enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
     if renewed.layer.is_backed and not renewed.is_same:
-        resources.backups.keep(staged, renewed.layer.state)
+        resources.backups.keep(staged, renewed.layer.state, about=f"{place.path}/{name}")
     if renewed.is_same or not renewed.is_on_top:
         drop_staged(work, staged)
     enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.layer)])

@@ -21,7 +21,6 @@ from usufruct.ledger.changes import (
     noted_backups,
     set_time_left,
     stagings_of_ended,
-    unfinished_changes,
     unneeded_backups,
     unneeded_notes,
 )
@@ -72,7 +71,7 @@ def tidy(resources: Resources) -> list[str]:
     with faults.of(resources.backups.top):
         if noted:
             resources.backups.drop_empty()
-        resources.backups.drop_partial(frozenset(change.number for change in unfinished_changes(ledger)))
+        resources.backups.drop_partial()
     with ledger.transaction():
         for staging in dropped:
             forget_staging(ledger, staging)

@@ -34,7 +34,7 @@ _MOST_TOLD = 5
     "--backups",
     type=click.Path(path_type=Path),
     metavar="FOLDER",
-    help="Copy the backups that nothing on record needs into FOLDER, each under the beginning of its digest.",
+    help="Copy the backups that nothing on record needs into FOLDER, each below it where it lay on the disk.",
 )
 @json_option
 def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: bool) -> int:

@@ -1,0 +1,53 @@
+"""Which ledgers have noted backups: looked at by every command, so that one that is lost is told of.
+
+Notes lie beside the backups, those of each ledger in a file called by what tells it from all others.
+"""
+
+import os
+
+_LONGEST = 16 << 10
+"""Bytes of the longest note, its path quoted."""
+
+
+def directory_of_notes(top: str) -> str:
+    """Where the notes of the backups below a directory lie."""
+    return f"{top}/paths"
+
+
+SETTLED = ".settled"
+"""Behind the name of notes of which nobody needs to be told any more."""
+
+
+def is_noted_elsewhere(top: str, ledger: str, last: int) -> bool:
+    """Whether another ledger noted backups below a directory, or this one after its change `last`; not if settled.
+
+    Of backups without any note nobody knows whose they are: they are a ledger's that is not empty.
+    """
+    names = names_in_directory(directory_of_notes(top))
+    return newest_change(top, ledger) > last or bool(others(top, ledger)) or (not last and not names)
+
+
+def others(top: str, ledger: str) -> list[str]:
+    """The ledgers that noted backups below a directory and are not this one, less those of which that was settled."""
+    return [name for name in names_in_directory(directory_of_notes(top)) if name.isalnum() and name != ledger]
+
+
+def newest_change(top: str, ledger: str) -> int:
+    """The number of the last change of which a ledger noted anything below a directory; 0 if there is none."""
+    try:
+        with open(f"{directory_of_notes(top)}/{ledger}", "rb") as notes:
+            begin = max(0, os.fstat(notes.fileno()).st_size - _LONGEST)
+            notes.seek(begin)
+            lines = notes.read().split(b"\n")[bool(begin) : -1]
+    except OSError:
+        return 0
+    numbers = [fields[1] for line in lines if len(fields := line.split(b" ")) == 3 and fields[1].isdigit()]
+    return max(map(int, numbers), default=0)
+
+
+def names_in_directory(directory: str) -> list[str]:
+    """The names in a directory, sorted; none where it is not there."""
+    try:
+        return sorted(os.listdir(directory))
+    except (FileNotFoundError, NotADirectoryError):
+        return []
