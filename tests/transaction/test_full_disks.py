@@ -20,7 +20,7 @@ READING = (
     "check --store",
     "look downloads/other.zip",
     "add downloads/other.zip --dry-run",
-    "downloads downloads",
+    "downloads",
     "archives",
 )
 
@@ -61,9 +61,11 @@ class FullDiskTest(WorldTest):
         """What every command that only reads says."""
         told = []
         for words in READING:
-            done = run_program(*words.split(), home=self.world.places.data, cwd=self.mount)
-            told.append((words, done.returncode, done.stdout))
-            self.assertNotIn(done.returncode, (4, 5), (words, done.stderr))
+            around = {"home": self.world.places.data, "USUFRUCT_DOWNLOADS": str(self.mount / "downloads")}
+            done = run_program(*words.split(), cwd=self.mount, **around)
+            # How old a download is changes by itself.
+            told.append((words, done.returncode, "" if words == "downloads" else done.stdout))
+            self.assertIn(done.returncode, (0, 1, 3), (words, done.stderr))
         return told
 
     def test_reading_goes_on_and_a_removal_makes_room(self) -> None:

@@ -11,6 +11,7 @@ from usufruct.actions.listing import find_holdings
 from usufruct.actions.volumes import is_still
 from usufruct.errors import MachineError
 from usufruct.files.moving import are_one_name, place_twice
+from usufruct.files.paths import expanded
 from usufruct.files.trash import to_trash
 from usufruct.ledger.holdings import all_holdings, move_volume, trash_volume, trashed_volumes, volumes_of
 from usufruct.model.holdings import Holding, Volume
@@ -38,7 +39,7 @@ class PutAway(Struct, frozen=True):
 def store_of(context: Context) -> Path:
     """The directory that archives are stored in."""
     named = context.settings().store
-    return Path(named).expanduser().absolute() if named else context.places.data / "archives"
+    return expanded(named).absolute() if named else context.places.data / "archives"
 
 
 def put_away(context: Context, resources: Resources, holding: str, how: str) -> PutAway:

@@ -74,6 +74,18 @@ def is_content_at(path: str, size: int, digest: bytes) -> bool:
         return False
 
 
+def fault_in_holding(holding: CarriedHolding) -> str:
+    """What keeps a holding of a carry file from being used, in words; empty if nothing does."""
+    if fault := fault_in_name(holding.name):
+        return f"its name cannot be used: {fault}"
+    try:
+        choices_from_text(json.dumps(holding.choices))
+        is_whole = all(len(bytes.fromhex(file.blake3)) == 32 for file in holding.archives)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+        return f"what is said of it cannot be read: {error}"
+    return "" if is_whole and holding.archives else "what is said of its archives cannot be read"
+
+
 class CarryFile:
     """A carry file that is open for reading."""
 
@@ -86,13 +98,7 @@ class CarryFile:
         """What it holds; DamagedArchive where that cannot be used, WrongUsage where a newer version wrote it."""
         try:
             document = msgspec.json.decode(self._text(DOCUMENT, _LARGEST_DOCUMENT).encode("utf-8"), type=Carried)
-            for holding in document.holdings:
-                choices_from_text(json.dumps(holding.choices))
-                if fault := fault_in_name(holding.name):
-                    raise ValueError(f"a holding is called {holding.name!r}: {fault}")
-                if not holding.archives or any(len(bytes.fromhex(file.blake3)) != 32 for file in holding.archives):
-                    raise ValueError(f"the archives of {holding.name}")
-        except (msgspec.MsgspecError, ValueError) as error:
+        except (msgspec.MsgspecError, ValueError, RecursionError) as error:
             raise self.unusable(f"{DOCUMENT}: {error}") from error
         if document.carry > CARRY_VERSION:
             raise WrongUsage(

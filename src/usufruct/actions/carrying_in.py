@@ -7,6 +7,7 @@ from pathlib import Path
 
 import tomlkit
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.afterwards import store_of
@@ -17,6 +18,7 @@ from usufruct.actions.carry_file import (
     CarriedFile,
     CarriedHolding,
     CarryFile,
+    fault_in_holding,
     is_content_at,
     opened_carry_file,
 )
@@ -24,11 +26,15 @@ from usufruct.actions.context import Context
 from usufruct.actions.defining import write_definition
 from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered
+from usufruct.actions.outcomes import Examined, Refused
+from usufruct.actions.refusals import unread
 from usufruct.actions.request import Request, choices_from_text, choices_in_words
 from usufruct.archives.reading import Access
 from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
-from usufruct.errors import MachineError
+from usufruct.definitions.toml_texts import parsed_toml
+from usufruct.errors import MachineError, UsufructError
+from usufruct.files.paths import expanded
 from usufruct.files.platform import Platform
 from usufruct.files.private import make_private
 from usufruct.files.writing import write_new
@@ -37,7 +43,7 @@ from usufruct.model.applications import Application, Programs
 from usufruct.model.settings import fault_in
 from usufruct.planning.names import folded, free_name, spelling_key
 
-NEW, THERE, OTHER = "new", "there", "other here"
+NEW, THERE, OTHER, UNUSABLE = "new", "there", "other here", "unusable"
 ADD, ADDED, NO_ARCHIVE, NO_FOLDER, NAME_TAKEN = "to add", "added already", "no archive", "no folder", "name taken"
 NOT_ALLOWED = "not allowed"
 PROGRAMS, ELSEWHERE = "programs", "elsewhere"
@@ -53,7 +59,7 @@ class Bringing(Struct):
     root: str
     """Absolute, where it would go here."""
     state: str
-    """`to add`, `added already`, `no archive`, `no folder`, `name taken` or `not allowed`."""
+    """`to add`, `added already`, `no archive`, `no folder`, `name taken`, `not allowed` or `unusable`."""
     detail: str = ""
     choices: tuple[str, ...] = ()
     """What it was added with there, in words: each option with its value."""
@@ -70,7 +76,9 @@ class BringingDefinition(Struct):
     root: str
     """Absolute, where it is here."""
     state: str
-    """`new`, `there`, `other here` or `not allowed`."""
+    """`new`, `there`, `other here`, `not allowed` or `unusable`."""
+    detail: str = ""
+    """What is wrong with one that is unusable."""
     text: str = ""
     """What would be written."""
     application: Application | None = None
@@ -86,7 +94,7 @@ class ToCarryIn(Struct):
     document: Carried
     definitions: list[BringingDefinition] = field(default_factory=list)
     settings: list[tuple[str, object, str]] = field(default_factory=list)
-    """Key, value, and `new`, `there` or `other here`."""
+    """Key, value, and `new`, `there`, `other here` or `unusable`."""
     holdings: list[Bringing] = field(default_factory=list)
 
     @property
@@ -113,7 +121,7 @@ def plan_carry_in(context: Context, file: Path, maps: Sequence[tuple[str, str]])
 
     Raises what opening archives raises; DamagedArchive for a file whose document cannot be used.
     """
-    file = file.expanduser().absolute()
+    file = expanded(file).absolute()
     with opened_carry_file(file) as carried:
         document = carried.document()
         plan = ToCarryIn(file, document)
@@ -136,14 +144,21 @@ def _compare_definitions(
             # What ships is known by everybody: nothing that is carried takes its place.
             plan.definitions.append(BringingDefinition(name, shipped[name].root, OTHER))
             continue
-        text = _mapped_definition(carried.definition(name), maps)
-        application = parse_application(text, Path(f"{name}.toml"))
-        if application.name != name:
-            raise carried.unusable(f"its definition {name} calls itself {application.name}")
+        try:
+            text = _mapped_definition(carried.definition(name), maps)
+            application = parse_application(text, Path(f"{name}.toml"))
+            if application.name != name:
+                raise carried.unusable(f"its definition {name} calls itself {application.name}")
+        except (UsufructError, ValueError) as error:
+            # All else is carried in; what belongs to it finds no folder.
+            plan.definitions.append(BringingDefinition(name, "", UNUSABLE, str(error)))
+            continue
         here = applications.get(name)
         state = NEW if here is None else THERE if here == application else OTHER
         root = applications.setdefault(name, application).root
-        plan.definitions.append(BringingDefinition(name, root, state, text, application, _asks_of(application)))
+        plan.definitions.append(
+            BringingDefinition(name, root, state, text=text, application=application, asks=_asks_of(application))
+        )
     return shipped | applications
 
 
@@ -152,8 +167,9 @@ def _compare_settings(context: Context, carried: CarryFile, plan: ToCarryIn) -> 
     held = {one.key: one for one in found_settings(context.places.settings, context.on_fault)}
     for key, value in plan.document.settings.items():
         if key in held and key not in OF_THIS_MACHINE:
-            if fault := fault_in(key, value):
-                raise carried.unusable(f"its setting {key} cannot be {value!r}: {fault}")
+            if fault_in(key, value):
+                plan.settings.append((key, value, UNUSABLE))
+                continue
             here = held[key]
             state = THERE if here.value == value else NEW if here.source == "default" else OTHER
             plan.settings.append((key, value, state))
@@ -189,6 +205,8 @@ class _Here:
 
 def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _Here) -> Bringing:
     """What would become of a holding."""
+    if fault := fault_in_holding(holding):
+        return Bringing(holding, "", UNUSABLE, fault)
     application = here.applications.get(holding.application) if holding.application else None
     root = application.root if application else _mapped(os.path.expanduser(holding.root), maps)
     bringing = Bringing(holding, root, ADD)
@@ -202,6 +220,8 @@ def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _H
         bringing.state, bringing.detail = NAME_TAKEN, f"another holding is called {holding.name} here"
     elif holding.application and not application:
         bringing.state, bringing.detail = NO_FOLDER, f"{holding.application} is not defined here"
+    elif not os.path.isabs(root):
+        bringing.state, bringing.detail = NO_FOLDER, f"{root} is no absolute path; --map names the folder here"
     elif not os.path.isdir(root) and not (application and application.is_shipped):
         bringing.state, bringing.detail = NO_FOLDER, f"there is no folder {root}"
     else:
@@ -236,20 +256,26 @@ def carry_in(context: Context, plan: ToCarryIn, access: Access, tell: Callable[[
 
 def _add(context: Context, bringing: Bringing, access: Access, carried: CarryFile) -> Added:
     holding = bringing.holding
-    paths = _stored(context, holding, bringing.found, carried)
     choices, names = choices_from_text(json.dumps(holding.choices))
     applications = [one for one in known_applications(context) if one.name == holding.application]
-    archives = gathered(paths)
     request = Request(
         applications=tuple(applications),
         is_named=bool(applications),
         to=None if holding.application else bringing.root,
         choices=choices,
         name=holding.name,
-        together=len(archives) > 1,
         access=Access(passwords=access.passwords, names=names, limits=access.limits),
         origin=holding.origin,
     )
+    try:
+        archives = gathered(_stored(context, holding, bringing.found, carried))
+    except (UsufructError, OSError) as error:
+        # One that is broken keeps no other from its turn.
+        name = holding.archives[0].name
+        said = error if isinstance(error, UsufructError) else unread(Path(name), error)
+        found = Examined(path=name, request=request, name=holding.name).as_outcome(Refused, error=said)
+        return Added(examined=found, state="refused", error=said)
+    request = replace(request, together=len(archives) > 1)
     return add_archives(context, archives, request, lambda _: None)[0]
 
 
@@ -316,6 +342,7 @@ def _mapped_definition(text: str, maps: Sequence[tuple[str, str]]) -> str:
     """A definition with its folders where they are here; comments and order stay."""
     if not maps:
         return text
+    parsed_toml(text)
     document = tomlkit.parse(text)
     tables = [(document.get("application", {}), "root"), *((folder, "path") for folder in document.get("folder", []))]
     for table, key in tables:

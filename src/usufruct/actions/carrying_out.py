@@ -25,6 +25,7 @@ from usufruct.actions.packing import Made, Packing, ToPack, pack_planned, refuse
 from usufruct.archives.writing import Member
 from usufruct.definitions.settings import found_settings
 from usufruct.errors import WrongUsage
+from usufruct.files.paths import expanded
 from usufruct.files.printable import nameable, printable
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, volumes_of
@@ -50,7 +51,7 @@ def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut
 
     Raises what packing raises; WrongUsage where there is nothing to carry.
     """
-    out = out.expanduser().absolute()
+    out = expanded(out).absolute()
     out = out if out.suffix.lower() == ".zip" else out.with_name(out.name + ".zip")
     refuse_taken(out)
     with context.reading() as ledger:

@@ -14,7 +14,7 @@ from usufruct.actions.context import Context
 from usufruct.definitions.load import NAME, parse_application
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.copying import replace_text
-from usufruct.files.paths import is_below, real_path
+from usufruct.files.paths import expanded, is_below, real_path
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.entries import EntryKind, Listing
@@ -51,7 +51,7 @@ class Proposal(Struct, frozen=True):
 
 def learn(context: Context, directory: Path, name: str | None) -> Proposal:
     """What an existing content folder shows of its application; nothing is written."""
-    directory = directory.expanduser().absolute()
+    directory = expanded(directory).absolute()
     if not directory.is_dir():
         raise MachineError(f"There is no folder {directory}.", remedy="Name the folder that the application reads.")
     if _shown(str(directory)) != str(directory):
@@ -85,7 +85,7 @@ def blank(context: Context, name: str, root: Path | None) -> Proposal:
     text = _TEMPLATE.format(
         name=_quoted(name),
         title=_quoted(name.capitalize()),
-        root=_quoted(_home_words(root.expanduser().absolute()) if root else f"~/{name.capitalize()}"),
+        root=_quoted(_home_words(expanded(root).absolute()) if root else f"~/{name.capitalize()}"),
     )
     return Proposal(name, text, context.places.apps / f"{name}.toml")
 

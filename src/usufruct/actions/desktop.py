@@ -20,6 +20,7 @@ from usufruct.errors import MachineError
 from usufruct.files.copying import replace_text
 from usufruct.files.looking import digest_of
 from usufruct.files.private import make_private
+from usufruct.files.small_texts import small_text
 
 _RECORD = "desktop.json"
 _SERVICE = "usufruct-downloads.service"
@@ -118,11 +119,11 @@ def _make_above(path: str, record: _OnRecord) -> None:
 
 def _recorded(context: Context) -> _OnRecord:
     try:
-        found = json.loads((context.places.data / _RECORD).read_text(encoding="utf-8"))
+        found = json.loads(small_text(context.places.data / _RECORD))
         return _OnRecord(
             {str(path): str(digest) for path, digest in found["files"].items()}, [*map(str, found["folders"])]
         )
-    except (OSError, ValueError, LookupError, AttributeError, TypeError):
+    except (OSError, ValueError, LookupError, AttributeError, TypeError, RecursionError):
         return _OnRecord({}, [])
 
 

@@ -29,6 +29,7 @@ from usufruct.errors import (
     UsufructError,
 )
 from usufruct.files.looking import digest_of
+from usufruct.files.paths import expanded
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, all_volumes
 from usufruct.model.applications import Application
@@ -74,7 +75,7 @@ def folders_of(context: Context) -> list[Path]:
     """The directories that downloads arrive in."""
     named = context.settings().downloads
     if named:
-        return [Path(one).expanduser().absolute() for one in named.split(os.pathsep) if one]
+        return [expanded(one).absolute() for one in named.split(os.pathsep) if one]
     import platformdirs
 
     return [Path(platformdirs.user_downloads_dir())]

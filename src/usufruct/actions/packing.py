@@ -21,6 +21,7 @@ from usufruct.archives.writing import FORMATS, USUAL_EFFORT, Changed, How, Membe
 from usufruct.errors import ArchiveError, DamagedArchive, MachineError, WrongUsage
 from usufruct.files.cutting import CutFile
 from usufruct.files.looking import digest_of, state_at
+from usufruct.files.paths import expanded
 from usufruct.files.platform import this_platform
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.entries import EntryKind
@@ -245,7 +246,7 @@ def _out(packing: Packing, name: str) -> tuple[Path, str]:
                 remedy="Change one of them.",
             )
         archive_format = archive_format or said or "zip"
-        out = packing.out.expanduser().absolute()
+        out = expanded(packing.out).absolute()
         if not said:
             out = out.with_name(out.name + FORMATS[archive_format].suffix)
     refuse_taken(out)

@@ -3,26 +3,49 @@
 import stat
 import sys
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from usufruct.archives.passwords import Passwords
-from usufruct.errors import MachineError
+from usufruct.errors import MachineError, UsufructError
+from usufruct.files.small_texts import LARGEST, small_file
 from usufruct.files.state_places import StatePlaces
 
 
-def known_passwords(places: StatePlaces, given: Path | None, ask: Callable[[str, int], str | None] | None) -> Passwords:
-    """Passwords of the file `given` (`-`: standard input) first, then the kept ones, then what a person answers."""
+def known_passwords(
+    places: StatePlaces,
+    given: Path | None,
+    ask: Callable[[str, int], str | None] | None,
+    on_fault: Callable[[UsufructError], None],
+) -> Passwords:
+    """Passwords of the file `given` (`-`: standard input) first, then the kept ones, then what a person answers.
+
+    `on_fault` is told of kept ones that cannot be read: they stand aside.
+    """
     words = lines_of(given) if given else ()
-    return Passwords((*words, *_kept(places.passwords)), ask, given=bool(given))
+    try:
+        kept = _kept(places.passwords)
+    except MachineError as fault:
+        on_fault(fault)
+        kept = ()
+    return Passwords((*words, *kept), ask, given=bool(given))
 
 
 def lines_of(file: Path) -> tuple[str, ...]:
-    """The passwords in a file, one a line; MachineError where it cannot be read."""
+    """The passwords in a file, or from a pipe that somebody writes into, one a line.
+
+    Raises MachineError where they cannot be read.
+    """
+    return _read(file, may_be_pipe=True)
+
+
+def _read(file: Path, *, may_be_pipe: bool) -> tuple[str, ...]:
     try:
-        text = sys.stdin.read() if str(file) == "-" else file.read_text(encoding="utf-8")
+        is_input = str(file) == "-"
+        text = sys.stdin.read(LARGEST) if is_input else small_file(file, may_be_pipe=may_be_pipe).decode("utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise MachineError(
-            f"The password file {file} cannot be read: {error}.",
+            f"The password file {file} cannot be read: {getattr(error, 'strerror', None) or error}.",
             remedy="Name a UTF-8 text file with one password a line, or - for standard input.",
             path=str(file),
         ) from error
@@ -35,6 +58,7 @@ def _kept(file: Path) -> tuple[str, ...]:
         found = file.stat()
     except OSError:
         return ()
-    if stat.S_IMODE(found.st_mode) & 0o077:
-        file.chmod(0o600)
-    return lines_of(file)
+    if stat.S_IMODE(found.st_mode) & 0o077 and stat.S_ISREG(found.st_mode):
+        with suppress(OSError):
+            file.chmod(0o600)
+    return _read(file, may_be_pipe=False)

@@ -13,7 +13,7 @@ from usufruct.errors import MachineError
 from usufruct.files.copying import copy_whole
 from usufruct.files.directories import reached
 from usufruct.files.noted import newest_change
-from usufruct.files.paths import is_below, real_path
+from usufruct.files.paths import expanded, is_below, real_path
 from usufruct.files.saved import free_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import last_change
@@ -48,7 +48,7 @@ def copy_out_backups(context: Context, folder: Path) -> list[str]:
     is copied as it is, and its name says so. That the record does not know them is not told any more then.
     """
     copied = []
-    top = folder.expanduser().absolute()
+    top = expanded(folder).absolute()
     with replace(context, on_lost=ignore_lost).writing(f"recover --backups {folder}") as resources:
         backups, ledger = resources.backups, resources.ledger
         needed, paths = needed_backups(ledger), backups.origins.paths()

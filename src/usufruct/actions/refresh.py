@@ -6,6 +6,7 @@ import subprocess
 from usufruct.actions.context import Context
 from usufruct.files.copying import replace_text
 from usufruct.files.shells import typed
+from usufruct.files.small_texts import small_text
 from usufruct.model.applications import Application
 
 _PATIENCE = 60
@@ -50,7 +51,7 @@ def agree(context: Context, application: Application) -> None:
 def _agreed(context: Context) -> dict[str, list[str]]:
     """Application → the words of the command that was agreed to; nothing where that cannot be read."""
     try:
-        found = json.loads(context.places.agreed.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+        found = json.loads(small_text(context.places.agreed))
+    except (OSError, ValueError, RecursionError):
         return {}
     return found if isinstance(found, dict) else {}

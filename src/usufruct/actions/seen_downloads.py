@@ -13,12 +13,15 @@ from msgspec import Struct, field
 from usufruct import __version__
 from usufruct.actions.download import Download
 from usufruct.files.private import make_private
+from usufruct.files.small_texts import small_file
 from usufruct.model.applications import Application
 from usufruct.planning.candidates import Candidates, words_of
 from usufruct.planning.tree import Tree
 
 _MOST_WORDS = 4000
 """Words of one download that are remembered; one that says more is looked at anew with each change of a definition."""
+_LARGEST = 64 << 20
+"""Bytes of what is remembered."""
 
 
 class Seen(Struct):
@@ -75,8 +78,8 @@ class SeenDownloads:
         self._used: dict[str, Seen] = {}
         now = {one.name: zlib.crc32(msgspec.msgpack.encode(one)) for one in applications}
         try:
-            known = msgspec.json.decode(file.read_bytes(), type=_File)
-        except (OSError, msgspec.DecodeError):
+            known = msgspec.json.decode(small_file(file, _LARGEST), type=_File)
+        except (OSError, msgspec.DecodeError, RecursionError):
             known = _File("")
         if known.version != __version__:
             known = _File("")

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from usufruct.actions.context import Context
 from usufruct.errors import MachineError
-from usufruct.files.paths import real_path
+from usufruct.files.paths import expanded, real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import name_of_holding
 from usufruct.ledger.layers import directory_number, stacks_in
@@ -41,7 +41,7 @@ class Shares(Struct):
 
 def whose(context: Context, path: Path) -> Owner:
     """Which holding a path is of, and what lies beneath it."""
-    above, name = os.path.split(os.path.abspath(path.expanduser()))
+    above, name = os.path.split(os.path.abspath(expanded(path)))
     directory = real_path(above)
     with context.reading() as ledger:
         stack = _stacks(ledger, directory, [name]).get(name, ())
@@ -60,7 +60,7 @@ def whose(context: Context, path: Path) -> Owner:
 
 def shares_of(context: Context, path: Path) -> Shares:
     """How much of a directory is whose. Raises MachineError where it cannot be read."""
-    shares = Shares(real_path(path.expanduser()))
+    shares = Shares(real_path(expanded(path)))
     names: dict[int, str] = {}
     with context.reading() as ledger:
         for above, files in _files_below(shares.path):

@@ -24,7 +24,8 @@ def real_context(watch: Watch = unwatched) -> Context:
         if fault.message not in told:
             told.add(fault.message)
             opens = typed(["usufruct", "app", "edit", Path(fault.path).stem])
-            mends = "" if fault.path.endswith("settings.toml") else f" `{opens}` opens it."
+            is_definition = fault.path.endswith(".toml") and not fault.path.endswith("settings.toml")
+            mends = f" `{opens}` opens it." if is_definition else ""
             _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
 
     def tell_lost(count: int) -> None:

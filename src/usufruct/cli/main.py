@@ -13,6 +13,7 @@ from usufruct.cli.errors import exit_code_of
 from usufruct.cli.examples import epilog_of
 from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, has_colours, lost_output
 from usufruct.errors import MachineError, WrongUsage
+from usufruct.files.small_texts import small_file
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
@@ -179,7 +180,7 @@ def _wants_plain() -> bool:
     context = Context()
     if "USUFRUCT_OUTPUT" not in os.environ:
         try:
-            if b"plain" not in context.places.settings.read_bytes():
+            if b"plain" not in small_file(context.places.settings):
                 return False
         except OSError:
             return False

@@ -14,6 +14,7 @@ import click
 from usufruct.cli import words
 from usufruct.cli.screen import echo
 from usufruct.errors import WrongUsage
+from usufruct.files.paths import expanded
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
 from usufruct.model.choices import Choices, OnClash
@@ -162,7 +163,7 @@ def access_of(context: Context, options: dict[str, Any], *, may_ask: bool = True
     ask = _ask_password if may_ask and sys.stdin.isatty() and str(options["password_file"]) != "-" else None
     settings = context.settings()
     return Access(
-        passwords=known_passwords(context.places, options["password_file"], ask),
+        passwords=known_passwords(context.places, options["password_file"], ask, context.on_fault),
         names=options["names"],
         rescues=options.get("rescues", False),
         limits=Limits(entries=settings.most_entries, ratio=settings.most_ratio, levels=settings.most_levels),
@@ -204,7 +205,7 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
         is_named=bool(options["apps"] or options["into"]),
         together=options["together"],
         takes_safe=options["takes_safe"],
-        to=str(options["to"].expanduser().absolute()) if options["to"] else None,
+        to=str(expanded(options["to"]).absolute()) if options["to"] else None,
         update=options["update"],
         conflict_is_said=bool(on_clash or options["claim"]),
         name=options["name"],

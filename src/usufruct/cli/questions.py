@@ -30,6 +30,7 @@ from usufruct.cli.screen import (
     wrapped,
 )
 from usufruct.errors import UsufructError, WrongUsage
+from usufruct.files.paths import expanded
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.layout import Decision, Layout, Option
@@ -107,7 +108,7 @@ def _directory(question: str) -> str | None:
     import questionary
 
     answer: str | None = questionary.path(question, only_directories=True, style=_style()).unsafe_ask()
-    return str(Path(answer).expanduser().absolute()) if answer and answer.strip() else None
+    return str(expanded(answer).absolute()) if answer and answer.strip() else None
 
 
 def _learned(context: Context) -> Application | None:

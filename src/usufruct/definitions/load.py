@@ -10,7 +10,10 @@ import msgspec
 
 from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
 from usufruct.definitions.memory import Memory
+from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.errors import BadDefinition
+from usufruct.files.paths import expanded
+from usufruct.files.small_texts import small_text
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.planning.names import folded
 
@@ -37,7 +40,7 @@ def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | N
             return known[1]
         if form and _faults(form):
             form = None  # what was in order for an earlier version; the text has the lines
-        text = "" if form else file.read_text(encoding="utf-8")
+        text = "" if form else small_text(file, LARGEST)
     except (OSError, UnicodeDecodeError) as error:
         raise BadDefinition(
             f"The definition {file} cannot be read: {_first_line(error)}.",
@@ -59,7 +62,7 @@ def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> App
 
 def _parsed(text: str, file: Path) -> DefinitionForm:
     try:
-        raw = tomllib.loads(text)
+        raw = parsed_toml(text)
     except tomllib.TOMLDecodeError as error:
         raise _bad(file, f"is not valid TOML: {_first_line(error)}", "Correct that line.") from error
     version = raw.get("usufruct")
@@ -165,12 +168,12 @@ def _expanded(path: str) -> str:
             # The standard says that a relative path there counts for nothing.
             base = given if Path(given).is_absolute() else usual
             path = base + path[len(variable) + 1 :]
-    return Path(path).expanduser().absolute().as_posix()
+    return expanded(path).absolute().as_posix()
 
 
 def _is_absolute(path: str) -> bool:
-    starts = ("~", *(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES)))
-    return path.startswith(starts) or Path(path).is_absolute()
+    starts = tuple(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES))
+    return path.startswith(starts) or expanded(path).is_absolute()
 
 
 def _folder_path(path: str) -> str:

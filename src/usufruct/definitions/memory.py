@@ -11,11 +11,14 @@ from pathlib import Path
 import msgspec
 
 from usufruct.definitions.form import DefinitionForm
+from usufruct.files.small_texts import small_file
 
 _TICK = 3_000_000_000
 """Nanoseconds within which some file system gives two writings one time: what is so young is read again."""
 _Fingerprint = tuple[int, int, int]
 """Time, size and number of a file."""
+_LARGEST = 64 << 20
+"""Bytes of what is remembered."""
 
 
 class _Remembered(msgspec.Struct):
@@ -35,8 +38,8 @@ class Memory:
     def __enter__(self) -> "Memory":
         if self._file:
             try:
-                self._known = msgspec.msgpack.decode(self._file.read_bytes(), type=dict[str, _Remembered])
-            except (OSError, msgspec.DecodeError):
+                self._known = msgspec.msgpack.decode(small_file(self._file, _LARGEST), type=dict[str, _Remembered])
+            except (OSError, msgspec.DecodeError, RecursionError):
                 self._known = {}
         return self
 

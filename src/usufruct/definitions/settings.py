@@ -8,10 +8,13 @@ from typing import Any
 
 from msgspec import Struct
 
+from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.errors import BadDefinition, WrongUsage
 from usufruct.files.copying import replace_text
+from usufruct.files.paths import expanded
 from usufruct.files.platform import Platform
 from usufruct.files.shells import quoted
+from usufruct.files.small_texts import small_text
 from usufruct.model.settings import DEFAULTS, PATHS, Settings, fault_in, variable_of
 
 
@@ -56,10 +59,25 @@ def parsed(key: str, text: str) -> Any:
         value = int(text)
     if key in PATHS and text:
         # As it is meant here and now; another directory may be the current one later.
-        value = os.pathsep.join(str(Path(one).expanduser().absolute()) for one in text.split(os.pathsep) if one)
-    if fault := fault_in(key, value):
+        value = os.pathsep.join(
+            str(expanded(one).absolute()) if not _unknown_user(one) else one for one in text.split(os.pathsep) if one
+        )
+    if fault := _fault_in(key, value):
         raise WrongUsage(f"{key} cannot be {text}: {fault}.", remedy="`usufruct settings` explains each setting.")
     return value
+
+
+def _fault_in(key: str, value: object) -> str:
+    """What is wrong with a value for a key here; empty if nothing is."""
+    if fault := fault_in(key, value):
+        return fault
+    names = filter(None, map(_unknown_user, value.split(os.pathsep))) if key in PATHS and isinstance(value, str) else ()
+    return next((f"there is no user called {name} here" for name in names), "")
+
+
+def _unknown_user(path: str) -> str:
+    """The user whose home a path begins with, where the system does not know them; empty if it does not so begin."""
+    return path[1:].partition("/")[0] if path.startswith("~") and str(expanded(path)).startswith("~") else ""
 
 
 def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
@@ -70,7 +88,7 @@ def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
     import tomlkit
 
     _read(file)
-    text = file.read_text(encoding="utf-8") if file.exists() else ""
+    text = small_text(file, LARGEST) if file.exists() else ""
     document = tomlkit.parse(text)
     if value is None:
         document.pop(key, None)
@@ -87,7 +105,7 @@ def _usable(file: Path, on_fault: Callable[[BadDefinition], None]) -> dict[str, 
         on_fault(fault)
         return {}
     for key, value in list(written.items()):
-        if said := fault_in(key, value):
+        if said := _fault_in(key, value):
             del written[key]
             on_fault(
                 BadDefinition(
@@ -101,7 +119,7 @@ def _usable(file: Path, on_fault: Callable[[BadDefinition], None]) -> dict[str, 
 
 def _read(file: Path) -> dict[str, Any]:
     try:
-        written = tomllib.loads(file.read_text(encoding="utf-8"))
+        written = parsed_toml(small_text(file, LARGEST))
     except FileNotFoundError:
         return {}
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:

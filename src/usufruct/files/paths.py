@@ -1,6 +1,7 @@
 """Absolute paths as Usufruct writes them: with `/` on every system, and none of them above its drive."""
 
 import os
+from pathlib import Path
 
 from usufruct.errors import DriveAway
 
@@ -9,6 +10,11 @@ def real_path(path: str | os.PathLike[str]) -> str:
     """The absolute path without links. Windows' calls take this sign as well as their own."""
     real = os.path.realpath(path)
     return real if os.sep == "/" else real.replace(os.sep, "/")
+
+
+def expanded(path: str | os.PathLike[str]) -> Path:
+    """A path with `~` as the user's home; of a user whom the system does not know it stays as it is."""
+    return Path(os.path.expanduser(path))
 
 
 def is_below(path: str, base: str) -> bool:

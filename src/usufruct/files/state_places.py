@@ -5,6 +5,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from usufruct.files.paths import expanded
+
 HOME_VARIABLE = "USUFRUCT_HOME"
 
 
@@ -21,7 +23,7 @@ class StatePlaces(Struct, frozen=True):
         """All below `USUFRUCT_HOME` where that is set, else the platform's usual directories."""
         home = os.environ.get(HOME_VARIABLE)
         if home:
-            top = Path(home).expanduser().absolute()
+            top = expanded(home).absolute()
             return cls(top, top)
         # Only here, because finding the usual directories costs a command that is told its home 30 ms.
         import platformdirs

@@ -10,6 +10,7 @@ class Bounds(NamedTuple):
 
     meaning: str
     least: int = 0
+    most: int = 10**9
     """Of a number."""
     choices: tuple[str, ...] = ()
     """The only values, where they are few."""
@@ -54,8 +55,8 @@ class Settings(Struct, frozen=True, kw_only=True):
     most_ratio: Annotated[
         int, Bounds("how many times its size an archive may unpack to, beyond the first GiB", least=2)
     ] = 1_000
-    most_levels: Annotated[int, Bounds("how deep archives inside archives are opened")] = 3
-    patience: Annotated[int, Bounds("seconds to wait for another Usufruct that is at work")] = 5
+    most_levels: Annotated[int, Bounds("how deep archives inside archives are opened", most=20)] = 3
+    patience: Annotated[int, Bounds("seconds to wait for another Usufruct that is at work", most=86_400)] = 5
 
 
 DEFAULTS = {name.replace("_", "-"): getattr(Settings(), name) for name in Settings.__struct_fields__}
@@ -84,10 +85,12 @@ def fault_in(key: str, value: object) -> str:
     """What is wrong with a value for a key; empty if nothing is."""
     if key not in DEFAULTS:
         return f"there is no such setting; known are {', '.join(DEFAULTS)}"
-    _, least, choices = _BOUNDS[key]
+    _, least, most, choices = _BOUNDS[key]
     if isinstance(DEFAULTS[key], int):
         if not isinstance(value, int) or isinstance(value, bool):
             return "it must be a whole number"
+        if value > most:
+            return f"it must be at most {most:,}"
         return f"it must be at least {least}" if value < least else ""
     if not isinstance(value, str):
         return "it must be a text"

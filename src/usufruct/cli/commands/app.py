@@ -24,6 +24,7 @@ from usufruct.cli.screen import (
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
+from usufruct.files.small_texts import small_file
 from usufruct.model.applications import Application, Folder
 
 if TYPE_CHECKING:
@@ -183,7 +184,7 @@ def edit(name: str, *, as_json: bool) -> None:
         # Whoever has a file of their own may mend it, also where it cannot be used any more.
         application = application_named(known_applications(context), name)
         name, file = application.name, definition_file(context, application)
-    text: str | None = file.read_text(encoding="utf-8", errors="replace")
+    text: str | None = small_file(file).decode("utf-8", "replace")
     while True:
         text = _edited(text or "")
         if text is None:

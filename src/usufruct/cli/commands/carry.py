@@ -24,6 +24,7 @@ from usufruct.cli.screen import (
     wrapped,
 )
 from usufruct.errors import DecisionNeeded
+from usufruct.files.paths import expanded
 from usufruct.files.printable import printable
 from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Folder, Programs
@@ -108,7 +109,7 @@ def _maps(click_context: click.Context, option: click.Parameter, values: tuple[s
         there, equals, here = value.partition("=")
         if not equals or not there or not here:
             raise click.BadParameter(f"{value} is not of the form THERE=HERE.")
-        maps.append((str(Path(there).expanduser()), str(Path(here).expanduser().absolute())))
+        maps.append((str(expanded(there)), str(expanded(here).absolute())))
     return maps
 
 
@@ -150,7 +151,7 @@ def in_command(
     """
     from msgspec.structs import replace
 
-    from usufruct.actions.carrying_in import ADD, ADDED, carry_in, plan_carry_in
+    from usufruct.actions.carrying_in import ADD, ADDED, UNUSABLE, carry_in, plan_carry_in
     from usufruct.cli.progress import Watching
     from usufruct.cli.questions import is_asking
 
@@ -185,7 +186,9 @@ def in_command(
         added = carry_in(replace(context, watch=watching), plan, access, tell)
     if as_json:
         echo_json(_document_of_added(plan, added))
-    left = [one for one in plan.holdings if one.state not in (ADD, ADDED)]
+    left: list[object] = [one for one in plan.holdings if one.state not in (ADD, ADDED)]
+    left += [one for one in plan.definitions if one.state == UNUSABLE]
+    left += [state for *_, state in plan.settings if state == UNUSABLE]
     failed = [one.error.exit_code for one in added if one.error]
     return ending(failed) if failed and len(failed) == len(added) and not left else 1 if failed or left else 0
 
@@ -251,7 +254,8 @@ def _tell_plan(plan: ToCarryIn) -> None:
     echo(f"{styled(path_words(str(plan.file)), 'title')}  carried out {made} UTC")
     rows: list[tuple[str, str, str, str]] = []
     for one in plan.definitions:
-        rows.append((_words(one.state), "definition", printable(one.name), f"for {path_words(one.root)}"))
+        what = printable(one.detail) or f"for {path_words(one.root)}"
+        rows.append((_words(one.state), "definition", printable(one.name), what))
         if one.application and one.state in (NEW, NOT_ALLOWED):
             rows += _definition_rows(one.application)
     rows += [(_words(state), "setting", printable(key), printable(str(value))) for key, value, state in plan.settings]
@@ -285,9 +289,10 @@ def _folder_words(folder: Folder) -> str:
 
 
 def _words(state: str) -> str:
-    from usufruct.actions.carrying_in import NEW, NOT_ALLOWED, OTHER
+    from usufruct.actions.carrying_in import NEW, NOT_ALLOWED, OTHER, UNUSABLE
 
-    return {NEW: "to add", NOT_ALLOWED: NOT_ALLOWED, OTHER: "differs here, stays"}.get(state, "there already")
+    words = {NEW: "to add", NOT_ALLOWED: NOT_ALLOWED, OTHER: "differs here, stays", UNUSABLE: "unusable, left out"}
+    return words.get(state, "there already")
 
 
 def _style(column: int, text: str) -> str:

@@ -12,6 +12,7 @@ import click
 from usufruct.actions.demonstration import count_of_files, differences, prepare_demo, tree_of
 from usufruct.cli.screen import echo, echo_json, json_option, styled
 from usufruct.errors import UsufructError, WrongUsage
+from usufruct.files.paths import expanded
 from usufruct.files.shells import quoted, setting
 from usufruct.files.state_places import HOME_VARIABLE
 
@@ -76,7 +77,7 @@ def demo(*, keep: Path | None, bare: bool, as_json: bool) -> int:
     if keep is None:
         with tempfile.TemporaryDirectory(prefix="usufruct-demo-") as passing:
             return _play(Path(passing).resolve(), is_kept=False, as_json=as_json)
-    folder = keep.expanduser().absolute()
+    folder = expanded(keep).absolute()
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUsage(f"{folder} is there already and not empty.", remedy="Name a folder that does not exist yet.")
     folder.mkdir(parents=True, exist_ok=True)

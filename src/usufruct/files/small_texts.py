@@ -1,0 +1,45 @@
+"""Small texts, of the user's or ours, read with a bound: where one belongs may lie anything."""
+
+import errno
+import os
+import stat
+from pathlib import Path
+
+LARGEST = 1 << 20
+"""Bytes of a text that somebody wrote, or that is kept of one."""
+
+
+def small_text(file: Path, largest: int = LARGEST) -> str:
+    """The text of a file, UTF-8.
+
+    Raises OSError where there is none, and for what is no file or has more bytes than `largest`; UnicodeDecodeError.
+    """
+    return small_file(file, largest).decode("utf-8")
+
+
+def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False) -> bytes:
+    """The bytes of a file; raises OSError as `small_text` does. `may_be_pipe`: a pipe with a writer serves too."""
+    descriptor = os.open(file, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    with open(descriptor, "rb", buffering=0) as opened:
+        mode = os.fstat(descriptor).st_mode
+        is_pipe = stat.S_ISFIFO(mode) and may_be_pipe
+        if not (stat.S_ISREG(mode) or is_pipe):
+            raise OSError(errno.EINVAL, "it is no file", str(file))
+        blocks, size = [], 0
+        while block := (_from_pipe(descriptor) if is_pipe else opened.read(largest + 1)):
+            blocks.append(block)
+            size += len(block)
+            if size > largest:
+                raise OSError(errno.EFBIG, f"it is larger than {largest:,} bytes", str(file))
+    return b"".join(blocks)
+
+
+def _from_pipe(descriptor: int) -> bytes:
+    """What is there next, waited for as long as somebody may still write."""
+    import select
+
+    while True:
+        try:
+            return os.read(descriptor, 1 << 16)
+        except BlockingIOError:
+            select.select([descriptor], [], [])
