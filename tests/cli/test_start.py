@@ -66,7 +66,7 @@ class StartTest(WorldTest):
             (("check",), 46, ""),
             (("downloads",), 99, "logging"),
             (("look", "Dawn.zip"), 131, "isal logging"),
-            (("add", "Dawn.zip"), 167, "dataclasses filelock isal logging"),
+            (("add", "Dawn.zip"), 169, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

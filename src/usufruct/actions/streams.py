@@ -1,7 +1,6 @@
 """Archives that come as a stream: standard input, a pipe with or without a name. They are received as a file first."""
 
 import os
-import select
 import shutil
 import stat
 import sys
@@ -14,11 +13,11 @@ from usufruct.actions.context import Context
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 from usufruct.files.printable import printable
 from usufruct.files.private import make_private
+from usufruct.files.small_texts import from_pipe
 from usufruct.planning.names import fault_in_name
 
 _INPUT = "-"
 _INPUTS = ("/dev/stdin", "/dev/fd/0", "/proc/self/fd/0")
-_AT_ONCE = 1 << 20
 _LEFT_FREE = 256 << 20
 """Bytes of the disk that a stream may not take."""
 _NAME = "standard input"
@@ -74,7 +73,7 @@ def _refuse_keyboard() -> None:
 def _copy(descriptor: int, path: Path, name: str) -> None:
     size = 0
     with path.open("wb", buffering=0) as file:
-        while block := _read(descriptor):
+        while block := from_pipe(descriptor):
             if shutil.disk_usage(path.parent).free < _LEFT_FREE + len(block):
                 raise MachineError(
                     f"What comes from {name} would fill the disk: it was stopped after {size >> 20:,} MB.",
@@ -89,12 +88,3 @@ def _copy(descriptor: int, path: Path, name: str) -> None:
             remedy="Does another program write into it, and did it end well?",
             path=name,
         )
-
-
-def _read(descriptor: int) -> bytes:
-    """What is there next, waited for as long as somebody may still write."""
-    while True:
-        try:
-            return os.read(descriptor, _AT_ONCE)
-        except BlockingIOError:
-            select.select([descriptor], [], [])

@@ -7,6 +7,7 @@ from pathlib import Path
 
 LARGEST = 1 << 20
 """Bytes of a text that somebody wrote, or that is kept of one."""
+_AT_ONCE = 1 << 20
 
 
 def small_text(file: Path, largest: int = LARGEST) -> str:
@@ -26,7 +27,7 @@ def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False)
         if not (stat.S_ISREG(mode) or is_pipe):
             raise OSError(errno.EINVAL, "it is no file", str(file))
         blocks, size = [], 0
-        while block := (_from_pipe(descriptor) if is_pipe else opened.read(largest + 1)):
+        while block := (from_pipe(descriptor) if is_pipe else opened.read(largest + 1)):
             blocks.append(block)
             size += len(block)
             if size > largest:
@@ -34,12 +35,12 @@ def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False)
     return b"".join(blocks)
 
 
-def _from_pipe(descriptor: int) -> bytes:
-    """What is there next, waited for as long as somebody may still write."""
+def from_pipe(descriptor: int) -> bytes:
+    """What is there next, waited for as long as somebody may still write; nothing at the end."""
     import select
 
     while True:
         try:
-            return os.read(descriptor, 1 << 16)
+            return os.read(descriptor, _AT_ONCE)
         except BlockingIOError:
             select.select([descriptor], [], [])

@@ -10,7 +10,6 @@ from pathlib import Path
 from urllib.parse import quote
 
 from usufruct.errors import StoreError
-from usufruct.files.private import make_private, private_opener
 from usufruct.ledger.connection import Connection
 from usufruct.ledger.entered import Entered
 from usufruct.ledger.schema import TABLES, VERSION
@@ -89,6 +88,8 @@ def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledge
 
     `flushes_by_itself`: what the library writes reaches the medium without being told to go through the drive's cache.
     """
+    from usufruct.files.private import make_private, private_opener  # only here: whoever reads makes nothing
+
     make_private(path.parent)
     # What the library makes beside it gets its mode.
     with suppress(OSError):
