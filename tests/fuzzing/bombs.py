@@ -13,6 +13,7 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 
+from tests.archives.old_writers import lzipped, rpm_of
 from tests.archives.rar_writer import Member, RarWriter
 from tests.support import zip_bytes
 from usufruct.archives.streams.zstd import zstd
@@ -325,6 +326,30 @@ def rar_of_copies(count: int) -> bytes:
     return RarWriter().volumes(members)[0]
 
 
+def ar_of(count: int) -> bytes:
+    rest = b"0           0     0     100644  0         `\n"
+    return b"!<arch>\n" + b"".join((b"%d/" % number).ljust(16) + rest for number in range(count))
+
+
+def lha_of(count: int) -> bytes:
+    made = []
+    for number in range(count):
+        name = b"%x" % number
+        fields = b"-lh0-" + struct.pack("<LLLBBB", 0, 0, 0, 0x20, 0, len(name)) + name + b"\0\0"
+        made.append(bytes([len(fields), sum(fields) & 255]) + fields)
+    return b"".join(made) + b"\0"
+
+
+def rar4_of(count: int) -> bytes:
+    made = [b"Rar!\x1a\x07\0", struct.pack("<HBHH", 0x90CF, 0x73, 0, 13) + bytes(6)]
+    for number in range(count):
+        name = b"%x" % number
+        sizes = (0, 0, 2, 0, 0x21 << 16, 20, 0x30, len(name), 0x20)
+        body = struct.pack("<BHHLLBLLBBHL", 0x74, 0x8000, 32 + len(name), *sizes) + name
+        made.append(struct.pack("<H", zlib.crc32(body) & 0xFFFF) + body)
+    return b"".join(made)
+
+
 def xz_with_dictionary(size: int) -> bytes:
     # Alone, the dictionary is stated in the head; what follows is sound.
     plain = lzma.compress(bytes(200 << 20), lzma.FORMAT_ALONE, preset=1)
@@ -370,6 +395,15 @@ BOMBS: dict[str, Callable[[], bytes]] = {
     "stated-entries.7z": seven_of_stated_entries,
     "link.7z": lambda: seven_with_link(2 << 30),
     "entries.cpio": lambda: cpio_of(80_000),
+    "entries.a": lambda: ar_of(170_000),
+    "entries.lzh": lambda: lha_of(350_000),
+    "entries.rpm": lambda: rpm_of(gzip.compress(cpio_of(800_000), 1)),
+    "entries-of-old.rar": lambda: rar4_of(240_000),
+    "streams.xz": lambda: lzma.compress(b"") * 300_000,
+    "streams.bz2": lambda: bz2.compress(b"") * 700_000,
+    "streams.lz": lambda: lzipped(b"") * 280_000,
+    "skipped.zst": lambda: b"\x50\x2a\x4d\x18\0\0\0\0" * 1_300_000,
+    "marks.exe": lambda: b"MZ" + b"7z\xbc\xaf\x27\x1c" * 1_700_000,
     "entries.xar": lambda: xar_of(2_000_000),
     "entries.rar": lambda: rar_of(98_000),
     "copies.rar": lambda: rar_of_copies(4000),

@@ -12,7 +12,7 @@ SLOW = {
     "entries.tar.gz", "old-map.tar.gz", "fields.tar.gz", "global-fields.tar.gz", "long-names.tar.gz",
     "devices.tar.gz", "unsaid-names.tar.gz", "volume-header.tar.bz2", "zeros.tar.bz2", "zeros.bz2", "zeros.zst",
     "inner-zips.zip", "inner-tars.zip", "many-inner-tars.zip", "link.7z", "entries.xar", "entries.rar", "gz.gz",
-    "equal-loose.zip", "directories.zip", "links.zip",
+    "equal-loose.zip", "directories.zip", "links.zip", "entries.rpm", "entries.lzh",
 }  # fmt: skip
 """Those that take long to make or to look at: the room's own run has them."""
 

@@ -12,6 +12,9 @@ _FIELDS_FOR_EACH = 8
 """Fields of headers, and pieces of sparse files, for each entry."""
 _BYTES_FOR_KEPT = 16
 """Bytes of the download for each that is kept in memory, beyond what any may keep."""
+SHORT = 1024
+"""Bytes below which a stream holds hardly anything."""
+_SHORT_STREAMS = 10_000
 _DICTIONARY = 128 << 20
 """Bytes that a dictionary may take whatever the size of the download."""
 _DICTIONARY_FOR_EACH = 16
@@ -44,7 +47,7 @@ class Allowance:
         # Whoever raises the limit raises what is allowed for the size as well.
         self._most = min(limits.entries, max(limits.entries // 10, _FEW, size // _BYTES_FOR_EACH))
         self._most_kept = max(limits.kept, size // _BYTES_FOR_KEPT)
-        self._entries = self._fields = self._kept = self._unpacked = self._read = 0
+        self._entries = self._fields = self._kept = self._unpacked = self._read = self._short_streams = 0
 
     def entries(self, more: int = 1) -> None:
         """Count entries, whether they are placed, refused or passed over."""
@@ -93,6 +96,12 @@ class Allowance:
     def may_read(self, more: int) -> None:
         """Raise for bytes that would be too many to be read, before they are."""
         self._refuse_ratio(self._read + more, max(1, self.limits.ratio // 10))
+
+    def short_stream(self) -> None:
+        """Count a packed stream with hardly anything in it, where streams may stand one behind the other."""
+        self._short_streams += 1
+        if self._short_streams > _SHORT_STREAMS:
+            raise self._harmful(f"it consists of more than {_SHORT_STREAMS:,} streams with hardly anything in them")
 
     def dictionary(self, size: int) -> None:
         """Raise for a dictionary of so many bytes."""

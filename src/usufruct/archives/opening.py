@@ -28,6 +28,8 @@ from usufruct.files.sources import FileSource, JoinedSource, SliceSource, Source
 
 _HEAD = 512
 _ZIP_END_SEARCH = 22 + 0xFFFF
+_MOST_MARKS = 1000
+"""Marks of an archive that a program may hold by chance."""
 _CARRIED_SEARCH = 1 << 20
 """How deep in a self-extracting program the archive may begin."""
 _ISO_MARK_AT = 0x8001
@@ -349,8 +351,8 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
 
     openers = {RAR5_MARK: open_rar, RAR4_MARK: open_rar, SEVEN_MARK: open_seven}
     for mark, opener in openers.items():
-        at = start.find(mark)
-        while at > 0:
+        at, tried = start.find(mark), 0
+        while at > 0 and (tried := tried + 1) <= _MOST_MARKS:
             try:
                 part = SliceSource(sources[0], at)
                 archive = opener([part, *sources[1:]])

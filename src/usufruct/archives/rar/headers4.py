@@ -8,6 +8,7 @@ import struct
 import zlib
 from typing import NamedTuple
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.rar.ciphers import LONGEST_PASSWORD
 from usufruct.archives.rar.common import (
     AES_BLOCK,
@@ -64,8 +65,14 @@ class _Block(NamedTuple):
 class Rar4Reader:
     """Reads the headers of all volumes into members."""
 
-    def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
-        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
+    def __init__(
+        self, volumes: list[Source], password: str | None, allowance: Allowance, *, rescues: bool = False
+    ) -> None:
+        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault.
+
+        The `allowance` is asked before a member is kept.
+        """
+        self._allowance = allowance
         self.members: list[RarMember] = []
         self.is_solid = False
         self.wants_more = False
@@ -224,6 +231,7 @@ class Rar4Reader:
             raise RarFault(f"{_said(whole)} does not continue in volume {piece.volume + 1}")
         else:
             whole = member
+            self._allowance.may_enter(len(self.members) + 1)
             self.members.append(member)
         # A part that is not the last states the checksum of its packed bytes, the last that of the whole file.
         sum_of_part = member.checksum if flags & _AFTER and not member.cipher else None

@@ -8,6 +8,7 @@ import struct
 import zlib
 from collections.abc import Iterator
 
+from usufruct.archives.allowance import Allowance
 from usufruct.archives.rar.common import (
     AES_BLOCK,
     HeaderLocked,
@@ -78,8 +79,14 @@ class _Fields:
 class Rar5Reader:
     """Reads the headers of all volumes into members."""
 
-    def __init__(self, volumes: list[Source], password: str | None, *, rescues: bool = False) -> None:
-        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault."""
+    def __init__(
+        self, volumes: list[Source], password: str | None, allowance: Allowance, *, rescues: bool = False
+    ) -> None:
+        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault.
+
+        The `allowance` is asked before a member is kept.
+        """
+        self._allowance = allowance
         self.members: list[RarMember] = []
         self.is_solid = False
         self.hides_names = False
@@ -243,6 +250,7 @@ class Rar5Reader:
             raise RarFault(f"{whole.name} does not continue in volume {piece.volume + 1}")
         else:
             whole = member
+            self._allowance.may_enter(len(self.members) + 1)
             self.members.append(member)
         continues = bool(flags & _AFTER)
         is_plain_part = continues and not (member.cipher and getattr(member.cipher, "is_tweaked", False))

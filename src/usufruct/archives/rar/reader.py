@@ -83,11 +83,11 @@ class RarArchive:
         reader = headers5.Rar5Reader if self._is_rar5 else headers4.Rar4Reader
         try:
             try:
-                headers = reader(self._volumes, None, rescues=self._access.rescues)
+                headers = reader(self._volumes, None, self.allowance, rescues=self._access.rescues)
             except HeaderLocked:
                 self.facts.hides_names = True
                 self._password = self._fitting(self._opens_headers)
-                headers = reader(self._volumes, self._password, rescues=self._access.rescues)
+                headers = reader(self._volumes, self._password, self.allowance, rescues=self._access.rescues)
         except RarRefusal as refusal:
             raise UnreadableArchive(
                 f"{self.name} is a RAR that cannot be read: {refusal}.",
@@ -112,7 +112,7 @@ class RarArchive:
     def _opens_headers(self, password: str) -> bool:
         reader = headers5.Rar5Reader if self._is_rar5 else headers4.Rar4Reader
         try:
-            reader(self._volumes, password)
+            reader(self._volumes, password, self.allowance)
         except WrongKey:
             return False
         return True

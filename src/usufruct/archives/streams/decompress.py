@@ -8,7 +8,7 @@ from typing import IO, Protocol, cast
 
 from deflate import DeflateError, deflate_decompress
 
-from usufruct.archives.allowance import Allowance
+from usufruct.archives.allowance import SHORT, Allowance
 from usufruct.archives.reading import BLOCK
 from usufruct.archives.streams import zlib_engine
 from usufruct.archives.streams.zstd import MARKS, zstd
@@ -52,13 +52,13 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
         case "gz":
             return zlib_engine.gunzip(file)
         case "bz2":
-            return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh"))
+            return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh", allowance))
         case "xz":
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_XZ, most + _BESIDE)
-            return _as_stream(_within(allowance, _all_streams(file, engine, b"\xfd7zXZ", b"\0")))
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\xfd7zXZ", allowance, b"\0")))
         case "lzma":
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_AUTO, most + _BESIDE)
-            return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0")))
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0", allowance)))
         case "lz":
             from usufruct.archives.streams.lzip import unlzip
 
@@ -71,7 +71,7 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
             largest = min(most, _LARGEST_WINDOW).bit_length() - 1
             bounds: dict[int, int] = {zstd.DecompressionParameter.window_log_max: largest}
             return _as_stream(
-                _within(allowance, _all_streams(file, partial(zstd.ZstdDecompressor, options=bounds), MARKS))
+                _within(allowance, _all_streams(file, partial(zstd.ZstdDecompressor, options=bounds), MARKS, allowance))
             )
         case "lz4":
             import lz4.frame
@@ -82,11 +82,16 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
 
 
 def _all_streams(
-    file: IO[bytes], engine: "Callable[[], _Bounded]", marks: bytes | tuple[bytes, ...], fill: bytes = b""
+    file: IO[bytes],
+    engine: "Callable[[], _Bounded]",
+    marks: bytes | tuple[bytes, ...],
+    allowance: Allowance | None = None,
+    fill: bytes = b"",
 ) -> Iterator[bytes]:
     """What all streams of a file unpack to, one behind the other.
 
-    Each begins with one of `marks`; `fill` may stand between them.
+    Each begins with one of `marks`; `fill` may stand between them. `allowance`: counts those with hardly anything in
+    them.
 
     In larger steps than the standard file objects take, each of which lets no other thread run.
     """
@@ -95,16 +100,20 @@ def _all_streams(
     if not packed:
         raise EOFError("the packed bytes end too early")
     while packed:
-        one = engine()
+        one, size = engine(), 0
         while not one.eof:
             if one.needs_input:
                 packed = packed or file.read(_STEP)
                 if not packed:
                     raise EOFError("the packed bytes end too early")
                 given, packed = packed, b""
-                yield one.decompress(given, BLOCK)
+                plain = one.decompress(given, BLOCK)
             else:
-                yield one.decompress(b"", BLOCK)
+                plain = one.decompress(b"", BLOCK)
+            size += len(plain)
+            yield plain
+        if size < SHORT and allowance:
+            allowance.short_stream()
         packed = one.unused_data or file.read(_STEP)
         while fill and packed and not packed.strip(fill):
             packed = file.read(_STEP)

@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Generator, Iterator
 from typing import IO
 
-from usufruct.archives.allowance import Allowance
+from usufruct.archives.allowance import SHORT, Allowance
 from usufruct.archives.reading import BLOCK
 
 _MARK = b"LZIP"
@@ -61,6 +61,8 @@ def _member(packed: bytes, file: IO[bytes], allowance: Allowance) -> Generator[b
     whole = taken - len(engine.unused_data) + trailer
     packed = _at_least(trailer, file, engine.unused_data)
     fields = (packed[:4], packed[4:12], packed[12:trailer])
+    if length < SHORT:
+        allowance.short_stream()
     if [int.from_bytes(one, "little") for one in fields] != [checksum, length, whole if version else 0]:
         raise ValueError("its checksum does not hold")
     return packed[trailer:]
