@@ -1,10 +1,12 @@
 """Files that can run: by their names, their modes and their content; and places where files are run by themselves."""
 
+import gzip
 import io
 import os
 import tarfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import WorldTest, tar_bytes, zip_bytes
 from usufruct.errors import DecisionNeeded
@@ -75,6 +77,15 @@ class ProgramsTest(WorldTest):
         self.assertEqual(self.world.add(archive, programs=Programs.REFUSE).state, "added")
         self.assertEqual(set(self.world.contents()), {"Gels/large.gel"})
 
+    def test_a_program_behind_a_first_stream_of_two_bytes_is_seen(self) -> None:
+        """Only the first block that came was looked at, and a packer may make that as short as it likes."""
+        content = b"\x7fELF" + bytes(200)
+        packed = gzip.compress(content[:2]) + gzip.compress(content[2:])
+        path = self.world.folder / "downloads" / "moon.gel.gz"
+        path.write_bytes(packed)
+        self.assertIn("can run", str(self.world.add(path).error))
+        self.assertEqual(self.world.contents(), {})
+
     def test_only_what_begins_like_a_program_is_one(self) -> None:
         self.assertTrue(begins_program(b"#! /usr/bin/env python3"))
         for head in (b"#!", b"#! heading", b"MZ", b"MZ" + b"text " * 40, b"", b"PK\x03\x04"):
@@ -85,13 +96,36 @@ class SelfStartingTest(WorldTest):
     def test_places_that_systems_logins_and_shells_read_by_themselves(self) -> None:
         for path in (
             "/home/ada/.ssh", "/home/ada/.config/autostart", "/home/ada/.config/systemd/user", "/etc/cron.d",
-            "/Users/ada/Library/LaunchAgents", "/home/ada/x/.git/hooks",
+            "/Users/ada/Library/LaunchAgents", "/home/ada/x/.git/hooks", "/home/ada/.config/fish/conf.d",
+            "/home/ada/.config/sway/config.d", "/home/ada/.local/lib/python3.11/site-packages/x", "/usr/local/bin",
             "C:/Users/ada/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup",
         ):  # fmt: skip
             self.assertTrue(starts_by_itself(path), path)
-        for path in ("/home/ada/etc", "/home/ada/Lanternbox/Gels", "/home/ada/.config", "/home/ada/.local/share/fonts"):
+        for path in (
+            "/home/ada/etc", "/home/ada/Lanternbox/Gels", "/home/ada/.config", "/home/ada/.local/share/fonts",
+            "/home/ada/.config/fish/themes", "/home/ada/usr/bin/x", "/home/ada/tools",
+        ):  # fmt: skip
             self.assertFalse(starts_by_itself(path), path)
-        self.assertEqual(self_starting_names([".bashrc", "bashrc", ".Profile", "a.gel"]), [".bashrc", ".Profile"])
+        self.assertTrue(starts_by_itself("/home/ada/tools", {"/home/ada/tools"}))
+        names = [
+            ".bashrc",
+            "bashrc",
+            ".Profile",
+            "a.gel",
+            "usercustomize.py",
+            ".tmux.conf",
+            ".lessfilter",
+            "config.fish",
+        ]
+        self.assertEqual(set(names) - set(self_starting_names(names)), {"bashrc", "a.gel"})
+
+    def test_what_the_path_names_is_such_a_place_too(self) -> None:
+        tools = self.world.folder / "tools"
+        tools.mkdir()
+        archive = self.world.archive("tools.zip", {"ls": "evil"})
+        with mock.patch.dict(os.environ, {"PATH": f"{tools}{os.pathsep}relative"}):
+            self.assertIn("tools/ls is bound for a place", str(self.world.add(archive, to=str(tools)).error))
+        self.assertEqual(self.world.add(archive, to=str(tools)).state, "added")
 
     def test_it_is_a_question_also_without_an_application(self) -> None:
         home = self.world.folder / "home"

@@ -2,7 +2,6 @@
 
 import json
 import os
-import shutil
 import subprocess
 import time
 import unittest
@@ -70,13 +69,24 @@ class LookTest(WorldTest):
 
     def test_every_entry_is_listed_and_a_copy_of_one_is_opened_but_nothing_that_can_run(self) -> None:
         self.write(
-            "pack.zip", zip_bytes({"x/page 1.png": "picture", "x/tool.exe": "MZ", "x/odd": b"\x7fELF" + bytes(99)})
+            "pack.zip",
+            zip_bytes(
+                {
+                    "x/page 1.png": "picture",
+                    "x/tool.exe": "MZ",
+                    "x/odd": b"\x7fELF" + bytes(99),
+                    "x/page.html": "<script>",
+                    "x/rig.py": "run()",
+                    "x/way.jnlp": "<jnlp/>",
+                }
+            ),
         )
         listed = self.run_words("look", "pack.zip", "--content", "--to", "shelf").stdout
         self.assertRegex(listed, r"2024-\d\d-\d\d \d\d:\d\d +7 B  x/page 1\.png")
         content = json.loads(self.run_words("look", "pack.zip", "--content", "--json", code=3).stdout)
         entries = {one["entry"]: one["bytes"] for one in content["archives"][0]["content"]}
-        self.assertEqual(entries, {"x/page 1.png": 7, "x/tool.exe": 2, "x/odd": 103})
+        self.assertEqual(len(entries), 6)
+        self.assertEqual(entries["x/odd"], 103)
         opener = self.world.folder / "bin/xdg-open"
         opener.parent.mkdir()
         opener.write_text(f'#!/bin/sh\ncat "$1" > "{self.world.folder}/opened"\n')
@@ -92,9 +102,16 @@ class LookTest(WorldTest):
         self.assertEqual(opened.read_text(), "picture")
         copy = Path(done.stdout.strip().rpartition(": ")[2])
         self.assertEqual((copy.name, copy.stat().st_mode & 0o111), ("page 1.png", 0))
-        shutil.rmtree(copy.parent)
-        for entry in ("tool.exe", "odd"):
+        os.utime(copy.parent, (0, 0))
+        opened.unlink()
+        # What a browser or a language would run is only shown, and copies of yesterday are gone.
+        for entry in ("page.html", "rig.py"):
+            said = run_program("look", "pack.zip", "--view", entry, home=self.home, cwd=self.folder, **environment)
+            self.assertIn("It is not opened", said.stdout)
+        self.assertEqual((copy.exists(), len(list(copy.parent.parent.iterdir()))), (False, 2))
+        for entry in ("tool.exe", "odd", "way.jnlp"):
             self.assertIn("can run", self.run_words("look", "pack.zip", "--view", entry, code=2).stderr)
+        self.assertFalse(opened.exists())
 
     def test_reading_it_all_through_places_nothing(self) -> None:
         content = zip_bytes({"a.gel": "a" * 500, "b.gel": "b"}, compression=0)

@@ -58,7 +58,7 @@ class FailuresTest(WorldTest):
     @unittest.skipUnless(IS_ROOT and sys.platform.startswith("linux"), "needs the right to mount")
     def test_a_full_volume_is_told_before_and_reversed_when_it_fills_up_meanwhile(self) -> None:
         mount = self.world.folder / "apps" / "Lanternbox"
-        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=20m", "tmpfs", mount], capture_output=True).returncode:
+        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", mount], capture_output=True).returncode:
             self.skipTest("no file system can be mounted here")
         self.addCleanup(subprocess.run, ["umount", "-l", mount], capture_output=True)
         self.world.write({"Gels/moon.gel": "mine"})

@@ -18,7 +18,7 @@ from usufruct.actions.request import Request, choices_from_text
 from usufruct.archives.reading import Archive
 from usufruct.errors import PasswordNeeded, UsufructError, WrongUsage
 from usufruct.files.origin import origin_of
-from usufruct.files.paths import real_path
+from usufruct.files.paths import real_path, searched_directories
 from usufruct.files.printable import nameable
 from usufruct.files.shells import quoted
 from usufruct.files.volumes import volume_of
@@ -376,7 +376,7 @@ def _named(case: _Case, found: Examined, plan: Plan, same: Sequence[Holding]) ->
 def _questions(case: _Case, found: Examined, plan: Plan, named: Naming) -> Iterator[Decision]:
     """What the user has to decide about a plan."""
     request, ledger = found.request, case.ledger
-    if not request.choices.autostart and (question := autostart_question(plan)):
+    if not request.choices.autostart and (question := autostart_question(plan, searched_directories())):
         yield question
     if plan.open_conflicts:
         yield conflict_question(plan)

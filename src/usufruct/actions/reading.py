@@ -4,25 +4,31 @@ import codecs
 import shutil
 import tempfile
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec import Struct
 
+from usufruct.actions.context import Context
 from usufruct.actions.volumes import Untouched
 from usufruct.archives.names import encoding_for
 from usufruct.archives.nested import opened_inside
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Access, Archive, read_through
 from usufruct.errors import UsufructError, WrongUsage
+from usufruct.files.private import make_private
 from usufruct.model.entries import EntryKind
 from usufruct.model.name_rules import NameRules
+from usufruct.planning.everyday import VIEWED, suffix_of
 from usufruct.planning.junk import HEAD, begins_program, can_run
 from usufruct.planning.names import folded_path
 
 _MARKED = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _MOST_TEXT = 1 << 20
 """Bytes of an entry that are shown."""
+_A_DAY = 24 * 3600 * 10**9
+"""Nanoseconds."""
 
 
 class Verified(Struct, frozen=True):
@@ -100,28 +106,53 @@ def _entry_of(path: Path, entry: str, access: Access) -> Iterator[tuple[Archive,
         yield archive, _row_of(archive, entry)
 
 
-def copy_entry(path: Path, entry: str, access: Access) -> str:
-    """Absolute path of a copy of an entry, in a directory of its own, to be opened by another program.
+class Viewed(NamedTuple):
+    """A copy of an entry for another program."""
 
-    It stays there, for nobody knows how long it is looked at. Raises WrongUsage for a file that could run.
+    path: str
+    """Absolute."""
+    may_be_opened: bool
+    """It is of a type that nothing in is run: a picture, a text, a document, sound or video."""
+
+
+def copy_entry(context: Context, path: Path, entry: str, access: Access) -> Viewed:
+    """Copy an entry into a directory of its own, to be opened by another program.
+
+    Nobody knows how long it is looked at: copies go when they are a day old and another one is made. Raises WrongUsage
+    for a file that could run.
     """
+    top = _viewing_directory(context)
     with _entry_of(path, entry, access) as (archive, row):
         name = archive.listing.names[row]
         if can_run(name, is_marked=row in archive.listing.programs):
             raise _runs(name)
-        top = Path(tempfile.mkdtemp(prefix="usufruct-view-"))
         copy = top / NameRules(is_windows=True).safe(name)
         try:
             with copy.open("xb") as file:
                 for _, blocks in archive.stream([row]):
-                    for number, block in enumerate(blocks):
-                        if not number and begins_program(block[:HEAD]):
-                            raise _runs(name)
-                        file.write(block)
+                    file.writelines(blocks)
+            with copy.open("rb") as file:
+                if begins_program(file.read(HEAD)):
+                    raise _runs(name)
         except BaseException:
             shutil.rmtree(top, ignore_errors=True)
             raise
-    return str(copy)
+    return Viewed(str(copy), suffix_of(name) in VIEWED)
+
+
+def _viewing_directory(context: Context) -> Path:
+    """A new directory for a copy; those of yesterday go."""
+    above = context.places.data / "viewed"
+    try:
+        make_private(above)
+    except OSError:
+        # A home that may not be written keeps nobody from looking.
+        return Path(tempfile.mkdtemp(prefix="usufruct-view-"))
+    for old in above.iterdir():
+        with suppress(OSError):
+            if context.now() - old.stat().st_mtime_ns > _A_DAY and old.is_dir() and not old.is_symlink():
+                shutil.rmtree(old)
+    return Path(tempfile.mkdtemp(dir=above))
 
 
 def _runs(name: str) -> WrongUsage:

@@ -17,6 +17,11 @@ def expanded(path: str | os.PathLike[str]) -> Path:
     return Path(os.path.expanduser(path))
 
 
+def searched_directories() -> frozenset[str]:
+    """The absolute directories that the user's commands are looked for in."""
+    return frozenset(real_path(one) for one in os.environ.get("PATH", "").split(os.pathsep) if os.path.isabs(one))
+
+
 def is_below(path: str, base: str) -> bool:
     """Whether a path is `base` or lies below it; by components, so `/env2` is not below `/env`."""
     return path == base or path.startswith(base.rstrip("/") + "/")

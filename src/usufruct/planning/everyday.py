@@ -16,6 +16,13 @@ EVERYDAY = MEDIA.union(
 )
 """Suffixes in lower case, without the dot."""
 
+VIEWED = frozenset(
+    "png jpg jpeg gif bmp tif tiff webp avif heic ico "
+    "wav mp3 ogg oga opus flac aac m4a wma aif aiff mid midi mp4 m4v mkv webm avi mov wmv ogv mpg mpeg "
+    "txt text md markdown rst nfo diz log rtf pdf odt ods odp docx xlsx pptx epub".split()
+)
+"""Suffixes of pictures, sound, video, texts and documents that nothing in is run when they are opened."""
+
 
 def suffix_of(name: str) -> str:
     """A file name's suffix in lower case without the dot; empty where it has none."""

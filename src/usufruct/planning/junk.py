@@ -73,8 +73,10 @@ _PROGRAMS = frozenset(
     # Windows.
     "exe com bat cmd msi msix msp mst msc scr pif ps1 psm1 psd1 vbs vbe jse ws wsf wsh wsc sct hta cpl reg "
     "lnk scf xll wll ocx ax dll sys drv appref-ms gadget pyw pyz "
+    "application appinstaller appcontent-ms settingcontent-ms library-ms search-ms searchconnector-ms chm diagcab msu "
+    "xbap ps1xml psc1 shb shs vb website "
     # Everywhere.
-    "jar sh bash zsh fish csh tcsh ksh run bin elf out so appimage desktop service timer "
+    "jar jnlp sh bash zsh fish csh tcsh ksh run bin elf out so appimage desktop service timer socket "
     # macOS.
     "app command workflow terminal dylib kext prefpane pkg mpkg scpt scptd".split()
 )

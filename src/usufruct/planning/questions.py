@@ -1,7 +1,7 @@
 """What only the user can decide: where an archive goes, what it is called, what becomes of what is in its way."""
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence, Set
 from itertools import compress, islice
 
 from msgspec import Struct
@@ -192,8 +192,11 @@ def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]
             yield row, holding
 
 
-def autostart_question(plan: Plan) -> Decision | None:
-    """Whether files may go where they are run or read by themselves."""
+def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:
+    """Whether files may go where they are run or read by themselves.
+
+    `searched`: the absolute directories that commands are looked for in.
+    """
     names, sizes = plan.layout.names, plan.layout.listing.sizes
     bound: list[str] = []
     size = 0
@@ -202,7 +205,7 @@ def autostart_question(plan: Plan) -> Decision | None:
             continue
         path = plan.snapshot.surveyed(number).path
         here = list(map(names.__getitem__, rows))
-        own = set(here) if starts_by_itself(path) else set(self_starting_names(here))
+        own = set(here) if starts_by_itself(path, searched) else set(self_starting_names(here))
         if own:
             bound.extend(f"{path}/{name}" for name in sorted(own))
             size += sum(sizes[row] for row, name in zip(rows, here, strict=True) if name in own)

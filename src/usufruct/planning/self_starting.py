@@ -1,41 +1,125 @@
-"""Places from which a system, a login or a shell runs or reads files by itself."""
+"""Places from which a system, a login, a shell or a program runs or reads files by itself, without anybody asking.
 
-from collections.abc import Iterable
+They are data, each group with the system that has it and where that is written down. Directories are given by
+components, in lower case, wherever they lie; those of the system itself count from the top alone.
+"""
 
-_DIRECTORIES = tuple(
-    tuple(path.split("/"))
-    for path in (
-        ".ssh", ".gnupg", ".config/autostart", ".config/autostart-scripts", ".config/plasma-workspace",
-        ".config/systemd", ".local/share/systemd", ".config/environment.d", ".config/fish", ".config/git",
-        ".config/pulse", ".local/bin", ".local/share/applications", ".local/share/dbus-1",
-        ".local/share/kservices5", ".git/hooks", ".vim", ".config/nvim", ".emacs.d",
-        "library/launchagents", "library/launchdaemons", "library/startupitems", "library/application scripts",
-        "start menu/programs/startup", "documents/powershell", "documents/windowspowershell",
-        "etc", "usr/bin", "usr/sbin", "usr/local/bin", "usr/local/sbin", "usr/lib/systemd", "lib/systemd",
-        "var/spool/cron", "windows/system32", "windows/syswow64",
-    )
-)  # fmt: skip
-"""Components of directories, in lower case. `etc` and what follows count from the top alone."""
-_FROM_TOP = frozenset({"etc", "usr", "lib", "var", "windows"})
-_FILES = frozenset(
-    ".profile .bashrc .bash_profile .bash_login .bash_logout .bash_aliases .zshrc .zshenv .zprofile .zlogin .zlogout "
-    ".kshrc .mkshrc .cshrc .tcshrc .login .logout .inputrc .xprofile .xinitrc .xsession .xsessionrc .xserverrc "
-    ".pam_environment .forward .rhosts .netrc .gitconfig .vimrc .gvimrc .exrc .emacs .pythonrc .gdbinit "
-    "microsoft.powershell_profile.ps1 profile.ps1 autorun.inf".split()
+from collections.abc import Iterable, Set
+from typing import NamedTuple
+
+
+class _Habit(NamedTuple):
+    whose: str
+    documented: str
+    directories: str = ""
+    files: str = ""
+    """Names of files that are read wherever a shell or a program finds them."""
+    from_top: str = ""
+
+
+_GROUPS = (
+    _Habit(
+        "desktops of freedesktop.org",
+        "Desktop Application Autostart, Desktop Entry, D-Bus and Base Directory specifications",
+        ".config/autostart .config/autostart-scripts .local/share/applications .local/share/dbus-1 .kde/autostart"
+        " .kde4/autostart .config/plasma-workspace .local/share/kservices5 .config/lxsession .config/lxqt"
+        " .local/share/nautilus-python/extensions .local/share/kio/servicemenus",
+    ),
+    _Habit(
+        "window managers",
+        "the manual page of each, section FILES",
+        ".config/i3 .i3 .config/sway .config/hypr .config/openbox .config/awesome .config/bspwm .config/sxhkd"
+        " .config/qtile .config/herbstluftwm .config/river .config/labwc .config/xmonad .xmonad .fluxbox .icewm .fvwm"
+        " .config/niri .config/spectrwm .config/dwm .config/polybar .config/waybar .config/picom",
+        ".fvwm2rc .xbindkeysrc .jwmrc .twmrc .mwmrc",
+    ),
+    _Habit(
+        "systemd",
+        "systemd.unit(5), environment.d(5), file-hierarchy(7)",
+        ".config/systemd .local/share/systemd .config/environment.d .config/user-tmpfiles.d",
+        from_top="usr/lib/systemd lib/systemd",
+    ),
+    _Habit(
+        "X and logins",
+        "startx(1), Xsession(5), xrdb(1), pam_env(8), rcmd(3)",
+        files=".xprofile .xinitrc .xsession .xsessionrc .xserverrc .xresources .xdefaults .pam_environment .forward"
+        " .rhosts .login .logout .profile",
+    ),
+    _Habit(
+        "shells",
+        "bash(1), zsh(1), fish(1), ksh(1), tcsh(1), readline(3), Microsoft's about_Profiles",
+        ".config/fish/conf.d .config/fish/functions .config/fish/completions .local/share/fish/vendor_conf.d"
+        " .local/share/fish/vendor_functions.d .local/share/bash-completion .config/bash_completion.d .zfunc .zsh"
+        " .oh-my-zsh .config/powershell documents/powershell documents/windowspowershell",
+        ".bashrc .bash_profile .bash_login .bash_logout .bash_aliases .bash_completion .zshrc .zshenv .zprofile .zlogin"
+        " .zlogout .kshrc .mkshrc .cshrc .tcshrc .inputrc config.fish microsoft.powershell_profile.ps1 profile.ps1",
+    ),
+    _Habit(
+        "directories that commands are looked for in",
+        "the installation guides of the languages; what PATH names is asked of the environment besides",
+        ".local/bin .cargo/bin go/bin .npm-global/bin .gem/bin .dotnet/tools .deno/bin .bun/bin",
+        from_top="bin sbin usr/bin usr/sbin usr/local/bin usr/local/sbin opt/homebrew/bin",
+    ),
+    _Habit(
+        "languages",
+        "Python's site module, and the start-up file of each language's shell",
+        "site-packages dist-packages .ipython/profile_default/startup .config/composer",
+        "usercustomize.py sitecustomize.py .pythonrc .pythonstartup .irbrc .pryrc .rprofile .renviron .octaverc .ghci"
+        " .npmrc .yarnrc .perldb",
+    ),
+    _Habit(
+        "editors and tools",
+        "vim(1), nvim(1), emacs(1), tmux(1), screen(1), lesspipe(1), git-config(1), gdb(1), curl(1), mailcap(5)",
+        ".vim .config/nvim .emacs.d .config/emacs .config/git .git/hooks .config/tmux .config/direnv .config/mc",
+        ".vimrc .gvimrc .exrc .nvimrc .emacs .ideavimrc .nanorc .tmux.conf .screenrc .lessfilter .lesskey .gitconfig"
+        " .gdbinit .lldbinit .curlrc .wgetrc .netrc .mailcap .psqlrc .sqliterc .envrc .direnvrc .hgrc .muttrc",
+    ),
+    _Habit(
+        "keys, sound and the like",
+        "ssh_config(5), gpg(1), pulse-client.conf(5), pipewire.conf(5)",
+        ".ssh .gnupg .config/pulse .config/pipewire .config/wireplumber",
+    ),
+    _Habit(
+        "macOS",
+        "Apple's launchd.plist(5), and its guides of daemons, services and application scripts",
+        "library/launchagents library/launchdaemons library/startupitems library/services library/quicklook"
+        ' "library/application scripts" library/scripts library/spotlight library/loginitems',
+    ),
+    _Habit(
+        "Windows",
+        "Microsoft's pages on start-up applications, autorun.inf, and the system's directories",
+        '"start menu/programs/startup"',
+        "autorun.inf",
+        "windows/system32 windows/syswow64 windows/startmenu",
+    ),
+    _Habit("Unix", "hier(7), crontab(1)", from_top="etc var/spool/cron"),
 )
-"""Names of files that are read or run by themselves wherever a shell or a program finds them."""
 
 
-def starts_by_itself(directory: str) -> bool:
-    """Whether what lies in a directory may be run or read without anybody asking for it; the path is absolute."""
+def _words(text: str) -> list[str]:
+    """Words between spaces; one that has spaces stands in quotation marks."""
+    quoted = text.split('"')
+    return [word for at, part in enumerate(quoted) for word in ([part] if at % 2 else part.split())]
+
+
+_DIRECTORIES = tuple(tuple(path.split("/")) for group in _GROUPS for path in _words(group.directories))
+_FROM_TOP = tuple(tuple(path.split("/")) for group in _GROUPS for path in _words(group.from_top))
+_FILES = frozenset(name for group in _GROUPS for name in _words(group.files))
+
+
+def starts_by_itself(directory: str, searched: Set[str] = frozenset()) -> bool:
+    """Whether what lies in an absolute directory may be run or read without anybody asking for it.
+
+    `searched`: the absolute directories that commands are looked for in here.
+    """
+    if directory in searched:
+        return True
     parts = [part for part in directory.replace("\\", "/").lower().split("/") if part]
     if parts and parts[0].endswith(":"):
         del parts[0]
-    for wanted in _DIRECTORIES:
-        starts = (0,) if wanted[0] in _FROM_TOP else range(len(parts))
-        if any(tuple(parts[at : at + len(wanted)]) == wanted for at in starts):
-            return True
-    return False
+    if any(tuple(parts[: len(wanted)]) == wanted for wanted in _FROM_TOP):
+        return True
+    return any(tuple(parts[at : at + len(wanted)]) == wanted for wanted in _DIRECTORIES for at in range(len(parts)))
 
 
 def self_starting_names(names: Iterable[str]) -> list[str]:

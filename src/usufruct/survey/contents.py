@@ -40,7 +40,8 @@ def programs_among(archive: Archive, rows: list[int]) -> set[int]:
         for row, blocks in archive.stream(rows):
             head = b""
             for block in blocks:
-                head = head or block[:HEAD]
+                # The first block may be as short as its packer likes.
+                head += block[: HEAD - len(head)]
             if begins_program(head):
                 found.add(row)
     except PasswordNeeded:

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 from usufruct.files.writing import write_new
 from usufruct.model.records import FileState
+from usufruct.planning.junk import HEAD
 
 _PORTION, _WEIGHT = 200, 4 << 20
 """Files that a worker takes at once, and bytes: either is enough."""
@@ -49,11 +50,17 @@ def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
 
 
 def _looked_at(blocks: Iterable[bytes], row: int, look: Callable[[int, bytes], None]) -> Iterator[bytes]:
-    blocks = iter(blocks)
-    first = next(blocks, b"")
-    look(row, first)
-    yield first
-    yield from blocks
+    head, is_told = b"", False
+    for block in blocks:
+        if not is_told:
+            # The first block may be as short as its packer likes.
+            head += block[: HEAD - len(head)]
+            is_told = len(head) == HEAD
+            if is_told:
+                look(row, head)
+        yield block
+    if not is_told:
+        look(row, head)
 
 
 def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:

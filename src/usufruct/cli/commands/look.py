@@ -43,7 +43,8 @@ if TYPE_CHECKING:
     "viewed",
     metavar="ENTRY",
     shell_complete=words.entries,
-    help="Open a copy of this entry with the desktop's program for it instead.",
+    help="Open a copy of this entry with the desktop's program for it instead, if nothing in it can run; show where the"
+    " copy is otherwise.",
 )
 @click.option("--verify", "verifies", is_flag=True, help="Read everything and compare all checksums instead.")
 @json_option
@@ -112,12 +113,17 @@ def _view_entry(
 
     if len(archives) > 1:
         raise WrongUsage("--view opens one entry of one archive.", remedy="Name one archive.")
-    copy = copy_entry(archives[0], entry, access_of(context, options))
-    open_outside(copy)
+    copy = copy_entry(context, archives[0], entry, access_of(context, options))
+    if copy.may_be_opened:
+        open_outside(copy.path)
     if as_json:
-        echo_json({"path": str(archives[0].absolute()), "entry": entry, "copy": copy})
+        document = {"path": str(archives[0].absolute()), "entry": entry, "copy": copy.path}
+        echo_json(document | {"opened": copy.may_be_opened})
+    elif copy.may_be_opened:
+        echo(f"A copy of {printable(entry)} is opened: {path_words(copy.path)}")
     else:
-        echo(f"A copy of {entry} is opened: {path_words(copy)}")
+        echo(f"A copy of {printable(entry)} is here: {path_words(copy.path)}")
+        echo("  It is not opened: only pictures, texts, documents, sound and video are. It is removed after a day.")
     return 0
 
 
