@@ -107,10 +107,9 @@ class OddRecordsTest(WorldTest):
     def test_a_pipe_of_passwords_serves_where_somebody_writes_into_it(self) -> None:
         pipe = self.world.folder / "pipe"
         _pipe(pipe)
-        writing = threading.Thread(target=lambda: pipe.write_text("first\nsecond\n"))
+        writing = threading.Timer(0.1, lambda: pipe.write_text("first\nsecond\n"))
+        writing.daemon = True
         writing.start()
-        while not writing.is_alive():
-            pass
         passwords = known_passwords(self.world.places, pipe, None, self.faults.append)
         writing.join()
         self.assertEqual(passwords.first_fitting("x", lambda word: word == "second"), "second")

@@ -149,7 +149,7 @@ class InTheWayTest(unittest.TestCase):
     def test_nothing_that_is_the_same_is_asked_about(self) -> None:
         shared = plan(gel(), there={"moon.gel": self.OTHERS}, same={0})
         self.assertIsNone(others_question(shared, self.name_of))
-        self.assertIsNone(autostart_question(shared))
+        self.assertIsNone(autostart_question(shared, set()))
 
 
 class WhereTest(unittest.TestCase):

@@ -63,7 +63,7 @@ class FailuresTest(WorldTest):
         self.addCleanup(subprocess.run, ["umount", "-l", mount], capture_output=True)
         self.world.write({"Gels/moon.gel": "mine"})
         before = self.world.tree()
-        big = {"gels/moon.gel": "theirs", "gels/big.gel": random.Random(7).randbytes(8_000_000)}
+        big = {"gels/moon.gel": "theirs", "gels/big.gel": random.Random(7).randbytes(8_350_000)}
         refused = self.world.add(self.world.archive("big.zip", big))
         self.assertEqual(refused.state, "refused")
         self.assertIn("not enough room", refused.error.message)

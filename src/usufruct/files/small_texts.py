@@ -8,6 +8,7 @@ from pathlib import Path
 LARGEST = 1 << 20
 """Bytes of a text that somebody wrote, or that is kept of one."""
 _AT_ONCE = 1 << 20
+_SECONDS_FOR_A_WRITER = 2.0
 
 
 def small_text(file: Path, largest: int = LARGEST) -> str:
@@ -36,9 +37,13 @@ def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False)
 
 
 def from_pipe(descriptor: int) -> bytes:
-    """What is there next, waited for as long as somebody may still write; nothing at the end."""
+    """What is there next, waited for as long as somebody may still write; nothing at the end.
+
+    Who has not opened it yet is waited for a moment: until then a pipe looks as it does at its end.
+    """
     import select
 
+    select.select([descriptor], [], [], _SECONDS_FOR_A_WRITER)
     while True:
         try:
             return os.read(descriptor, _AT_ONCE)
