@@ -1,4 +1,4 @@
-"""All tests, several modules at once: `python -m tests [--at-once N] [--on SYSTEM] [WORDS...]`.
+"""All tests, several modules at once: `python -m tests [--at-once N] [--on SYSTEM] [--times N] [--seed N] [WORDS...]`.
 
 Words choose modules by name. `--on` runs them as on another system, which is simulated.
 """
@@ -12,6 +12,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
+from tests.often import SEED, TIMES
 from tests.systems import SYSTEMS, VARIABLE
 
 HERE = Path(__file__).parent
@@ -48,8 +49,13 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--at-once", type=int, default=os.cpu_count() or 1)
     parser.add_argument("--on", choices=sorted(SYSTEMS), default="")
+    parser.add_argument("--times", type=int, help="tests by chance try so many times as often, and at every point")
+    parser.add_argument("--seed", type=int, help="what they begin with")
     parser.add_argument("words", nargs="*")
     words = parser.parse_args()
+    for variable, number in ((TIMES, words.times), (SEED, words.seed)):
+        if number is not None:
+            os.environ[variable] = str(number)
     tests = failed = 0
     begun = time.monotonic()
     chosen = modules(words.words)

@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from unittest import mock
 
+from tests.warm import can_run_warm, run_warm
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.context import Context
 from usufruct.actions.demonstration import Tree, tree_of
@@ -215,10 +216,13 @@ def run_program(
     *words: str, home: Path, cwd: Path | None = None, **environment: str
 ) -> "subprocess.CompletedProcess[str]":
     """Run the installed program as a user would, without a terminal."""
+    around = {**os.environ, "USUFRUCT_HOME": str(home), "COLUMNS": "100", **environment}
+    if can_run_warm(environment):
+        return run_warm(list(words), str(cwd or Path.cwd()), around)
     return subprocess.run(
         [*program(), *words],
         cwd=cwd,
-        env={**os.environ, "USUFRUCT_HOME": str(home), "COLUMNS": "100", **environment},
+        env=around,
         capture_output=True,
         text=True,
         check=False,

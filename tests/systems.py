@@ -69,11 +69,6 @@ def is_windows() -> bool:
     return bool(current()) and SYSTEMS[current()].is_windows
 
 
-def fewer(count: int) -> int:
-    """How often a walk by chance is walked: less often where the gate walks it for a further system."""
-    return count // 8 if current() else count
-
-
 def simulate(name: str) -> None:
     """Make this process run on another system, from now to its end."""
     system = SYSTEMS[name]

@@ -8,12 +8,13 @@ from blake3 import blake3
 
 from tests.archives.case import ArchiveCase, access, file_rows
 from tests.fuzzing.mutants import FILES, OLD, PASSWORD, PLAIN, SEEDS, by_bytes, seed_of
+from tests.often import first_seed, often
 from usufruct.archives.allowance import Limits
 from usufruct.archives.reading import digests_of
 from usufruct.errors import ArchiveError, DecisionNeeded
 
-ROUNDS = 2400
-SEED = 20260314
+ROUNDS = often(900)
+SEED = first_seed(20260314)
 CHECKED = [kind for kind in SEEDS if kind.startswith(("zip", "rar", "7z")) and kind != "zip, inner"]
 """Formats that state a checksum of each entry."""
 RIGHT = {blake3(content).digest() for content in (*PLAIN.values(), FILES["link"].removeprefix(b"->"), b"", *OLD)}
@@ -56,7 +57,7 @@ class MutationsTest(ArchiveCase):
                 self.assertEqual(wrong, [], f"{kind}, mutation {number}")
         for kind in SEEDS:
             with self.subTest(kind):
-                self.assertGreater(failed[kind], 10)
+                self.assertGreater(failed[kind], 4)
                 self.assertIsNotNone(self.outcome(seed_of(kind)), "the archive itself can be read")
         self.assertGreater(sum(read.values()), ROUNDS // 50)
 

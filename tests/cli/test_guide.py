@@ -2,17 +2,30 @@
 
 import os
 import re
+import shlex
 import subprocess
 import tempfile
 import unittest
 from pathlib import Path
 
 from tests.support import IN_MEMORY, program
+from tests.warm import can_run_warm, run_warm
 from usufruct.actions.demonstration import prepare_demo
 
 GUIDE = Path(__file__).parents[2] / "docs" / "guide"
 _BLOCK = re.compile(r"^```sh\n(.*?)^```", re.MULTILINE | re.DOTALL)
+_SHELL = re.compile(r"[|<>$;&*?~#`]")
+"""What a shell makes something else of."""
 _ENDS = re.compile(r"\s+# ends with (\d+)$")
+
+
+def _run(command: str, folder: Path, environment: dict[str, str]) -> "subprocess.CompletedProcess[str]":
+    if can_run_warm(()) and command.startswith("usufruct ") and not _SHELL.search(command):
+        return run_warm(shlex.split(command)[1:], str(folder), environment)
+    return subprocess.run(
+        ["sh", "-c", command],
+        cwd=folder, env=environment, capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
 
 
 class GuideTest(unittest.TestCase):
@@ -41,11 +54,7 @@ class GuideTest(unittest.TestCase):
                     name, _, value = command.removeprefix("export ").partition("=")
                     environment[name] = value.strip('"').replace("$PWD", str(folder))
                     continue
-                done = subprocess.run(
-                    ["sh", "-c", command],
-                    cwd=folder, env=environment, capture_output=True, text=True, check=False,
-                    stdin=subprocess.DEVNULL,
-                )  # fmt: skip
+                done = _run(command.removesuffix(found[0] if found else ""), folder, environment)
                 self.assertEqual(done.returncode, expected, f"{command}\n{done.stdout}{done.stderr}")
 
     def test_every_page_is_in_the_list(self) -> None:

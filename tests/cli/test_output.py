@@ -76,7 +76,7 @@ class OutputTest(WorldTest):
     def test_every_command_ends_as_it_should_in_every_encoding(self) -> None:
         to = ("--to", str(self.target))
         whole = json.loads(self.said("look", "--json", *to, "Łowy 幽霊.zip"))
-        for encoding in ("utf-8", "cp1252", "cp437", "ascii"):
+        for encoding in ("utf-8", "cp437", "ascii"):
             with self.subTest(encoding):
                 spelled_in = {"PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"}
                 text = self.said("look", *to, "Łowy 幽霊.zip", **spelled_in).decode(encoding)

@@ -7,6 +7,7 @@ from blake3 import blake3
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.often import often
 from tests.support import sample_application
 from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.rows import Rows
@@ -77,7 +78,7 @@ def outcome(found: Layout) -> dict[str, str]:
 
 
 class GeneratedTest(unittest.TestCase):
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=often(150), deadline=None)
     @given(paths, choices)
     def test_every_entry_is_accounted_for_once_and_destinations_are_unique(
         self, paths: list[str], wanted: Choices
@@ -95,7 +96,7 @@ class GeneratedTest(unittest.TestCase):
                 if one.home.folder and not one.home.folder.is_root:
                     self.assertTrue(one.to.startswith(one.home.folder.path + "/"))
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=often(100), deadline=None)
     @given(paths, choices, st.randoms())
     def test_the_order_of_entries_does_not_matter(self, paths: list[str], wanted: Choices, chance: object) -> None:
         if wanted.choose:
@@ -104,7 +105,7 @@ class GeneratedTest(unittest.TestCase):
         chance.shuffle(shuffled)  # type: ignore[attr-defined]
         self.assertEqual(outcome(layout(paths, "lanternbox", wanted)), outcome(layout(shuffled, "lanternbox", wanted)))
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=often(100), deadline=None)
     @given(paths)
     def test_one_more_meaningless_folder_around_it_all_changes_only_entry_paths(self, paths: list[str]) -> None:
         # Files directly at the top are about the top itself: a mark there makes the archive a piece.

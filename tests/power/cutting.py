@@ -5,7 +5,6 @@ import contextlib
 import os
 import random
 import shutil
-import subprocess
 import sys
 import tempfile
 import traceback
@@ -16,8 +15,8 @@ from unittest import mock
 
 from tests.power.disk import Story, lay_out
 from tests.power.stories import STORIES, world_at
-from tests.power.tracing import TRACER, Record, traced
-from tests.support import IN_MEMORY
+from tests.power.tracing import TRACER, Record, let_be_traced, traced
+from tests.support import IN_MEMORY, World
 from usufruct.actions.checking import check_store
 from usufruct.actions.demonstration import Tree, differences, tree_of
 from usufruct.actions.listing import list_holdings
@@ -36,25 +35,31 @@ class Cutter:
         self.state = tempfile.mkdtemp(prefix="usufruct-power-") if has_two else f"{self.folder}/state"
         self.volumes = [self.folder, *([self.state] if has_two else [])]
         self.world = world_at(self.folder, self.state)
-        self._run("before")
+        self._run(self.story.before)
         self.before, self.was = self._found()
         self.texts = self._texts()
         self.record = Story(self.volumes)
         with tempfile.TemporaryDirectory() as passing:
             log = Path(passing, "log")
-            traced(["-m", "tests.power.stories", "act", name, self.folder, self.state], log, self._environment())
+            self._run(self.story.act, log)
             Record(self.record).understand(log)
+        if not self.record.steps:
+            raise Wrong("nothing of the story was recorded")
         self.after, self.then = self._found()
         self.texts = [(old, new) for (old, _), (new, _) in zip(self.texts, self._texts(), strict=True)]
         self._look_at_all()
 
-    def _environment(self) -> dict[str, str]:
-        # The trash is on the volume that saved files are on.
-        return {"XDG_DATA_HOME": f"{self.state}/home", "HOME": self.state, "USUFRUCT_HOME": self.state}
+    def _run(self, part: Callable[[World], object], log: Path | None = None) -> None:
+        """Do a part of the story in a process of its own; `log`: what the tracer sees of it."""
 
-    def _run(self, part: str) -> None:
-        words = [sys.executable, "-m", "tests.power.stories", part, self.name, self.folder, self.state]
-        subprocess.run(words, check=True, env={**os.environ, **self._environment()}, capture_output=True)
+        def do() -> None:
+            # The trash is on the volume that saved files are on.
+            os.environ.update(XDG_DATA_HOME=f"{self.state}/home", HOME=self.state, USUFRUCT_HOME=self.state)
+            os.umask(0o022)
+            part(self.world)
+
+        if wrong := _in_child(do, log):
+            raise Wrong(wrong)
 
     def _found(self) -> tuple[Tree, list[Any]]:
         found = ((one.name, one.files, one.size, one.is_partial) for one in list_holdings(self.world.context))
@@ -143,21 +148,28 @@ def _is_shown(path: Path) -> bool:
     return path.is_file() and not path.is_symlink() and "partial" not in path.name
 
 
-def _in_child(judge: Callable[[], None]) -> str:
-    """What a judgement finds wrong, in a process of its own that nothing is left of."""
+def _in_child(do: Callable[[], None], log: Path | None = None) -> str:
+    """What goes wrong with something in a process of its own that nothing is left of; `log`: the tracer's of it."""
     reading, writing = os.pipe()
+    waiting, going = os.pipe()
     child = os.fork()
     if not child:
+        os.close(going)
         with os.fdopen(writing, "w") as told:
             try:
-                judge()
+                let_be_traced()
+                os.read(waiting, 1)
+                do()
             except BaseException:  # noqa: BLE001 - a child must end here, whatever happened
                 told.write(traceback.format_exc())
         os._exit(0)
     os.close(writing)
-    with os.fdopen(reading) as told:
-        found = told.read()
-    os.waitpid(child, 0)
+    os.close(waiting)
+    with traced(child, log) if log else contextlib.nullcontext():
+        os.close(going)
+        with os.fdopen(reading) as told:
+            found = told.read()
+        os.waitpid(child, 0)
     return found
 
 

@@ -1,8 +1,5 @@
 """What a user may be doing when the power is cut, each in two parts: what was there before, and what is done."""
 
-import json
-import os
-import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
@@ -189,16 +186,3 @@ def world_at(folder: str, state: str) -> World:
     world = World(Path(folder))
     world.places = StatePlaces(Path(state), Path(state))
     return world
-
-
-def main() -> None:
-    """Do one part of a story: `before` or `act`, its name, the world's folder, the state's."""
-    part, name, folder, state = sys.argv[1:]
-    os.umask(0o022)
-    world = world_at(folder, state)
-    getattr(STORIES[name], part)(world)
-    sys.stdout.write(json.dumps({"done": name}))
-
-
-if __name__ == "__main__":
-    main()

@@ -2,11 +2,12 @@
 
 import unittest
 
+from tests.often import often
 from tests.power.cutting import Cutter
 from tests.power.stories import STORIES
 from tests.power.tracing import TRACER
 
-CUTS = 5
+CUTS = 6
 """In each story; `python -m tests.power.cutting` cuts as often as you like."""
 
 
@@ -18,7 +19,7 @@ class PowerCutsTest(unittest.TestCase):
             cutter = Cutter(name, has_two=bool(number % 2))
             try:
                 cutter.verify()
-                for seed in range(CUTS):
+                for seed in range(often(CUTS)):
                     with self.subTest(story=name, seed=seed):
                         found = cutter.cut(seed)
                         self.assertFalse(found, found)

@@ -1,11 +1,13 @@
 """A record of all that a command does to files, made by the system's tracer, and understood."""
 
+import ctypes
 import os
 import re
 import shutil
 import subprocess
-import sys
+import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from tests.power.disk import Story
@@ -21,13 +23,27 @@ _STRING = re.compile(r'"((?:\\x[0-9a-f]{2})*)"')
 _AT = re.compile(r"(AT_FDCWD|\d+)<((?:\\x[0-9a-f]{2})*)>(\(deleted\))?")
 
 
-def traced(words: list[str], log: Path, environment: dict[str, str]) -> None:
-    """Run a command under the tracer; raises CalledProcessError if it fails."""
+_MAY_BE_TRACED_BY, _ANYBODY = 0x59616D61, -1
+"""Of Linux' call `prctl`; some systems let only a parent trace otherwise."""
+
+
+@contextmanager
+def traced(process: int, log: Path) -> Iterator[None]:
+    """Have the tracer at a process that waits meanwhile; at the end that process has ended too."""
     assert TRACER, "asked before"
-    tracer = [TRACER, "-f", "-y", "-v", "-xx", "-s", "67108864", "-o", str(log), "-e", f"trace={_CALLS}"]
-    subprocess.run(
-        [*tracer, sys.executable, *words], check=True, env={**os.environ, **environment}, capture_output=True, text=True
-    )
+    words = [TRACER, "-f", "-y", "-v", "-xx", "-s", "67108864", "-o", str(log), "-e", f"trace={_CALLS}"]
+    tracer = subprocess.Popen([*words, "-p", str(process)], stderr=subprocess.PIPE)
+    while re.search(r"^TracerPid:\t0$", Path(f"/proc/{process}/status").read_text(), re.MULTILINE):
+        if tracer.poll() is not None:
+            raise OSError(f"the tracer ended: {tracer.communicate()[1].decode()}")
+        time.sleep(0.001)
+    yield
+    tracer.communicate()
+
+
+def let_be_traced() -> None:
+    """Allow the tracer to come to this process."""
+    ctypes.CDLL(None).prctl(_MAY_BE_TRACED_BY, _ANYBODY)
 
 
 def _bytes(text: str) -> bytes:

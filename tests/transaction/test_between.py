@@ -3,10 +3,11 @@
 import os
 import unittest
 
-from tests.systems import fewer
+from tests.often import first_seed, often
 from tests.transaction.between import walked
 
-SEEDS = range(20261127, 20261127 + fewer(160))
+FIRST = first_seed(20261127)
+SEEDS = range(FIRST, FIRST + often(64))
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "a process that is killed goes on as two before")
