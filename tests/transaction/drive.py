@@ -46,13 +46,13 @@ class MarkedDrive:
         return str(self._marked(path) or "/")
 
     def pull_out(self) -> None:
-        with _same_time(self.mount.parent):
+        with same_time(self.mount.parent):
             self.mount.rename(self._drawer)
             self.mount.mkdir()
 
     def plug_in(self, at: Path | None = None) -> None:
         at = at or self.mount
-        with _same_time(at.parent):
+        with same_time(at.parent):
             if at.exists():
                 at.rmdir()
             self._drawer.rename(at)
@@ -66,11 +66,13 @@ class MarkedDrive:
 
 
 @contextmanager
-def _same_time(directory: Path) -> Iterator[None]:
+def same_time(directory: Path) -> Iterator[None]:
     """To mount something is no change of the directory that the mount point is in."""
     found = directory.stat()
-    yield
-    os.utime(directory, ns=(found.st_atime_ns, found.st_mtime_ns))
+    try:
+        yield
+    finally:
+        os.utime(directory, ns=(found.st_atime_ns, found.st_mtime_ns))
 
 
 class MountedDrive:
