@@ -10,9 +10,10 @@ from usufruct.actions.adding import add_archives
 from usufruct.actions.carrying_in import carry_in, plan_carry_in
 from usufruct.actions.carrying_out import carry_out
 from usufruct.actions.defining import write_definition
+from usufruct.actions.recovering import say_moved
 from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.repairing import repair
-from usufruct.actions.undoing import undo
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.definitions.settings import write_setting
 from usufruct.files.state_places import StatePlaces
@@ -47,7 +48,7 @@ def _twice(world: World) -> None:
     world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "mine"})
 
 
-def _add(world: World, name: str, files: dict[str, str], **options: str) -> None:
+def _add(world: World, name: str, files: dict[str, str], **options: object) -> None:
     error = world.add(world.archive(name, files), **options).error
     if error:
         raise error
@@ -104,6 +105,51 @@ def _recover(world: World) -> None:
 
 def _undo(world: World) -> None:
     undo(world.context_with_definitions(), Access())
+
+
+def _redo(world: World) -> None:
+    redo(world.context_with_definitions(), Access())
+
+
+def _claim(world: World) -> None:
+    _add(world, "claim.zip", {"gels/moon.gel": "mine", "gels/new.gel": "new"}, claim=True)
+
+
+def _claimed(world: World) -> None:
+    _mine(world)
+    _claim(world)
+
+
+def _claimed_and_undone(world: World) -> None:
+    _claimed(world)
+    _undo(world)
+
+
+def _undone_in_part(world: World) -> None:
+    _packed(world)
+    _remove_a_part(world)
+    _undo(world)
+
+
+def _remove_a_part(world: World) -> None:
+    remove_holdings(world.context, ["pack"], lambda _: None, only=["*.gel"])
+
+
+def _in_part(world: World) -> None:
+    _mine(world)
+    _add(world, "pack.zip", PACK, only=("moon.gel",))
+
+
+def _unlike(world: World) -> None:
+    """A file and a directory, each of which is the other in the next version."""
+    _mine(world)
+    world.add_files("owl.zip", {"Owl/rig.toml": "o", "Owl/a.svg": "a", "Owl/b.svg/c.svg": "c"})
+
+
+def _move(world: World) -> None:
+    moved = world.lanternbox.with_name("Moved")
+    world.lanternbox.rename(moved)
+    say_moved(world.context_with_definitions(), str(world.lanternbox), str(moved))
 
 
 def _afterwards(world: World, how: str) -> None:
@@ -169,6 +215,18 @@ STORIES: dict[str, PowerStory] = {
     "undoing an addition": PowerStory(_packed, _undo),
     "undoing a removal": PowerStory(_removed, _undo),
     "undoing an update": PowerStory(_updated, _undo),
+    "claiming": PowerStory(_mine, _claim),
+    "undoing a claim": PowerStory(_claimed, _undo),
+    "claiming again by redo": PowerStory(_claimed_and_undone, _redo),
+    "undoing by its number": PowerStory(_several, lambda w: undo(w.context_with_definitions(), Access(), number=3)),
+    "adding the rest": PowerStory(_in_part, lambda w: _add(w, "pack.zip", PACK)),
+    "removing a part": PowerStory(_packed, _remove_a_part),
+    "removing a part by redo": PowerStory(_undone_in_part, _redo),
+    "updating a file to a directory and the reverse": PowerStory(
+        _unlike,
+        lambda w: _add(w, "owl v2.zip", {"Owl/rig.toml": "o", "Owl/a.svg/c.svg": "2", "Owl/b.svg": "b"}, update="owl"),
+    ),
+    "saying that the folder has moved": PowerStory(_packed, _move, may_differ=True),
     "repairing": PowerStory(
         _broken, lambda w: repair(w.context_with_definitions(), "pack", Access(), None, gives_back_changed=False)
     ),

@@ -25,9 +25,10 @@ from msgspec.structs import replace
 from tests.support import IN_MEMORY, World, no_trash
 from tests.transaction.kills import killed_at
 from usufruct.actions.listing import list_holdings
+from usufruct.actions.recovering import say_moved
 from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.repairing import repair
-from usufruct.actions.undoing import undo
+from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.backups import Backups
 from usufruct.errors import UsufructError
@@ -37,6 +38,7 @@ from usufruct.ledger.changes import is_tidy
 from usufruct.ledger.layers import needed_backups
 
 NAMES = [f"Gels/{name}.gel" for name in "abcd"] + ["Puppets/Owl/rig.toml", "Puppets/Owl/a.svg", "Backdrops/Day/x.png"]
+OWL = "Puppets/Owl/a.svg"
 TWICE = "the same twice"
 PACKS = ["Dusk", "Dawn", "Moth"]
 DISK = tempfile.gettempdir()
@@ -52,6 +54,7 @@ class Between:
     def __init__(self, folder: Path, seed: int) -> None:
         self.chance = random.Random(seed)
         self.tale: list[str] = [f"seed {seed}"]
+        self.archives: dict[str, Path] = {}
         self.counted = 0
         self.mine: set[str] = set()
         """Contents of the user's that must be somewhere."""
@@ -167,33 +170,54 @@ class Between:
         }
         if self.chance.random() < 0.4:
             files["readme.txt"] = f"read {self.counted}"
+        if self.chance.random() < 0.15 and files.pop(OWL, ""):
+            # What is a file in one version is a directory in another.
+            files[f"{OWL}/deep.svg"] = f"deep {self.counted}"
         return self.chance.choice(PACKS), files
 
     def command(self) -> tuple[str, Callable[[], object]]:
         """Something that a user may type, and what it is called."""
         world = self.world
         names = [one.name for one in list_holdings(world.context)]
-        kinds = ["add"] * 3 + ["remove", "remove all", "give back", "forget", "undo", "repair", "update"] * bool(names)
+        kinds = ["add"] * 3 + ["add a part", "claim", "redo"]
+        kinds += ["remove", "remove all", "remove a part", "give back", "forget"] * bool(names)
+        kinds += ["undo", "undo a number", "repair", "update", "add again"] * bool(names)
         kind = self.chance.choice(kinds)
-        if kind in ("add", "update"):
-            pack, files = self._pack()
-            archive = world.archive(f"{pack} v{self.counted}.zip", files)
+        if kind in ("add", "update", "add a part", "claim"):
+            pack, files = self._claimed() if kind == "claim" else self._pack()
+            archive = self.archives[pack] = world.archive(f"{pack} v{self.counted}.zip", files)
             update = self.chance.choice(names) if kind == "update" else None
-            return f"{kind} {archive.name} {files} {update}", lambda: self._add(archive, update)
+            options = {"add a part": {"only": ("*.gel", "*.svg")}, "claim": {"claim": True}}.get(kind, {})
+            return f"{kind} {archive.name} {files} {update}", lambda: self._add(archive, update, **options)
+        if kind == "add again":
+            archive = self.archives[self.chance.choice(sorted(self.archives))]
+            return f"{kind} {archive.name}", lambda: self._add(archive, None, only=("*.gel", "*.png"))
         name = self.chance.choice(names) if names else ""
         here = world.context_with_definitions()
+        number = self.chance.randint(1, 6)
         doings: dict[str, Callable[[], object]] = {
             "remove": lambda: world.remove(name),
             "remove all": lambda: world.remove(*names),
             "give back": lambda: remove_holdings(here, [name], lambda _: None, gives_back_changed=True),
+            "remove a part": lambda: remove_holdings(here, [name], lambda _: None, only=["*.gel"]),
             "forget": lambda: forget_holdings(here, [name]),
             "undo": lambda: undo(here, Access()),
+            "undo a number": lambda: undo(here, Access(), number),
+            "redo": lambda: redo(here, Access()),
             "repair": lambda: repair(here, name, Access(), None, gives_back_changed=False),
         }
         return f"{kind} {name}", doings[kind]
 
-    def _add(self, archive: Path, update: str | None) -> None:
-        added = self.world.add(archive, update=update)
+    def _claimed(self) -> tuple[str, dict[str, str]]:
+        """A pack with some files as they are there, which come and go with it from now on."""
+        pack, files = self._pack()
+        there = {name: self._content(self._path(name)) for name in NAMES}
+        files |= {name: content for name, content in there.items() if content and self.chance.random() < 0.5}
+        self.mine.difference_update(files.values())
+        return pack, files
+
+    def _add(self, archive: Path, update: str | None, **options: object) -> None:
+        added = self.world.add(archive, update=update, **options)
         if added.error:
             raise added.error
 
@@ -224,7 +248,7 @@ class Between:
         acts = [
             self._edits, self._edits, self._edits_in_place, self._deletes, self._renames, self._touches, self._restores,
             self._rounds, self._links_a_folder, self._drops_junk, self._damages_a_backup, self._makes_folder,
-            self._unplugs, self._writes_the_second_name,
+            self._unplugs, self._writes_the_second_name, self._moves,
         ]  # fmt: skip
         self.chance.choice(acts)()
 
@@ -304,6 +328,22 @@ class Between:
                 self.mine.discard(seen or "")
                 path.chmod(0o644)
                 path.write_text("rotten")
+
+    def _moves(self) -> None:
+        """The whole folder moves, which is said, and comes back, which is said too."""
+        here, there = self.world.lanternbox, self.world.lanternbox.with_name("Moved")
+        if self.unplugged or here.is_symlink() or not here.is_dir():
+            return
+        self.tale.append("the folder is moved and comes back")
+        for old, new in ((here, there), (there, here)):
+            old.rename(new)
+            try:
+                say_moved(self.world.context_with_definitions(), str(old), str(new))
+            except UsufructError as error:
+                self.tale.append(f"  told: {error}")
+                if new == there:
+                    new.rename(old)
+                    return
 
     def _makes_folder(self) -> None:
         name = self.chance.choice(["Gels/mine", "Puppets/Owl/mine", "Backdrops/Night"])
