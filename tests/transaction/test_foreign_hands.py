@@ -3,7 +3,7 @@
 import os
 import shutil
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from unittest import mock
 
@@ -23,7 +23,7 @@ from usufruct.archives.reading import Access
 from usufruct.definitions.settings import write_setting
 from usufruct.errors import Interrupted, MachineError, PlanIsStale, StillArriving, StoreError
 from usufruct.files.directories import Directory
-from usufruct.files.platform import this_platform
+from usufruct.files.platform import Platform, this_platform
 from usufruct.ledger import open_ledger, read_ledger
 from usufruct.transaction.recover import Recovered
 
@@ -388,6 +388,22 @@ class ForeignHandsTest(WorldTest):
                     ledger.connection.execute("INSERT INTO unneeded VALUES (?)", (b"%064d" % number,))
         with read_ledger(self.world.places.ledger) as ledger:
             self.assertEqual(ledger.connection.execute("SELECT count(*) FROM unneeded").fetchone(), (0,))
+
+    def test_a_backup_that_is_dropped_is_gone_for_good_before_the_record_forgets_it(self) -> None:
+        """A power cut between the two once brought back a backup that no record named."""
+        events: list[str] = []
+        self.world.add_files("pack.zip", PACK)
+        self.world.checkpoint = events.append
+        real = Platform.sync_names
+
+        def sync(platform: Platform, directories: Iterable[str]) -> None:
+            named = list(directories)
+            events.append("synced" if str(self.world.places.backups) in named else "other")
+            real(platform, named)
+
+        with mock.patch.object(Platform, "sync_names", sync):
+            self.world.remove("pack")
+        self.assertIn("synced", events[events.index("backup-dropped") : events.index("tidied")])
 
     def test_an_edit_saved_to_the_trash_is_there_before_the_earlier_file_is_back(self) -> None:
         self.world.add_files("pack.zip", PACK)

@@ -193,6 +193,7 @@ class Backups:
             self._platform.unlink(self.path_of(digest))
         except FileNotFoundError:
             return
+        self._changed.add(os.path.dirname(self._path_of(digest)))
 
     def drop_empty(self) -> None:
         """Remove sub-directories in which nothing is left."""
@@ -201,6 +202,8 @@ class Backups:
                 if _SHARD.fullmatch(shard.name) and shard.is_dir(follow_symlinks=False):
                     with suppress(OSError):  # content is in it
                         os.rmdir(shard.path)
+                        self._changed.discard(shard.path)
+                        self._changed.add(self.top)
             self._shards.clear()
             if any(map(_SHARD.fullmatch, os.listdir(self.top))):
                 self.origins.forget(self.holds)

@@ -72,6 +72,8 @@ def tidy(resources: Resources) -> list[str]:
         if noted:
             resources.backups.drop_empty()
         resources.backups.drop_partial()
+        # One whose removal a power cut takes back must still be on record.
+        resources.backups.make_durable()
     with ledger.transaction():
         for staging in dropped:
             forget_staging(ledger, staging)
