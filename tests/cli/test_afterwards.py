@@ -44,6 +44,20 @@ class AfterwardsTest(AddCase):
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
         self.assertEqual([one["state"] for one in self.archives()], ["stored"])
 
+    def test_one_with_a_part_that_nobody_knows_stays_and_ends_with_1(self) -> None:
+        pack = self.downloads / "odd.zip"
+        pack.write_bytes(zip_bytes({"moon.gel": "moon"}) + zip_bytes({"sun.gel": "sun"}) + b"what is this")
+        for words in (("look",), ("look", "--verify"), ("add", "--dry-run"), ("add", "--afterwards", "trash")):
+            said = self.run_words(*words, "odd.zip", code=1).stdout
+            self.assertIn("nothing that Usufruct knows: 12 bytes from byte", " ".join(said.split()))
+        self.assertIn("The archive stays", said)
+        self.assertTrue(pack.exists())
+        self.assertEqual(sorted(self.world.contents()), ["Gels/moon.gel", "Gels/sun.gel"])
+        (facts,) = [
+            one["facts"] for one in json.loads(self.run_words("look", "odd.zip", "--json", code=1).stdout)["archives"]
+        ]
+        self.assertEqual((facts["behind"], facts["unread"][0]["bytes"]), (1, 12))
+
     def test_archives_are_let_go_later_for_one_or_for_all_that_are_safely_placed(self) -> None:
         self.write("torn.zip", {"torn.gel": "torn"})
         self.write("little.zip", {"gels/little.gel": "x", "huge.bin": os.urandom(50_000)})

@@ -58,6 +58,8 @@ class Between:
         self.counted = 0
         self.mine: set[str] = set()
         """Contents of the user's that must be somewhere."""
+        self.given: set[str] = set()
+        """Contents of the user's that were claimed for a holding, and may go with it."""
         self.world = World(folder)
         self.unplugged = False
         self.linked = self.claimed = ""
@@ -214,6 +216,7 @@ class Between:
         there = {name: self._content(self._path(name)) for name in NAMES}
         files |= {name: content for name, content in there.items() if content and self.chance.random() < 0.5}
         self.mine.difference_update(files.values())
+        self.given.update(files.values())
         return pack, files
 
     def _add(self, archive: Path, update: str | None, **options: object) -> None:
@@ -389,7 +392,8 @@ class Between:
         root, drawer = self.world.lanternbox, self.world.folder / "drawer"
         if self.unplugged:
             self.tale.append("the drive is plugged in again")
-            found = [path for path in root.rglob("*") if path.is_file() and self._content(path) not in self.mine]
+            own = self.mine | self.given
+            found = [path for path in root.rglob("*") if path.is_file() and self._content(path) not in own]
             if found:
                 raise Lost(f"something was written to the place of the drive that is away: {found}")
             for path in [one for one in root.rglob("*") if one.is_file()]:

@@ -56,6 +56,8 @@ def _why_it_stays(found: Examined) -> str:
     """Why an archive had better not go by itself once it was added; empty where nothing is wanted of it."""
     if found.facts and found.facts.is_rescued:
         return "it is damaged, and a better copy may yet complete it"
+    if found.facts and found.facts.unread:
+        return "a part of the file belongs to nothing that Usufruct knows"
     placed, content = _share(found)
     return f"only {placed} of {content} files in it were placed" if 2 * placed < content else ""
 

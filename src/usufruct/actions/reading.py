@@ -43,6 +43,8 @@ class Verified(Struct, frozen=True):
     unsafe: int = 0
     """Entries that are refused, and so were not read."""
     error: UsufructError | None = None
+    unread: tuple[tuple[int, int], ...] = ()
+    """As `Facts.unread`."""
 
 
 class EntryText(Struct, frozen=True):
@@ -60,6 +62,7 @@ def verify(path: Path, access: Access) -> Verified:
     """Read every entry to its end, so that every checksum is compared; nothing is written."""
     files = size = unsafe = 0
     is_checked = True
+    unread: tuple[tuple[int, int], ...] = ()
 
     def tell(_: int, count: int) -> None:
         nonlocal files, size
@@ -71,6 +74,7 @@ def verify(path: Path, access: Access) -> Verified:
         try:
             untouched.add(archive.facts.volumes)
             is_checked, unsafe = archive.facts.has_checksums, len(archive.listing.refused)
+            unread = archive.facts.unread
             archive.unlock()
             read_through(archive, _files_of(archive), tell)
             untouched.refuse_written()
@@ -78,7 +82,7 @@ def verify(path: Path, access: Access) -> Verified:
             archive.close()
     except UsufructError as error:
         return Verified(str(path.absolute()), files, size, is_checked, unsafe, error)
-    return Verified(str(path.absolute()), files, size, is_checked, unsafe)
+    return Verified(str(path.absolute()), files, size, is_checked, unsafe, unread=unread)
 
 
 def _files_of(archive: Archive) -> list[int]:

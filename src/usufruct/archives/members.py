@@ -80,7 +80,30 @@ class Forward:
 
     def rest(self) -> Iterator[int]:
         """Read to the end; gives the length of each block."""
-        yield len(self._block) - self._at
-        self._block, self._at = b"", 0
-        while block := self._read(BLOCK):
+        while block := self._next():
+            self._at = len(self._block)
+            self.offset += len(block)
             yield len(block)
+
+    def zeros(self) -> Iterator[int]:
+        """Pass over zeros, to the first byte that is none; gives how many were passed at a time."""
+        while block := self._next():
+            count = len(block) - len(block.lstrip(b"\0"))
+            self._at += count
+            self.offset += count
+            yield count
+            if count < len(block):
+                return
+
+    def peek(self, count: int) -> bytes:
+        """The next bytes, which stay the next; fewer only at the end."""
+        taken = self.take(count)
+        self.offset -= len(taken)
+        self._block, self._at = taken + self._block[self._at :], 0
+        return taken
+
+    def _next(self) -> bytes:
+        """What is there of the block that was read last, or the next one; nothing at the end."""
+        if self._at == len(self._block):
+            self._block, self._at = self._read(BLOCK), 0
+        return self._block[self._at :]

@@ -67,6 +67,7 @@ class Compound:
         `kept` holds the bytes of the archives inside, and is closed with them.
         """
         self.path, self.name, self.format, self.size = lead.path, lead.name, lead.format, size
+        self.extent = (0, size)
         self.facts = facts
         self.allowance = allowance
         self.listing = Listing()
@@ -106,15 +107,22 @@ class Compound:
             self._kept.close()
 
 
-def opened_together(archives: Sequence[Archive]) -> Compound:
-    """Several downloads as one archive; it closes them."""
-    facts = Facts(
+def facts_together(archives: Sequence[Archive]) -> Facts:
+    """What is worth knowing of several archives as one."""
+    return Facts(
         packing=tuple(dict.fromkeys(method for archive in archives for method in archive.facts.packing)),
         locks=tuple(dict.fromkeys(cipher for archive in archives for cipher in archive.facts.locks)),
         locked_entries=sum(archive.facts.locked_entries for archive in archives),
         volumes=tuple(path for archive in archives for path in archive.facts.volumes),
         has_checksums=all(archive.facts.has_checksums for archive in archives),
+        behind=sum(archive.facts.behind for archive in archives),
+        unread=tuple(stretch for archive in archives for stretch in archive.facts.unread),
     )
+
+
+def opened_together(archives: Sequence[Archive]) -> Compound:
+    """Several downloads as one archive; it closes them."""
+    facts = facts_together(archives)
     size = sum(archive.size for archive in archives)
     allowance = Allowance(archives[0].allowance.limits, archives[0].name, archives[0].path, size)
     together = Compound(archives[0], size=size, facts=facts, allowance=allowance)
@@ -178,6 +186,7 @@ class WholeFile:
         self.facts = Facts(volumes=(str(path),), has_checksums=False)
         self._source = FileSource(path)
         self.size = self._source.size
+        self.extent = (0, self.size)
         self.allowance = Allowance(Limits(), path.name, str(path), self.size)
         self.listing = Listing()
         found = path.stat()

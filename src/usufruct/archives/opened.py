@@ -19,6 +19,8 @@ class OpenedFile:
     ) -> None:
         self.path, self.name = path, name
         self.size = source.size
+        self.extent = (0, source.size)
+        """From where to where in the file it reaches, as far as its reader understood it."""
         self.facts = facts or Facts()
         self.allowance = allowance
         self._source, self._access = source, access

@@ -33,6 +33,8 @@ _MOST_MARKS = 1000
 _CARRIED_SEARCH = 1 << 20
 """How deep in a self-extracting program the archive may begin."""
 _ISO_MARK_AT = 0x8001
+_TAR_SUM = slice(148, 156)
+"""Where a tar's header has its checksum, in octal digits."""
 _ADDRESS = re.compile(r"(?i)\b(https?|ftp):/+(.+)")
 _RECENT, _MOMENT = 10.0, 0.3
 """Seconds: a broken file that was written so lately is looked at again after a moment, for it may be growing."""
@@ -176,6 +178,21 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
 def _open_by_content(
     parts: SplitSet, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
 ) -> Archive:
+    """The archive with what is beside it in the same file."""
+    first = _open_one(parts, sources, access, allowance, path)
+    if access.rescues or first.extent == (0, first.size):
+        return first
+    from usufruct.archives.glued import with_what_is_beside
+
+    def open_part(source: Source, name: str) -> Archive:
+        part = SplitSet(parts.paths[:1], name)
+        return _open_one(part, [source], access, allowance, path or str(parts.paths[0]))
+
+    whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
+    return with_what_is_beside(first, whole, open_part, allowance)
+
+
+def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance: Allowance, path: str = "") -> Archive:
     name = parts.name
     is_nested, path = bool(path), path or str(parts.paths[0])
     head = sources[0].read_at(0, _HEAD)
@@ -361,24 +378,23 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
                 at = start.find(mark, at + 1)
                 continue
             archive.facts.is_program = part.owns_whole = True
+            archive.extent = (at + archive.extent[0], at + archive.extent[1])
             return archive
     return None
 
 
 def is_tar_block(block: bytes, name: str) -> bool:
-    """Whether 512 bytes are a tar header, by the checksum that every tar has.
+    """Whether a file of these first 512 bytes is a tar.
 
     An empty tar is all zeros, as many other files are: only its name tells it.
     """
-    if len(block) < _HEAD:
-        return False
-    if not any(block):
+    if len(block) == _HEAD and not any(block):
         return _said_format(name).startswith("tar")
-    try:
-        stated = int(block[148:156].strip(b"\0 ") or b"0", 8)
-    except ValueError:
+    if not block[_TAR_SUM].strip(b"\0 ").isdigit():
         return False
-    return stated == sum(block[:148]) + 8 * 32 + sum(block[156:])
+    from usufruct.archives.tar.headers import begins_tar
+
+    return begins_tar(block)
 
 
 def _said_format(name: str) -> str:

@@ -44,6 +44,8 @@ class Archive(Protocol):
     """`zip`, `tar`, `tar.gz` and so on."""
     size: int
     """Bytes of the file, or of all parts."""
+    extent: tuple[int, int]
+    """From where to where in the file it reaches, as far as it was understood; all of several parts."""
     listing: Listing
     """The entries, in the archive's order."""
     facts: Facts

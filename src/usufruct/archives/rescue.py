@@ -21,7 +21,7 @@ class RescuedArchive:
         """Raises DamagedArchive if nothing of `inner` is whole, PasswordNeeded or WrongPassword if it is locked."""
         self._inner = inner
         self.path, self.name, self.format, self.size = inner.path, inner.name, inner.format, inner.size
-        self.allowance = inner.allowance
+        self.extent, self.allowance = inner.extent, inner.allowance
         inner.unlock()
         whole, lost = _read(inner)
         known = inner.listing

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.paths import UnsafeName, safe_path
 from usufruct.model.entries import TOP, EntryKind, Listing, Refusal
+from usufruct.planning.names import tidy_name
 
 _LONGEST_PATH = 4096
 """Characters of a path: what is longer can be made on few systems."""
@@ -25,6 +26,13 @@ class Rows:
         self.listing = Listing()
         self.directories: dict[str, int] = {}
         """Paths as the archive writes them → number of the directory, of those that were found safe."""
+        self._below = ""
+
+    def begin_part(self, name: str) -> None:
+        """What is entered from now on lies in another archive that follows: all of it below a directory of its own."""
+        self._below = name
+        self.directories.clear()
+        self.listing.nested[self._directory("")] = tidy_name(name)
 
     def enter(
         self,
@@ -67,7 +75,7 @@ class Rows:
                         self.refuse(name, "it has no name")
                     return None
                 above, _, last = path.rpartition("/")
-                directory = self._directory(above) if above else TOP
+                directory = self._directory(above) if above or self._below else TOP
         except UnsafeName as unsafe:
             self.refuse(name, str(unsafe))
             return None
@@ -77,6 +85,7 @@ class Rows:
 
     def _directory(self, path: str) -> int:
         """The number of a directory, entered with those above it if new."""
+        path = f"{self._below}/{path}".strip("/") if self._below else path
         if path.count("/") >= _MOST_LEVELS:
             raise UnsafeName(f"it lies deeper than {_MOST_LEVELS} directories")
         # Each directory is kept with its whole path, so that deep ones take more than their names say.

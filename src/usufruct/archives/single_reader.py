@@ -6,7 +6,7 @@ from usufruct.archives.allowance import Allowance
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream
+from usufruct.archives.streams.decompress import PACKING_ERRORS, Ended, plain_stream
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
@@ -31,10 +31,11 @@ class SingleFile(OpenedFile):
         super().__init__(path, name, source, access, allowance, facts)
         self.format = compression
         with self._closed_on_failure():
-            size = 0
-            for block in self._blocks():
+            size, ended = 0, Ended()
+            for block in self._blocks(ended):
                 allowance.read(len(block))
                 size += len(block)
+            self.extent = (0, source.size if ended.at is None else ended.at)
             head = source.read_at(0, 4096)
             inner, modified = _gzip_header(head, access) if compression == "gz" else ("", None)
             self._rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
@@ -47,9 +48,9 @@ class SingleFile(OpenedFile):
         for row in rows:
             yield row, self._blocks()
 
-    def _blocks(self) -> Iterator[bytes]:
+    def _blocks(self, ended: Ended | None = None) -> Iterator[bytes]:
         try:
-            with as_file(self._source, BLOCK) as file, plain_stream(file, self.format, self.allowance) as plain:
+            with as_file(self._source, BLOCK) as file, plain_stream(file, self.format, self.allowance, ended) as plain:
                 while block := plain.read(BLOCK):
                     yield block
         except PACKING_ERRORS as error:

@@ -4,6 +4,7 @@ from abc import ABC, abstractmethod
 from array import array
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
+from itertools import count
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.members import Forward, MemberFault, StreamMember
@@ -11,7 +12,7 @@ from usufruct.archives.names import encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.spool import Spool
-from usufruct.archives.streams.decompress import PACKING_ERRORS, plain_stream, until_broken
+from usufruct.archives.streams.decompress import PACKING_ERRORS, Ended, plain_stream, until_broken
 from usufruct.errors import ArchiveError, DamagedArchive
 from usufruct.files.ahead import ahead
 from usufruct.files.sources import Source, as_file
@@ -22,6 +23,8 @@ _FAULTS: tuple[type[Exception], ...] = (MemberFault, *PACKING_ERRORS)
 _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
+_HEAD = 512
+"""Bytes by which what stands behind is told."""
 _AHEAD = 4
 """Blocks that are unpacked before they are looked at, at most."""
 _WAITING = 300
@@ -53,6 +56,10 @@ class StreamedArchive(OpenedFile, ABC):
         self._copies: dict[int, int] = {}
         """Row of a hard link → row of the file whose content it has."""
         self._encoding: str | None = None
+        self._part = 1
+        """Which of several archives, one behind the other, is being entered."""
+        self._paths: dict[bytes, int] = {}
+        """Path of a file in it → row."""
         self._plain: Source | None = None if compression else source
         """The plain tar, to be read at any offset; None: it must be unpacked again."""
         try:
@@ -153,7 +160,7 @@ class StreamedArchive(OpenedFile, ABC):
             ) from error
 
     @contextmanager
-    def _forward(self, spool: Spool | None = None) -> Iterator[Forward]:
+    def _forward(self, spool: Spool | None = None, ended: Ended | None = None) -> Iterator[Forward]:
         """The plain bytes from the start, unpacked by a thread of its own; faults are told as damage."""
         try:
             if not self._compression:
@@ -161,7 +168,7 @@ class StreamedArchive(OpenedFile, ABC):
                 return
             with (
                 as_file(self._source, BLOCK) as file,
-                plain_stream(file, self._compression, self.allowance) as plain,
+                plain_stream(file, self._compression, self.allowance, ended) as plain,
                 _read_ahead(until_broken(plain) if self._access.rescues else plain.read) as read,
             ):
                 yield Forward(spool.through(read) if spool else read)
@@ -182,41 +189,75 @@ class StreamedArchive(OpenedFile, ABC):
     def _members(self, data: Forward) -> Iterator[StreamMember]:
         """The members as they come, read from the plain bytes."""
 
+    @abstractmethod
+    def _begins(self, head: bytes) -> bool:
+        """Whether another archive of this kind begins with these bytes, 512 where there are so many."""
+
     # --- listing -----------------------------------------------------------------------------------------
 
     def _read_listing(self) -> None:
-        paths: dict[bytes, int] = {}
-        allowance = self.allowance
-        waiting: list[StreamMember] = []
+        allowance, ended = self.allowance, Ended()
+        waiting: list[tuple[int, StreamMember]] = []
         spool = Spool(self._access.spool if self._compression in _KEPT else None)
         try:
-            with self._forward(spool) as data:
-                for member in self._members(data):
-                    if waiting or (not member.is_text and not (_is_utf8(member.name) and _is_utf8(member.target))):
-                        allowance.keep(_WAITING + len(member.name) + len(member.target))
-                        waiting.append(member)
-                    else:
-                        self._enter(member, paths)
-                # Only at its very end does a compressed stream prove its own checksum.
-                allowance.read(data.offset)
-                for count in data.rest() if self._compression else ():
-                    allowance.read(count)
+            with self._forward(spool, ended) as data:
+                for part in count(1):
+                    for member in self._members(data):
+                        if waiting or (not member.is_text and not (_is_utf8(member.name) and _is_utf8(member.target))):
+                            allowance.keep(_WAITING + len(member.name) + len(member.target))
+                            waiting.append((part, member))
+                        else:
+                            self._enter(part, member)
+                    if not self._is_another_behind(data):
+                        break
             self._plain = self._plain or spool.source()
+            if ended.at is not None:
+                self.extent = (0, ended.at)
         finally:
             spool.close()
         if waiting:
-            raw = [name for one in waiting for name in (one.name, one.target) if not _is_utf8(name)]
+            raw = [name for _, one in waiting for name in (one.name, one.target) if not _is_utf8(name)]
             self._encoding, self.facts.is_encoding_guessed = encoding_for(raw, self._access.names)
             self.facts.encoding = self._encoding
-            for member in waiting:
-                self._enter(member, paths)
+            for part, member in waiting:
+                self._enter(part, member)
+
+    def _is_another_behind(self, data: Forward) -> bool:
+        """Whether behind what was listed stands another of this kind, as when two were put into one; it comes next.
+
+        Only at its very end does a compressed stream prove its own checksum. What is neither zeros nor another is told,
+        and of what is not packed left to whoever looks at the rest of the file.
+        """
+        allowance = self.allowance
+        allowance.read(data.offset)
+        for passed in data.zeros():
+            allowance.read(passed)
+        head = data.peek(_HEAD)
+        if not head:
+            return False
+        if self._begins(head):
+            return True
+        begin = data.offset
+        if not self._compression:
+            self.extent = (0, begin)
+            return False
+        for passed in data.rest():
+            allowance.read(passed)
+        self.facts.unread = ((begin, data.offset - begin),)
+        return False
 
     def _text(self, raw: bytes) -> str:
         return raw.decode("utf-8") if _is_utf8(raw) else raw.decode(self._encoding or "latin-1", "replace")
 
-    def _enter(self, member: StreamMember, paths: dict[bytes, int]) -> None:
+    def _enter(self, part: int, member: StreamMember) -> None:
         name = self._text(member.name)
         rows, modified = self._rows, member.modified
+        if part > self._part:
+            self._part = part
+            self._paths.clear()
+            self.facts.behind = part - 1
+            rows.begin_part(f"{self.name}#{part}")
+        paths = self._paths
         row: int | None
         match member.kind:
             case "directory":

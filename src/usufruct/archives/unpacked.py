@@ -27,6 +27,7 @@ class UnpackedFolder:
         self.facts = Facts(volumes=(str(path),), has_checksums=False)
         every = list(_below(self.path))
         self.size = sum(found.st_size for _, found in every if stat.S_ISREG(found.st_mode))
+        self.extent = (0, self.size)
         self.allowance = Allowance(limits, self.name, self.path, self.size)
         rows = Rows(self.allowance)
         self.listing = rows.listing

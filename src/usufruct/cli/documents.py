@@ -106,6 +106,7 @@ def verified_document(result: "Verified") -> dict[str, Any]:
         "bytes": result.size,
         "has_checksums": result.is_checked,
         "unsafe": result.unsafe,
+        "unread": [{"offset": offset, "bytes": size} for offset, size in result.unread],
         "error": error_document(result.error),
     }
 

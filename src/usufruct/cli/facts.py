@@ -1,6 +1,6 @@
 """What `look` says an archive is, beside where it would go."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from usufruct.cli.screen import count_words, in_lines, styled, wrapped
@@ -48,8 +48,14 @@ def fact_lines(result: "Examined") -> Iterator[str]:
             yield from _said("program", f"self-extracting: read as the {result.format} it carries, never run", "care")
         if facts.said_format:
             yield from _said("careful", f"called {facts.said_format}, but it is {result.format}", "care")
+        if facts.behind:
+            which = "the second is" if facts.behind == 1 else "the others are"
+            what = f"{facts.behind + 1} archives, one behind the other; {which} shown as a directory, NAME#2"
+            yield from _said("careful", what, "care")
         if facts.is_rescued:
             yield from _said("rescued", rescued_words(result), "care")
+        if facts.unread:
+            yield from _said("careful", unread_words(facts.unread), "care")
         if facts.comment:
             first, *more = facts.comment.splitlines() or [""]
             yield from _said("comment", printable(first) + (" …" if more else ""))
@@ -72,6 +78,13 @@ def rescued_words(result: "Examined") -> str:
     names = [printable(name) for name in facts.lost[:_NAMED]]
     names += [f"and {len(facts.lost) - _NAMED:,} more"] if len(facts.lost) > _NAMED else []
     return f"only what came whole; lost: {', '.join(names)}"
+
+
+def unread_words(stretches: Sequence[tuple[int, int]]) -> str:
+    """Which parts of the file belong to nothing that is known."""
+    said = [f"{count_words(size, 'byte')} from byte {offset:,} on" for offset, size in stretches[:_NAMED]]
+    said += [f"and {len(stretches) - _NAMED:,} more stretches"] if len(stretches) > _NAMED else []
+    return f"part of the file is nothing that Usufruct knows: {', '.join(said)}"
 
 
 _DANGER_WORDS = {
@@ -111,6 +124,8 @@ def facts_document(result: "Examined") -> dict[str, Any] | None:
         "comment": facts.comment or None,
         "rescued": facts.is_rescued,
         "lost": list(facts.lost),
+        "behind": facts.behind,
+        "unread": [{"offset": offset, "bytes": size} for offset, size in facts.unread],
         "careful": {what: [listing.path(row) for row in rows] for what, rows in _dangers(listing).items()}
         if listing
         else {},

@@ -13,7 +13,7 @@ import click
 
 from usufruct.cli import words
 from usufruct.cli.screen import echo
-from usufruct.errors import WrongUsage
+from usufruct.errors import UsufructError, WrongUsage
 from usufruct.files.paths import expanded
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from usufruct.actions.outcomes import Examined
     from usufruct.actions.request import Request
     from usufruct.archives.reading import Access
+    from usufruct.model.facts import Facts
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -287,6 +288,11 @@ def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
 def afterwards_of(context: Context, option: str | None) -> str:
     """What becomes of archives: as the option says, or the settings."""
     return option or context.settings().afterwards
+
+
+def code_of(error: UsufructError | None, facts: Facts | None) -> int:
+    """The exit code for one archive: that of its error, or 1 where a part of it was not understood."""
+    return error.exit_code if error else int(bool(facts and facts.unread))
 
 
 def ending(errors: list[int]) -> int:

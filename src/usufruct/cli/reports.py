@@ -155,6 +155,12 @@ def verified_lines(result: Verified) -> Iterator[str]:
         return
     what = "every checksum holds" if result.is_checked else "but the format has no checksums of its content"
     unsafe = f", {count_words(result.unsafe, 'unsafe entry', 'unsafe entries')} not read" if result.unsafe else ""
+    if result.unread:
+        from usufruct.cli.facts import unread_words
+
+        yield f"{styled('part', 'care')}  {name}  {read}, {what}{unsafe}"
+        yield f"{_INDENT}{unread_words(result.unread)}"
+        return
     yield f"{styled('fine', 'good')}  {name}  {read}, {what}{unsafe}"
 
 
@@ -350,7 +356,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
 
 def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) -> Iterator[str]:
     """What was placed, what it replaced, and how to take it back."""
-    from usufruct.cli.facts import rescued_words
+    from usufruct.cli.facts import rescued_words, unread_words
 
     name, layout, plan = styled(printable(result.name), "title"), result.layout, result.plan
     where = result.application.title if result.application else path_words(plan.snapshot.root)
@@ -365,6 +371,9 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
     yield ""
     if result.facts and result.facts.is_rescued:
         words = f"rescued from a damaged archive: {rescued_words(result)}"
+        yield from (f"{_INDENT}{styled(line, 'care')}" for line in wrapped(words, _INDENT))
+    if result.facts and result.facts.unread:
+        words = unread_words(result.facts.unread)
         yield from (f"{_INDENT}{styled(line, 'care')}" for line in wrapped(words, _INDENT))
     if placed.replaced:
         what = count_words(len(placed.replaced), "file that was", "files that were")

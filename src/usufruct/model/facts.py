@@ -33,5 +33,9 @@ class Facts(Struct):
     """It is damaged, and only what came whole of it is listed."""
     lost: tuple[str, ...] = ()
     """Names of the entries that did not, as far as they are known."""
+    behind: int = 0
+    """Archives that stand behind the first one in the same file."""
+    unread: tuple[tuple[int, int], ...] = ()
+    """Stretches that were not understood, each by its offset and bytes; in a packed tar, of what it unpacks to."""
     has_checksums: bool = True
     """The format states checksums of its content."""

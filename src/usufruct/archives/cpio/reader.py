@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.cpio.headers import members_of
+from usufruct.archives.cpio.headers import begins_cpio, members_of
 from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.streamed import StreamedArchive
@@ -37,6 +37,9 @@ class CpioArchive(StreamedArchive):
                 self._sums[member.offset] = member.checksum
         self.facts.has_checksums |= bool(self._sums)
 
+    def _begins(self, head: bytes) -> bool:
+        return begins_cpio(head)
+
     def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
         stated = self._sums.get(self._offsets[row])
         return super()._checked(row, blocks if stated is None else _summed(blocks, stated))
@@ -58,6 +61,7 @@ class RpmArchive(CpioArchive):
         """`content` is the packed cpio in `source`."""
         super().__init__(path, name, content, compression, access, allowance)
         self.size, content.owns_whole = source.size, True
+        self.extent = (0, source.size - content.size + self.extent[1])
 
     def _format_with(self, compression: str) -> str:
         return "rpm"

@@ -1,7 +1,7 @@
 """The formats that are met now and then, read with libarchive: cab, iso, lha, ar."""
 
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.archive_library import LibraryEntry, LibraryFault, LibraryReader
@@ -9,7 +9,7 @@ from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.errors import DamagedArchive, UnreadableArchive
-from usufruct.files.sources import Source
+from usufruct.files.sources import SliceSource, Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 
@@ -17,10 +17,46 @@ FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar"}
 """Format → the library's name of it."""
 
 
+_ISO_VOLUME = 0x8000
+"""ECMA-119, chapter 8.4: where the volume is described, in which are its blocks and the size of one."""
+_AR_HEADER = 60
+
 _CHECKED = ("cab", "lha")
 """Kinds that state checksums of their content."""
 _WAITING = 300
 """Bytes that an entry takes until all are known."""
+
+
+def _end_of_cab(source: Source) -> int:
+    return int.from_bytes(source.read_at(8, 4), "little")
+
+
+def _end_of_iso(source: Source) -> int:
+    head = source.read_at(_ISO_VOLUME, 132)
+    return int.from_bytes(head[80:84], "little") * int.from_bytes(head[128:130], "little")
+
+
+def _end_of_ar(source: Source) -> int:
+    at = len(b"!<arch>\n")
+    while (head := source.read_at(at, _AR_HEADER)).endswith(b"`\n") and len(head) == _AR_HEADER:
+        size = head[48:58].strip()
+        at += _AR_HEADER + (int(size) + 1) // 2 * 2 if size.isdigit() else source.size
+    return at
+
+
+def _end_of_lha(source: Source) -> int:
+    at = 0
+    while len(head := source.read_at(at, 28)) >= 21 and head[0] and head[2:3] == b"-":
+        level, packed = head[20], int.from_bytes(head[7:11], "little")
+        own = {2: int.from_bytes(head[:2], "little"), 3: int.from_bytes(head[24:28], "little")}.get(level, head[0] + 2)
+        at += own + packed
+    return at + (source.read_at(at, 1) == b"\0")
+
+
+_ENDS: dict[str, Callable[[Source], int]] = {
+    "cab": _end_of_cab, "iso": _end_of_iso, "ar": _end_of_ar, "lha": _end_of_lha,
+}  # fmt: skip
+"""Kind → where it ends, as its headers say; the library does not tell."""
 
 
 class LibraryArchive(OpenedFile):
@@ -36,6 +72,9 @@ class LibraryArchive(OpenedFile):
         self._copies: dict[int, int] = {}
         """Row of a hard link → row of the file whose content it has."""
         with self._closed_on_failure():
+            self.extent = (0, min(source.size, _ENDS[kind](source)))
+            # Of something behind it the library would say that the archive is damaged.
+            self._own = SliceSource(source, *self.extent) if kind == "ar" else source
             self._read_listing()
 
     def unlock(self) -> None:
@@ -92,7 +131,7 @@ class LibraryArchive(OpenedFile):
 
     def _opened(self) -> LibraryReader:
         try:
-            return LibraryReader(self._source, (FORMATS[self.format],))
+            return LibraryReader(self._own, (FORMATS[self.format],))
         except UnreadableArchive as error:
             raise UnreadableArchive(
                 f"{self.name} is of the format {self.format}, which is read with libarchive; that is not installed.",

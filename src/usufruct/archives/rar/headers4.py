@@ -82,6 +82,8 @@ class Rar4Reader:
         """A locked header matched its checksum, so the password is right and what does not match is damage."""
         self._open: RarMember | None = None
         """A member that continues in the next volume."""
+        self.end = 0
+        """Where the last volume's last block ends."""
         try:
             for number, volume in enumerate(volumes):
                 self._read_volume(number, volume)
@@ -106,10 +108,11 @@ class Rar4Reader:
                 size = self._read_file(block, number)
             elif block.kind == _END:
                 self._read_end(block, number)
+                self.end = block.at
                 return
             elif block.flags & _HAS_DATA:
                 size = int.from_bytes(block.fields[:4], "little")
-            at = block.at + size
+            self.end = at = block.at + size
             if at > volume.size:
                 raise RarFault(f"volume {number + 1} breaks off")
 

@@ -96,6 +96,8 @@ class Rar5Reader:
         self._password = password
         self._open: RarMember | None = None
         """A member that continues in the next volume."""
+        self.end = 0
+        """Where the last volume's last block ends."""
         try:
             for number, volume in enumerate(volumes):
                 self._read_volume(number, volume)
@@ -126,6 +128,7 @@ class Rar5Reader:
                 self._read_file(header, extra, flags, Piece(number, at, size, None))
             elif kind == _END:
                 self.wants_more = bool(header.vint() & 1)
+                self.end = at
                 return
             elif kind != _SERVICE and not flags & _SKIP:
                 raise RarRefusal(f"it holds a block of an unknown kind ({kind})")

@@ -56,6 +56,7 @@ class RarArchive:
         """Row → member."""
         try:
             self._headers = self._read_headers()
+            self.extent = (0, self._headers.end if len(volumes) == 1 else self.size)
             self._enter_members()
         except BaseException:
             self.close()

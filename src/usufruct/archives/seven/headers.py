@@ -54,6 +54,8 @@ class Headers(Struct):
     folders: list[CoderChain] = field(default_factory=list)
     entries: list[PackedEntry] = field(default_factory=list)
     hides_names: bool = False
+    end: int = _START.size
+    """Where the file's last header ends."""
 
 
 class _Bytes:
@@ -121,6 +123,7 @@ def read_headers(source: Source, password: str | None, allowance: Allowance) -> 
     headers = Headers()
     if not size:
         return headers
+    headers.end = _START.size + offset + size
     data = _header_at(source, _START.size + offset, size, int.from_bytes(start[28:], "little"), allowance)
     for _ in range(4):
         reader = _Bytes(data)

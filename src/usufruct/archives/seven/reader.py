@@ -59,6 +59,7 @@ class SevenArchive(OpenedFile):
             raise self._damaged(fault) from fault
         except UnknownMethod as unknown:
             raise self._unreadable(str(unknown)) from unknown
+        self.extent = (0, headers.end)
         begun = [0] * len(headers.folders)
         for entry in headers.entries:
             row = self._enter(entry)

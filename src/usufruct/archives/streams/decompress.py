@@ -42,27 +42,35 @@ PACKING_ERRORS: tuple[type[Exception], ...] = (
 """What the libraries raise when packed bytes do not hold together."""
 
 
-def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[bytes]:
+class Ended:
+    """Where in the packed file the last stream ended, once it was read to there; None: at its end."""
+
+    at: int | None = None
+
+
+def plain_stream(file: IO[bytes], compression: str, allowance: Allowance, ended: Ended | None = None) -> IO[bytes]:
     """The decompressed bytes of a whole compressed file, as a file to read forwards.
 
-    What is read raises UnsafeArchive where unpacking would take more memory than is allowed.
+    What is read raises UnsafeArchive where unpacking would take more memory than is allowed. What stands behind the
+    last stream and is none is not read; `ended` tells where it begins.
     """
+    ended = ended or Ended()
     most = allowance.most_dictionary
     match compression:
         case "gz":
-            return zlib_engine.gunzip(file)
+            return _as_stream(_all_streams(file, _GzipMember, b"\x1f\x8b", allowance, b"\0", ended, _BITE))
         case "bz2":
-            return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh", allowance))
+            return _as_stream(_all_streams(file, bz2.BZ2Decompressor, b"BZh", allowance, b"\0", ended))
         case "xz":
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_XZ, most + _BESIDE)
-            return _as_stream(_within(allowance, _all_streams(file, engine, b"\xfd7zXZ", allowance, b"\0")))
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\xfd7zXZ", allowance, b"\0", ended)))
         case "lzma":
             engine = partial(lzma.LZMADecompressor, lzma.FORMAT_AUTO, most + _BESIDE)
-            return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0", allowance)))
+            return _as_stream(_within(allowance, _all_streams(file, engine, b"\x5d\0\0", allowance, b"\0", ended)))
         case "lz":
             from usufruct.archives.streams.lzip import unlzip
 
-            return _as_stream(unlzip(file, allowance))
+            return _as_stream(unlzip(file, allowance, ended))
         case "Z":
             from usufruct.archives.streams.lzw import unlzw
 
@@ -70,9 +78,8 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance) -> IO[
         case "zst":
             largest = min(most, _LARGEST_WINDOW).bit_length() - 1
             bounds: dict[int, int] = {zstd.DecompressionParameter.window_log_max: largest}
-            return _as_stream(
-                _within(allowance, _all_streams(file, partial(zstd.ZstdDecompressor, options=bounds), MARKS, allowance))
-            )
+            decoder = partial(zstd.ZstdDecompressor, options=bounds)
+            return _as_stream(_within(allowance, _all_streams(file, decoder, MARKS, allowance, b"\0", ended)))
         case "lz4":
             import lz4.frame
 
@@ -87,23 +94,33 @@ def _all_streams(
     marks: bytes | tuple[bytes, ...],
     allowance: Allowance | None = None,
     fill: bytes = b"",
+    ended: Ended | None = None,
+    step: int = _STEP,
 ) -> Iterator[bytes]:
     """What all streams of a file unpack to, one behind the other.
 
-    Each begins with one of `marks`; `fill` may stand between them. `allowance`: counts those with hardly anything in
-    them.
+    Each begins with one of `marks`; `fill` may stand between and behind them. `allowance`: counts those with hardly
+    anything in them. `ended`: is told where the last ends, if something else stands behind it.
 
     In larger steps than the standard file objects take, each of which lets no other thread run.
     """
     longest = len(marks) if isinstance(marks, bytes) else max(map(len, marks))
-    packed = file.read(_STEP)
+    taken = 0
+
+    def more() -> bytes:
+        nonlocal taken
+        block = file.read(step)
+        taken += len(block)
+        return block
+
+    packed = more()
     if not packed:
         raise EOFError("the packed bytes end too early")
     while packed:
         one, size = engine(), 0
         while not one.eof:
             if one.needs_input:
-                packed = packed or file.read(_STEP)
+                packed = packed or more()
                 if not packed:
                     raise EOFError("the packed bytes end too early")
                 given, packed = packed, b""
@@ -114,15 +131,43 @@ def _all_streams(
             yield plain
         if size < SHORT and allowance:
             allowance.short_stream()
-        packed = one.unused_data or file.read(_STEP)
+        packed = one.unused_data or more()
         while fill and packed and not packed.strip(fill):
-            packed = file.read(_STEP)
+            packed = more()
         packed = packed.lstrip(fill) if fill else packed
         # The mark may stand across two of our steps.
-        while len(packed) < longest and (more := file.read(_STEP)):
-            packed += more
+        while len(packed) < longest and (further := more()):
+            packed += further
         if not packed.startswith(marks):
-            return  # what stands behind the last stream is none, and counts for nothing
+            if packed and ended:
+                ended.at = taken - len(packed)
+            return
+
+
+class _GzipMember:
+    """A member of a gzip file, unpacked as the standard decompressors unpack their streams. See `_Bounded`."""
+
+    def __init__(self) -> None:
+        self._engine = zlib_engine.inflater_of_member()
+        self._is_full = False
+
+    @property
+    def eof(self) -> bool:
+        return self._engine.eof
+
+    @property
+    def unused_data(self) -> bytes:
+        return self._engine.unused_data
+
+    @property
+    def needs_input(self) -> bool:
+        # A full block may have left bytes in the engine though it consumed all that it was given.
+        return not self._engine.unconsumed_tail and not self._is_full
+
+    def decompress(self, data: bytes, max_length: int = -1) -> bytes:
+        plain = self._engine.decompress(self._engine.unconsumed_tail or data, max_length)
+        self._is_full = len(plain) == max_length
+        return plain
 
 
 def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:

@@ -1,15 +1,18 @@
 """Lzip: members behind one another, each a head of six bytes, raw LZMA with an end mark, and what it was.
 
-The layout is in the chapter "File format" of its manual. What stands behind the last member counts for nothing.
+The layout is in the chapter "File format" of its manual.
 """
 
 import lzma
 import zlib
 from collections.abc import Generator, Iterator
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from usufruct.archives.allowance import SHORT, Allowance
 from usufruct.archives.reading import BLOCK
+
+if TYPE_CHECKING:
+    from usufruct.archives.streams.decompress import Ended
 
 _MARK = b"LZIP"
 _HEAD = 6
@@ -22,8 +25,8 @@ _SMALLEST, _LARGEST = 1 << 12, 1 << 29
 """Bytes of a dictionary."""
 
 
-def unlzip(file: IO[bytes], allowance: Allowance) -> Iterator[bytes]:
-    """What all members unpack to.
+def unlzip(file: IO[bytes], allowance: Allowance, ended: "Ended") -> Iterator[bytes]:
+    """What all members unpack to; `ended` is told where the last ends, if something else stands behind it.
 
     Raises EOFError, ValueError or LZMAError for what does not hold together, UnsafeArchive for too large a dictionary.
     """
@@ -33,6 +36,8 @@ def unlzip(file: IO[bytes], allowance: Allowance) -> Iterator[bytes]:
         packed = _up_to(_HEAD, file, packed)
     if packed and _MARK.startswith(packed):
         raise EOFError("the packed bytes end too early")
+    if packed:
+        ended.at = file.tell() - len(packed)
 
 
 def _member(packed: bytes, file: IO[bytes], allowance: Allowance) -> Generator[bytes, None, bytes]:

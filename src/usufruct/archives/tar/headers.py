@@ -39,6 +39,17 @@ class _Said(Struct):
     pax: dict[str, bytes] = field(default_factory=dict)
 
 
+def begins_tar(block: bytes) -> bool:
+    """Whether 512 bytes are the header of a member, by the checksum that every one has."""
+    if len(block) < RECORD or not any(block):
+        return False
+    try:
+        stated = int(block[148:156].strip(b"\0 ") or b"0", 8)
+    except ValueError:
+        return False
+    return stated == sum(block[:148]) + 8 * 32 + sum(block[156:])
+
+
 def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
     """Every member, in order; its data may be taken from `data` until the next is asked for.
 

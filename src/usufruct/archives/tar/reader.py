@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from usufruct.archives.members import Forward, StreamMember
 from usufruct.archives.streamed import StreamedArchive
-from usufruct.archives.tar.headers import members_of
+from usufruct.archives.tar.headers import begins_tar, members_of
 
 
 class TarArchive(StreamedArchive):
@@ -15,3 +15,6 @@ class TarArchive(StreamedArchive):
 
     def _members(self, data: Forward) -> Iterator[StreamMember]:
         return members_of(data, self.allowance)
+
+    def _begins(self, head: bytes) -> bool:
+        return begins_tar(head)

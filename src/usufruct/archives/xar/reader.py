@@ -41,6 +41,8 @@ _WANTED = frozenset(
     "name type mode mtime link data/offset data/length data/size data/extracted-checksum data/archived-checksum".split()
 )
 """The texts of an entry that are read."""
+_STRETCH, _HAS_STRETCH = ("offset", "length", "size"), ("data", "ea", "checksum", "signature", "x-signature")
+"""Elements that tell of a stretch of the heap, and those that have one."""
 
 
 class _Fault(Exception):
@@ -120,6 +122,7 @@ class XarArchive(OpenedFile):
             self.allowance.read(len(block))
             table.feed(block)
         table.end()
+        self.extent = (0, min(self.size, self._heap + table.end_of_heap))
         by_number = {entry.number: entry for entry in table.entries}
         links = []
         for entry in table.entries:
@@ -203,6 +206,10 @@ class _Table:
         """The elements that are open, below the file that is."""
         self._open: list[tuple[_XarEntry, list[str]]] = []
         """The files that are open, each with the elements that were open around it."""
+        self.end_of_heap = 0
+        """Bytes of the heap behind the table: contents, attributes, checksums, signatures."""
+        self._stretch: dict[str, int] = {}
+        """Of the stretch of the heap that is being told: its offset, and its length or size."""
         self._text = ""
         self._parser = expat.ParserCreate()
         self._parser.buffer_text = True
@@ -255,6 +262,12 @@ class _Table:
             _, self._path = self._open.pop()
             return
         path = "/".join(self._path)
+        if name in _STRETCH and (text := self._text.strip()).isdecimal() and len(text) < 20:
+            self._stretch[name] = int(text)
+        elif name in _HAS_STRETCH:
+            length = self._stretch.get("length", self._stretch.get("size", 0))
+            self.end_of_heap = max(self.end_of_heap, self._stretch.get("offset", 0) + length)
+            self._stretch = {}
         if self._open and path in _WANTED:
             self._allowance.keep(len(self._text))
             self._open[-1][0].texts[path] = self._text[: _LONGEST_TEXT + 1].strip("\r\n\t ")

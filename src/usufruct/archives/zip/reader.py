@@ -8,8 +8,8 @@ import struct
 from array import array
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from itertools import compress, islice
-from operator import add, gt
+from itertools import chain, compress, islice
+from operator import add, gt, sub
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
@@ -49,6 +49,13 @@ _LONGEST_TARGET = 4096
 """Bytes of a link's text: PATH_MAX of Linux."""
 _HEAD = 320
 """Bytes that an entry's own header takes at most, nearly always: itself, its name, its extra field."""
+
+_ROOM = 600
+"""Bytes behind an entry's packed ones that its name, its extra field and its descriptor may take without a look."""
+_DESCRIPTOR_SIZE = 24
+"""APPNOTE 4.3.9, with its mark."""
+_SIGNED_BLOCK_MARK = b"APK Sig Block 42"
+"""What ends the signatures of an Android package, which stand before its directory."""
 
 _METHODS: dict[int, tuple[str, decompress.Decompressor | None]] = {
     0: ("stored", decompress.stored),
@@ -104,8 +111,8 @@ class ZipArchive(OpenedFile):
         self._encoding = ""
         with self._closed_on_failure():
             try:
-                self._read_directory()
-                self._refuse_overlaps()
+                directory = self._read_directory()
+                self._refuse_overlaps(directory)
             except (struct.error, IndexError) as error:
                 raise self._damaged("its central directory is cut off") from error
         self._tell_facts()
@@ -138,14 +145,15 @@ class ZipArchive(OpenedFile):
 
     # --- the directory -----------------------------------------------------------------------------------
 
-    def _read_directory(self) -> None:
+    def _read_directory(self) -> int:
+        """Enter what it names; gives where it starts."""
         start, size, count = self._find_directory()
         if size > self.allowance.limits.header:
             raise self._harmful(f"its directory takes {size:,} bytes")
         # Offsets in the parts of a split zip count from their own part; those of a whole one from where it begins,
         # which is not the start of the file if a self-extractor stands before it.
         shift = 0 if len(self._part_starts) > 1 else start - self._stated_start
-        self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE")
+        self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE", b"#!")
         known = self._rows.directories if len(self._part_starts) == 1 else {}
         files: list[tuple[int, str, int | None, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
@@ -181,6 +189,9 @@ class ZipArchive(OpenedFile):
                 self.facts.encoding = self._encoding
             self._read_entry(fields, raw, extra, shift)
         self._enter_files(files, shift)
+        if len(self._part_starts) == 1:
+            self.extent = (min(self._offsets, default=start), self._end)
+        return start
 
     def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
         """The fixed fields, raw name and extra field of every entry; the directory is read in windows."""
@@ -221,6 +232,7 @@ class ZipArchive(OpenedFile):
         _, disk, first_disk, _, count, size, stated, comment_size = _END.unpack_from(tail, at)
         self.facts.comment = tail[at + _END.size :][:comment_size].decode("utf-8", "replace").strip()
         end = tail_start + at
+        self._end = end + _END.size + comment_size
         place = self._source.read_at(max(0, end - _END64_PLACE.size), _END64_PLACE.size)
         if place.startswith(_END64_PLACE_MARK):
             _, _, stated_end64, disks = _END64_PLACE.unpack(place)
@@ -326,8 +338,8 @@ class ZipArchive(OpenedFile):
         self.listing.targets[row] = b"".join(self._content(row)).decode("utf-8", "replace")
         self.listing.sizes[row] = 0
 
-    def _refuse_overlaps(self) -> None:
-        """An entry that lies over another would let a small file unpack without end."""
+    def _refuse_overlaps(self, directory: int) -> None:
+        """An entry that lies over another would let a small file unpack without end; what none takes is told."""
         offsets, packed = self._offsets, self._packed
         order: Sequence[int] = range(len(offsets))
         if any(map(gt, offsets, islice(offsets, 1, None))):
@@ -338,6 +350,27 @@ class ZipArchive(OpenedFile):
             first = overlaps.index(True)
             names = f"{self.listing.path(order[first])} and {self.listing.path(order[first + 1])}"
             raise self._harmful(f"{names} lie over one another")
+        if len(self._part_starts) == 1 and len(offsets):
+            ends = map(_LOCAL.size.__add__, map(add, offsets, packed))
+            room = map(sub, chain(islice(offsets, 1, None), (directory,)), ends)
+            wide = [number for number, size in enumerate(room) if size > _ROOM]
+            follow = chain(islice(offsets, 1, None), (directory,))
+            self.facts.unread = tuple(self._unread_behind(wide, offsets, packed, list(follow))) if wide else ()
+
+    def _unread_behind(
+        self, numbers: Sequence[int], offsets: Sequence[int], packed: Sequence[int], follow: Sequence[int]
+    ) -> Iterator[tuple[int, int]]:
+        """Stretches behind these entries that are neither theirs, nor zeros, nor the signature before a directory."""
+        for number in numbers:
+            head = self._source.read_at(offsets[number], _LOCAL.size)
+            if len(head) < _LOCAL.size:
+                continue
+            end = offsets[number] + _LOCAL.size + sum(_LOCAL.unpack(head)[9:]) + packed[number]
+            stop = follow[number]
+            if stop - end <= _DESCRIPTOR_SIZE or self._source.read_at(stop - 16, 16) == _SIGNED_BLOCK_MARK:
+                continue
+            if any(self._source.read_at(at, min(BLOCK, stop - at)).strip(b"\0") for at in range(end, stop, BLOCK)):
+                yield end, stop - end
 
     def _tell_facts(self) -> None:
         kinds = self.listing.kinds

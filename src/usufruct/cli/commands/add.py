@@ -11,7 +11,7 @@ import click
 from usufruct.cli import words
 from usufruct.cli.context import real_context
 from usufruct.cli.errors import exit_code_of
-from usufruct.cli.options import afterwards_of, ending, paths_of, request_of, request_options, tell_unheard
+from usufruct.cli.options import afterwards_of, code_of, ending, paths_of, request_of, request_options, tell_unheard
 from usufruct.cli.screen import count_words, echo, echo_json, json_option, open_outside
 from usufruct.errors import Interrupted, WrongUsage
 from usufruct.model.settings import AFTERWARDS, KEEP, STORE
@@ -86,7 +86,7 @@ def add(
     if opens:
         for root in {one.examined.plan.snapshot.root for one in results if one.placed and one.examined.plan}:
             open_outside(root)
-    return ending([result.error.exit_code if result.error else 0 for result in results])
+    return ending([code_of(result.error, result.examined.facts) for result in results])
 
 
 def _add(

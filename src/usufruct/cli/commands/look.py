@@ -13,6 +13,7 @@ from usufruct.cli.context import real_context
 from usufruct.cli.options import (
     access_of,
     archives_argument,
+    code_of,
     ending,
     paths_of,
     received_all,
@@ -96,7 +97,7 @@ def tell_looks(
                 echo()
             for line in content_report(result) if lists else look_report(result, in_full=in_full):
                 echo(line)
-    return ending([result.obstacle.exit_code if result.obstacle else 0 for result in results])
+    return ending([code_of(result.obstacle, result.facts) for result in results])
 
 
 def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
@@ -161,4 +162,4 @@ def _verify(context: Context, archives: tuple[Path, ...], options: dict[str, Any
                 echo(line)
     if as_json:
         echo_json({"archives": [verified_document(result) for result in results]})
-    return ending([result.error.exit_code if result.error else 0 for result in results])
+    return ending([result.error.exit_code if result.error else int(bool(result.unread)) for result in results])

@@ -1,0 +1,89 @@
+"""What lies before and behind an archive in one file: padding, a program, a signature, another archive."""
+
+from collections.abc import Callable, Sequence
+
+from usufruct.archives.allowance import Allowance
+from usufruct.archives.nested import Compound, facts_together
+from usufruct.archives.reading import BLOCK, Archive
+from usufruct.errors import ArchiveError, UnsafeArchive
+from usufruct.files.sources import SliceSource, Source
+
+_MOST = 100
+"""Archives in one file, one behind the other; of what follows only the place and size are told."""
+_HEAD = 512
+_SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
+"""RFC 5652, chapter 5: the name of the type that a signature is of, near its beginning."""
+_SIGNATURES = (b"-----BEGIN PGP SIGNATURE-----", b"Cr24")
+"""First bytes of a signature in text, and of the signed head before a browser's extension."""
+
+Opener = Callable[[Source, str], Archive]
+"""Opens the archive that some bytes are, called by a name; raises as `open_archive` does."""
+
+
+def with_what_is_beside(first: Archive, source: Source, open_part: Opener, allowance: Allowance) -> Archive:
+    """The archive, with those before and behind it in the file as archives inside, called `NAME#2` and so on.
+
+    What is neither an archive nor anything else that is known is told in its facts.
+    """
+    begin, end = first.extent
+    members, unread = [(begin, first)], list(first.facts.unread)
+    left = [(0, begin), (end, source.size)]
+    try:
+        while left:
+            start, stop = left.pop()
+            start = _past_zeros(source, start, stop)
+            if start >= stop or (not start and first.facts.is_program) or _is_signature(source, start):
+                continue
+            part = _opened(source, start, stop, open_part, f"{first.name}#{len(members) + 1}", len(members))
+            if part is None:
+                unread.append((start, stop - start))
+                continue
+            members.append((start, part))
+            unread += part.facts.unread
+            left += [(start, start + part.extent[0]), (start + part.extent[1], stop)]
+    except BaseException:
+        for _, archive in members:
+            archive.close()
+        raise
+    if len(members) > 1:
+        first = _together([archive for _, archive in sorted(members, key=lambda member: member[0])], source, allowance)
+    first.facts.unread = tuple(sorted(unread))
+    return first
+
+
+def _opened(source: Source, start: int, stop: int, open_part: Opener, name: str, count: int) -> Archive | None:
+    if count >= _MOST:
+        return None
+    try:
+        return open_part(SliceSource(source, start, stop - start), name)
+    except UnsafeArchive:
+        raise
+    except ArchiveError:
+        return None
+
+
+def _together(archives: Sequence[Archive], source: Source, allowance: Allowance) -> Compound:
+    lead = archives[0]
+    name = lead.name.partition("#")[0] or lead.name
+    together = Compound(lead, size=source.size, facts=facts_together(archives), allowance=allowance)
+    together.name = name
+    together.facts.behind += len(archives) - 1
+    for number, archive in enumerate(archives, 1):
+        together.take(archive, f"{name}#{number}" if number > 1 else "")
+    return together
+
+
+def _past_zeros(source: Source, start: int, stop: int) -> int:
+    """The place of the first byte that is no zero."""
+    while start < stop:
+        block = source.read_at(start, min(BLOCK, stop - start))
+        count = len(block) - len(block.lstrip(b"\0"))
+        start += count
+        if count < len(block) or not block:
+            break
+    return start
+
+
+def _is_signature(source: Source, start: int) -> bool:
+    head = source.read_at(start, 64)
+    return head.startswith(_SIGNATURES) or _SIGNED_DATA in head

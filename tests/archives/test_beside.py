@@ -1,0 +1,103 @@
+"""What lies beside an archive in the same file: padding, another one, a program, a signature, what nobody knows."""
+
+import bz2
+import gzip
+import lzma
+import struct
+import unittest
+
+from tests.archives.case import ArchiveCase, access, contents
+from tests.fuzzing.mutants import PASSWORD, SEEDS, seed_of
+from tests.support import as_bytes, tar_bytes, zip_bytes
+
+BEHIND = {
+    "zip": zip_bytes({"second.gel": "zip"}),
+    "tar.xz": lzma.compress(tar_bytes({"second.gel": "tar"})),
+    "7z": seed_of("7z"),
+}
+NO_END = ("tar.Z", "Z")
+"""Their packing has no end that its bytes tell: what follows is taken for more of it, and is damage."""
+SIGNED = b"\x30\x82\x01\x00" + bytes.fromhex("06092a864886f70d010702") + b"signature"
+
+
+class BesideTest(ArchiveCase):
+    def found(self, content: bytes) -> tuple[set[str], tuple[tuple[int, int], ...]]:
+        archive = self.opened(content, "pack", access(PASSWORD))
+        archive.unlock()
+        return set(contents(archive)), archive.facts.unread
+
+    def test_every_kind_with_something_behind_it(self) -> None:
+        for kind in SEEDS:
+            one = seed_of(kind)
+            names, unread = self.found(one)
+            self.assertEqual(unread, (), kind)
+            if kind in NO_END:
+                continue
+            with self.subTest(kind, behind="zeros"):
+                self.assertEqual(self.found(one + bytes(5000)), (names, ()))
+            with self.subTest(kind, behind="a signature"):
+                self.assertEqual(self.found(one + SIGNED), (names, ()))
+            with self.subTest(kind, behind="what nobody knows"):
+                again, ((begin, size),) = self.found(one + b"what is this? " * 30)
+                self.assertEqual((again, begin + size), (names, len(one) + 420))
+            for other, content in BEHIND.items():
+                with self.subTest(kind, behind=other):
+                    both, unread = self.found(one + content)
+                    self.assertEqual(unread, ())
+                    second = {f"pack#2/{name}" for name in self.found(content)[0]}
+                    self.assertEqual(both, names | second)
+        both = self.opened(seed_of("7z") + BEHIND["zip"], "pack.7z")
+        self.assertEqual((both.format, both.facts.behind), ("7z", 1))
+
+    def test_every_kind_before_a_zip_is_read_first(self) -> None:
+        archive = self.opened(zip_bytes({"a.gel": "1"}) + zip_bytes({"a.gel": "2"}), "pack.zip")
+        self.assertEqual(contents(archive), {"a.gel": b"1", "pack.zip#2/a.gel": b"2"})
+
+    def test_two_tars_in_one_stream_and_three_behind_one_another(self) -> None:
+        tars = [tar_bytes({"a.gel": str(number), "b.gel": "=>a.gel"}) for number in range(3)]
+        for pack in (bytes, gzip.compress, bz2.compress, lzma.compress):
+            for content in (pack(b"".join(tars)), b"".join(map(pack, tars))):
+                found = contents(self.opened(content, "pack"))
+                places = ("", "pack#2/", "pack#3/")
+                expected = {f"{at}{name}.gel": b"%d" % n for n, at in enumerate(places) for name in "ab"}
+                self.assertEqual(found, expected)
+
+    def test_what_would_be_unsafe_in_the_first_is_unsafe_in_the_second(self) -> None:
+        archive = self.opened(tar_bytes({"a": "1"}) + tar_bytes({"/etc/b": "2", "../c": "3"}), "pack")
+        self.assertEqual([refused.entry for refused in archive.listing.refused], ["/etc/b", "../c"])
+
+    def test_a_stream_that_ends_in_something_else_tells_where(self) -> None:
+        plain = tar_bytes({"a.gel": "1"})
+        archive = self.opened(gzip.compress(plain + b"rest" * 100), "pack.tar.gz")
+        self.assertEqual((set(contents(archive)), archive.facts.unread), ({"a.gel"}, ((len(plain), 400),)))
+
+    def test_programs_and_signatures_before_an_archive_are_known_as_such(self) -> None:
+        zipped = zip_bytes({"a.gel": "1"})
+        for before in (b"#!/usr/bin/env python3\n", b"MZ" + bytes(600), b"Cr24" + struct.pack("<II", 3, 4) + b"head"):
+            self.assertEqual(self.found(before + zipped), ({"a.gel"}, ()))
+        self.assertEqual(self.found(b"GIF89a; a picture" + zipped), ({"a.gel"}, ((0, 17),)))
+
+    def test_a_hole_between_two_entries_of_a_zip_is_told(self) -> None:
+        zipped = zip_bytes({"a.gel": "1" * 50, "b.gel": "2"})
+        second = zipped.index(b"PK\x03\x04", 4)
+        hole = b"deleted " * 200
+        directory = zipped.index(b"PK\x01\x02")
+        moved = bytearray(zipped[:second] + hole + zipped[second:])
+        directory += len(hole)
+        entry = moved.index(b"PK\x01\x02", directory + 4)
+        moved[entry + 42 : entry + 46] = struct.pack("<I", second + len(hole))
+        end = moved.index(b"PK\x05\x06")
+        moved[end + 16 : end + 20] = struct.pack("<I", directory)
+        self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ((second, len(hole)),)))
+        moved[second : second + len(hole)] = bytes(len(hole))
+        self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ()))
+
+    def test_one_that_asks_for_a_password_asks_for_it_behind_another_too(self) -> None:
+        archive = self.opened(zip_bytes({"a.gel": as_bytes("1")}) + seed_of("zip, AES"), "pack", access(PASSWORD))
+        self.assertGreater(archive.facts.locked_entries, 0)
+        archive.unlock()
+        self.assertIn(b"hello" * 30, contents(archive).values())
+
+
+if __name__ == "__main__":
+    unittest.main()
