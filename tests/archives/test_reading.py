@@ -11,6 +11,8 @@ import unittest
 import zipfile
 from unittest import mock
 
+import pyppmd
+
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.opening import open_archive
@@ -96,8 +98,10 @@ class ReadingTest(ArchiveCase):
             with self.subTest(method):
                 self.assertEqual(contents(self.opened(zip_bytes(FILES, compression=method))), FILES)
 
-    def test_a_zip_packed_with_zstandard_or_xz(self) -> None:
-        for method, packed in ((93, zstd.compress(b"hello")), (95, lzma.compress(b"hello"))):
+    def test_a_zip_packed_with_zstandard_or_xz_or_a_model(self) -> None:
+        model = pyppmd.Ppmd8Encoder(6, 16 << 20, 0)
+        predicted = struct.pack("<H", 5 | 15 << 4) + model.encode(b"hello") + model.flush(endmark=True)
+        for method, packed in ((93, zstd.compress(b"hello")), (95, lzma.compress(b"hello")), (98, predicted)):
             plain = zip_bytes({"a.txt": b"hello"}, compression=zipfile.ZIP_STORED)
             offset = 30 + len("a.txt")
             local = (

@@ -284,6 +284,8 @@ class SevenTest(ArchiveCase):
             made = seven_made({"a": CODE}, [CODE], folder_of(coder), [len(CODE)])
             with self.assertRaisesRegex(UnreadableArchive, f"packed with {name}, which"):
                 contents(self.opened(made))
+            with self.assertRaisesRegex(UnreadableArchive, f"packed with {name}, which"):
+                self.opened(made).refuse_unreadable([0])
 
     def test_methods_that_do_not_lead_to_one_stream_are_damage(self) -> None:
         for folder, count, words in (

@@ -113,6 +113,21 @@ class LookTest(WorldTest):
             self.assertIn("can run", self.run_words("look", "pack.zip", "--view", entry, code=2).stderr)
         self.assertFalse(opened.exists())
 
+    def test_it_ends_as_add_would_where_the_packing_is_not_known(self) -> None:
+        """It ended with 0, and only `add` said that one entry cannot be unpacked."""
+        content = bytearray(zip_bytes({"moon.gel": "moon", "sun.gel": "sun", "read me.txt": "read"}))
+        for mark, at in ((b"PK\x03\x04", 8), (b"PK\x01\x02", 10)):
+            entry = content.index(mark)
+            content[entry + at] = 6
+        (self.folder / "old.zip").write_bytes(content)
+        to = ("--to", str(self.world.folder / "to"))
+        for words in (("look", *to), ("look", "--verify"), ("add", "--dry-run", *to), ("add", *to)):
+            done = run_program(*words, "old.zip", home=self.home, cwd=self.folder)
+            self.assertEqual(done.returncode, 4, words)
+            said = " ".join((done.stdout + done.stderr).split())
+            self.assertIn("moon.gel in old.zip is packed with implode, which", said)
+        self.run_words("look", *to, "old.zip", "--skip", "moon.*")
+
     def test_reading_it_all_through_places_nothing(self) -> None:
         content = zip_bytes({"a.gel": "a" * 500, "b.gel": "b"}, compression=0)
         self.write("good.zip", content)

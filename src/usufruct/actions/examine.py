@@ -251,6 +251,7 @@ def _destined(
     if not layout.files:
         yield found.as_outcome(Asked, decisions=decisions) if decisions else _nothing_left(found, layout)
         return
+    archive.refuse_unreadable((*layout.placed_rows(), *layout.rows_skipped(SkippedKind.NOTES)))
     locked = _locked(case, archive, request)
     is_installed = not locked and _skip_installed(archive, layout, real_path(root))
     plan = _planned(case, archive, found, layout, root, is_open=not locked)

@@ -85,6 +85,14 @@ class Compound:
         for row in self.listing.add_all(archive.listing, prefix, without):
             self._homes.append((archive, row))
 
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`."""
+        wanted = set(rows)
+        for archive in self._members:
+            archive.refuse_unreadable(
+                [there for row, (home, there) in enumerate(self._homes) if home is archive and row in wanted]
+            )
+
     def unlock(self) -> None:
         """See `Archive.unlock`."""
         for archive in self._members:
@@ -191,6 +199,9 @@ class WholeFile:
         self.listing = Listing()
         found = path.stat()
         self.listing.add(0, name, EntryKind.FILE, self.size, found.st_mtime_ns, can_run=bool(found.st_mode & 0o111))
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """Nothing in it is packed."""
 
     def unlock(self) -> None:
         """Nothing is locked."""

@@ -1,6 +1,6 @@
 """What every archive that lies in one file has in common, whatever its format."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 
 from usufruct.archives.allowance import Allowance
@@ -27,6 +27,9 @@ class OpenedFile:
         self._password: str | None = None
         self._rows = Rows(allowance)
         self.listing: Listing = self._rows.listing
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`; in most formats whatever is listed can be read."""
 
     def close(self) -> None:
         """Let go of the file."""

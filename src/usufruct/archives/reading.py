@@ -1,6 +1,6 @@
 """The protocol that every format's reader follows, and what they share."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Protocol
 
 from blake3 import blake3
@@ -62,6 +62,10 @@ class Archive(Protocol):
 
         Does nothing where nothing is locked. Raises PasswordNeeded or WrongPassword.
         """
+        ...
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """Raise UnreadableArchive for the first of these whose packing or cipher the listing tells to be unknown."""
         ...
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:

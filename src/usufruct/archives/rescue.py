@@ -1,7 +1,7 @@
 """What came whole of an archive that is damaged or breaks off: its good entries, as an archive of their own."""
 
 import struct
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
@@ -43,6 +43,9 @@ class RescuedArchive:
     def is_divisible(self) -> bool:
         """See `Archive.is_divisible`."""
         return self._inner.is_divisible
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """All were read."""
 
     def unlock(self) -> None:
         """It was unlocked to be read."""

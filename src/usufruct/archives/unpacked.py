@@ -2,7 +2,7 @@
 
 import os
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from blake3 import blake3
@@ -40,6 +40,9 @@ class UnpackedFolder:
             size = found.st_size if kind is EntryKind.FILE else 0
             can_run = kind is EntryKind.FILE and bool(found.st_mode & 0o111)
             rows.enter(relative, kind, size, found.st_mtime_ns, can_run=can_run, target=target)
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """Nothing in it is packed."""
 
     def unlock(self) -> None:
         """Nothing is locked."""

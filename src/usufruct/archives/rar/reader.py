@@ -1,7 +1,7 @@
 """RAR archives: the headers say what there is; every content is checked by its size and checksum."""
 
 import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 
 from usufruct.archives.allowance import Allowance
@@ -66,6 +66,12 @@ class RarArchive:
     def is_divisible(self) -> bool:
         """See `Archive.is_divisible`."""
         return not self.facts.is_solid and not any(member.copy_of for member in self._members.values())
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`."""
+        for row in rows:
+            if member := self._members.get(row):
+                self._refuse_unreadable(member)
 
     def close(self) -> None:
         """Let go of the files, and of keys."""

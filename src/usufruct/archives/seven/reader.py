@@ -3,7 +3,7 @@
 import stat
 import zlib
 from collections import Counter, deque
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Generator, Iterable, Iterator, Sequence
 from contextlib import closing
 from itertools import groupby
 
@@ -13,7 +13,7 @@ from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.seven.ciphers import forget_keys
 from usufruct.archives.seven.folders import SevenFault, UnknownMethod
 from usufruct.archives.seven.headers import DirectoryLocked, Headers, PackedEntry, read_headers
-from usufruct.archives.seven.unpacking import ERRORS, LOCK, method_name, plain_blocks
+from usufruct.archives.seven.unpacking import ERRORS, LOCK, method_name, plain_blocks, unknown_method
 from usufruct.errors import DamagedArchive, UnreadableArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
@@ -44,6 +44,12 @@ class SevenArchive(OpenedFile):
         if not self.facts.locked_entries or self._password is not None:
             return
         self._password = self._access.passwords.first_fitting(self.name, self._opens)
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`."""
+        for number in sorted({self._places[row][0] for row in rows if row in self._places}):
+            if unknown := unknown_method(self._headers.folders[number]):
+                raise self._unreadable(unknown)
 
     def close(self) -> None:
         """Let go of the file, and of keys."""

@@ -8,6 +8,7 @@ import lzma
 import re
 from array import array
 from collections.abc import Callable, Generator, Iterator
+from importlib.util import find_spec
 from itertools import accumulate, chain
 from sys import byteorder
 from typing import Protocol, cast
@@ -51,6 +52,7 @@ _LEAST_DICTIONARY = 4096
 """Bytes that the library for LZMA asks for at least."""
 _LONGEST_HELD = 64
 """Bytes that the library for branches holds back, at most."""
+_NO_BROTLI = "brotli (`pip install 'usufruct[brotli]'` adds it)"
 _BEHIND = 1 << 20
 """Packed bytes that a filter is given at once."""
 
@@ -58,6 +60,18 @@ _BEHIND = 1 << 20
 def method_name(method: bytes) -> str:
     """A method's name, or its number where it is not known."""
     return METHODS.get(method, f"method {method.hex()}")
+
+
+def unknown_method(folder: CoderChain) -> str:
+    """The first method of a folder that cannot be undone, by its name; empty if all can."""
+    for coder in folder.coders:
+        name = method_name(coder.method)
+        is_known = coder.inputs == 4 if name == "bcj2" else coder.inputs == 1 and (name in _UNDONE or name == LOCK)
+        if not is_known:
+            return name
+        if name == "brotli" and find_spec("brotli") is None:
+            return _NO_BROTLI
+    return ""
 
 
 def plain_blocks(source: Source, folder: CoderChain, password: str | None) -> Generator[bytes, None, None]:
@@ -207,7 +221,7 @@ def _unbrotli(blocks: Blocks, _: Coder, __: int) -> Blocks:
     try:
         import brotli
     except ImportError:
-        raise UnknownMethod("brotli (`pip install 'usufruct[brotli]'` adds it)") from None
+        raise UnknownMethod(_NO_BROTLI) from None
     engine = brotli.Decompressor()
     for block in blocks:
         try:

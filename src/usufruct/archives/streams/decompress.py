@@ -4,6 +4,7 @@ import bz2
 import lzma
 from collections.abc import Callable, Iterable, Iterator
 from functools import partial
+from itertools import chain
 from typing import IO, Protocol, cast
 
 from deflate import DeflateError, deflate_decompress
@@ -308,6 +309,36 @@ def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
         yield from blocks
 
     return bounded(engine, rest(), may_lack_end=True)
+
+
+def unppmd(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """PPMd as zip holds it: two bytes of order, memory and what is done when that is full, then the packed bytes.
+
+    Source: APPNOTE 5.10.
+    """
+    import pyppmd
+
+    blocks = iter(blocks)
+    head = b""
+    while len(head) < 2:
+        more = next(blocks, b"")
+        if not more:
+            raise EOFError("the packed bytes end too early")
+        head += more
+    said = int.from_bytes(head[:2], "little")
+    order, megabytes, method = (said & 0xF) + 1, (said >> 4 & 0xFF) + 1, said >> 12
+    if order < 2 or method > 1:
+        raise ValueError(f"it states an order of {order} and the way {method} of going on")
+    if megabytes << 20 > _MOST_OF_ENTRY:
+        raise ValueError(f"its model would take {megabytes:,} MB of memory")
+    engine = pyppmd.Ppmd8Decoder(order, megabytes << 20, method)
+    for block in chain((head[2:],), blocks):
+        yield engine.decode(block, BLOCK)
+        while not engine.needs_input and not engine.eof:
+            yield engine.decode(b"", BLOCK)
+        if engine.eof:
+            return
+    raise EOFError("the packed bytes end too early")
 
 
 def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:

@@ -7,7 +7,7 @@ import stat
 import struct
 from array import array
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, compress, islice
 from operator import add, gt, sub
 from typing import Any
@@ -69,7 +69,7 @@ _METHODS: dict[int, tuple[str, decompress.Decompressor | None]] = {
     95: ("xz", decompress.unxz),
     96: ("jpeg", None),
     97: ("wavpack", None),
-    98: ("ppmd", None),
+    98: ("ppmd", decompress.unppmd),
 }
 """APPNOTE 4.4.5: each with what undoes it, or None."""
 _DEFLATE = 8
@@ -418,6 +418,13 @@ class ZipArchive(OpenedFile):
             yield from self._checked(row, self._unpacker(row)(blocks))
         except decompress.PACKING_ERRORS as error:
             raise self._broken(row, f"cannot be unpacked: {error}") from error
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`."""
+        unknown = {method for method in set(self._methods) if _METHODS.get(method, ("", None))[1] is None}
+        for row in rows if unknown else ():
+            if self._methods[row] in unknown and self.listing.kinds[row] == EntryKind.FILE:
+                self._unpacker(row)
 
     def _unpacker(self, row: int) -> decompress.Decompressor:
         method = self._methods[row]
