@@ -130,7 +130,7 @@ class HostileTest(ArchiveCase):
         content = bytes(600_000)
         copies = [Member("a", content), Member("b", target="a", link_kind=5)]
         made = {
-            "sparse files": tar_of_sparse_files(2, 600_000),
+            "sparse files": tar_of_sparse_files(2, 16 * 600_000),
             "hard links": gzip.compress(tar_bytes({"a": content, "b": "=>a", "c": "=>a"})),
             "copies": RarWriter().volumes(copies)[0],
         }

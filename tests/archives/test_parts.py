@@ -1,5 +1,7 @@
 """Split sets: found from any part, told what is missing, before anything is read."""
 
+import gzip
+import re
 import unittest
 
 import py7zr
@@ -7,9 +9,9 @@ import py7zr
 from tests.archives.case import ArchiveCase, contents
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
-from tests.support import zip_bytes
-from usufruct.archives.split_sets import split_set_of
-from usufruct.errors import ArchiveError, DamagedArchive
+from tests.support import tar_bytes, zip_bytes
+from usufruct.archives.split_sets import sets_among, split_set_of
+from usufruct.errors import ArchiveError, DamagedArchive, IncompleteArchive
 
 FILES = {"a.txt": b"hello", "b.bin": bytes(range(256)) * 20}
 
@@ -40,6 +42,49 @@ class PartsTest(ArchiveCase):
                     archive = self.open(first.parent / name)
                     self.assertEqual(contents(archive), FILES)
                     self.assertEqual(len(archive.facts.volumes), len(files))
+
+    def test_other_habits_of_naming(self) -> None:
+        whole = zip_bytes(FILES, compression=0)
+        habits = (
+            [f"moon.tgz.a{letter}" for letter in "abcdef"], [f"moon.zip.{n:03}" for n in range(6)],
+            [f"moon_{n}of6.zip" for n in range(1, 7)], [f"moon ({n} of 6).zip" for n in range(1, 7)],
+            [f"moon.zip.aa{letter}" for letter in "abcdef"],
+        )  # fmt: skip
+        for names in habits:
+            size = -(-len(whole) // len(names))
+            files = {name: whole[n * size : (n + 1) * size] for n, name in enumerate(names)}
+            with self.subTest(names[0]):
+                first = self.write(files)
+                for name in (names[0], names[3]):
+                    self.assertEqual(contents(self.open(first.parent / name)), FILES)
+                self.assertEqual(len(sets_among(first.parent.iterdir())), 1)
+                (first.parent / names[2]).unlink()
+                with self.assertRaisesRegex(IncompleteArchive, f"part 3 of 6 \\({re.escape(names[2])}\\) is missing"):
+                    self.open(first)
+
+    def test_archives_that_are_only_counted_are_no_parts(self) -> None:
+        first = self.write({f"pack {n} of 3.zip": zip_bytes({f"{n}.gel": "x"}) for n in (1, 2, 3)})
+        self.assertEqual(set(contents(self.open(first))), {"1.gel"})
+        self.assertEqual(len(sets_among(first.parent.iterdir())), 3)
+        alone = self.write({"pack 1 of 3.zip": zip_bytes({"1.gel": "x"})})
+        self.assertEqual(set(contents(self.open(alone))), {"1.gel"})
+
+    def test_a_part_alone_is_called_a_part(self) -> None:
+        """It was called damaged, to be downloaded again."""
+        whole = zip_bytes(FILES, compression=0)
+        for name in ("moon.zip.001", "moon.z01", "moon.zip.aa", "moon_1of3.zip", "moon.zip.000"):
+            with self.assertRaisesRegex(IncompleteArchive, "is part 1 of a set, by its name"):
+                self.open(self.write({name: whole[:2000]}))
+        with self.assertRaisesRegex(IncompleteArchive, "is part 2 of a set, by its name"):
+            self.open(self.write({"moon_2of3.zip": whole[2000:3000]}))
+        with self.assertRaisesRegex(IncompleteArchive, "part 1 of 2 .*is missing"):
+            self.open(self.write({"moon.zip.ab": whole[2000:3000]}))
+
+    def test_names_that_end_alike_are_no_parts(self) -> None:
+        first = self.write(
+            {"moon.tar.gz": gzip.compress(tar_bytes(FILES)), "moon.tar.ab.gel": b"x", "moon.zip.br": b""}
+        )
+        self.assertEqual(contents(self.open(first)), FILES)
 
     def test_a_7z_cut_by_size(self) -> None:
         path = self.write({"x": b""}).with_name("whole.7z")

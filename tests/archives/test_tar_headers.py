@@ -14,7 +14,7 @@ from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.tar.headers import members_of
-from usufruct.errors import DamagedArchive
+from usufruct.errors import DamagedArchive, IncompleteArchive
 from usufruct.model.entries import EntryKind
 
 
@@ -122,6 +122,27 @@ class DialectsTest(ArchiveCase):
                 (one.name.decode(), one.size, one.mode, one.modified // 10**9, one.offset) for one in members(content)
             ]
             self.assertEqual(found, expected)
+
+
+class BackupsTest(ArchiveCase):
+    """What tapes and backups are made of: incremental tars, and tars in volumes."""
+
+    def test_a_directory_of_an_incremental_backup_is_a_directory(self) -> None:
+        """It was taken for a file, behind which others could not lie: the archive seemed unsafe."""
+        listed = b"Ya.gel\0\0"
+        content = header(b"d/", len(listed), b"D") + listed.ljust(512, b"\0") + tar_bytes({"d/a.gel": "a"})
+        archive = self.opened(content, "backup.tar")
+        self.assertEqual((contents(archive), archive.listing.refused), ({"d/a.gel": b"a"}, []))
+
+    def test_a_volume_is_called_a_volume(self) -> None:
+        later = header(b"b.gel", 700, b"M") + bytes(1024) + tar_bytes({"c.gel": "c"})
+        with self.assertRaisesRegex(IncompleteArchive, "is a later volume of a tar in several volumes"):
+            self.opened(later, "two.tar")
+        first = (header(b"b.gel", 30_000, b"0") + bytes(30_000))[:20_480]
+        with self.assertRaisesRegex(IncompleteArchive, "where one of several volumes of a tar would end"):
+            self.opened(first, "one.tar")
+        with self.assertRaisesRegex(DamagedArchive, "breaks off or is damaged"):
+            self.opened(first[:-700], "one.tar")
 
 
 class SparseTest(ArchiveCase):

@@ -1,18 +1,22 @@
 """The machine says no, for real: a full volume, no permission, a folder that vanishes, two commands at once."""
 
+import io
 import os
 import random
 import shutil
 import subprocess
 import sys
+import tarfile
 import tempfile
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import IN_MEMORY, WorldTest, run_program, zip_bytes
 from usufruct.actions.demonstration import differences
 from usufruct.errors import Busy, MachineError
+from usufruct.files.volumes import volume_of
 
 IS_ROOT = hasattr(os, "geteuid") and os.geteuid() == 0
 NOBODY = 65534
@@ -42,6 +46,25 @@ class FailuresTest(WorldTest):
         self.assertIn("everse", caught.exception.kept)
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "mine")
         self.assertEqual(self.world.strays(), [])
+
+    def test_holes_stay_holes_and_count_for_no_room(self) -> None:
+        """A tar of 20 kB took 6.4 GB on disk."""
+        size = 1 << 30
+        if not volume_of(str(self.world.lanternbox), self.world.platform).has_holes:
+            self.skipTest("this file system has no holes")
+        archive = self.world.folder / "downloads" / "big.tar"
+        info = tarfile.TarInfo("gels/big.gel")
+        info.size = 512
+        info.pax_headers = {"GNU.sparse.map": "0,512", "GNU.sparse.size": str(size), "GNU.sparse.name": info.name}
+        with tarfile.open(archive, "w", format=tarfile.PAX_FORMAT) as made:
+            made.addfile(info, io.BytesIO(b"x" * 512))
+        with mock.patch("shutil.disk_usage", return_value=shutil._ntuple_diskusage(1 << 30, 0, 200 << 20)):
+            added = self.world.add(archive)
+        self.assertEqual((added.state, added.error), ("added", None))
+        found = (self.world.lanternbox / "Gels/big.gel").stat()
+        self.assertEqual((found.st_size, found.st_blocks * 512 < 1 << 20), (size, True))
+        self.world.remove("big")
+        self.assertEqual(self.world.contents(), {})
 
     def test_a_file_larger_than_the_volume_can_hold_is_refused_by_name(self) -> None:
         from usufruct.actions.examine import examined

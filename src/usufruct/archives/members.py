@@ -12,6 +12,10 @@ class MemberFault(Exception):
     """The headers do not hold together."""
 
 
+class VolumeFault(MemberFault):
+    """It is one of several volumes, and not the first."""
+
+
 class StreamMember(Struct):
     """One member of a stream, as its headers tell it."""
 

@@ -105,7 +105,14 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
             source.close()
         if isinstance(error, DamagedArchive) and _is_growing(parts.paths[-1], sources[-1].size):
             raise _still_arriving(parts.paths[-1]) from error
-        if isinstance(error, DamagedArchive) and parts.is_numbered:
+        if isinstance(error, DamagedArchive) and parts.part:
+            error = IncompleteArchive(
+                f"{parts.name} is part {parts.part} of a set, by its name; no other part is here.",
+                kept=error.kept,
+                remedy="Put all parts into one folder, and name any of them.",
+                path=error.path,
+            )
+        elif isinstance(error, DamagedArchive) and parts.is_numbered:
             remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
             error = IncompleteArchive(error.message, kept=error.kept, remedy=remedy, path=error.path)
         if isinstance(error, DamagedArchive) and may_rescue:
@@ -235,17 +242,13 @@ def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance:
         carried := _open_carried(path, name, sources, access, allowance)
     ):
         return carried
-    raise _fault_of(name, path, head, whole)
+    raise _fault_of(name, path, whole)
 
 
-def _fault_of(name: str, path: str, head: bytes, whole: Source) -> ArchiveError:
+def _fault_of(name: str, path: str, whole: Source) -> ArchiveError:
     """Why a file that is no archive of a format that is read here cannot be opened."""
-    if what := foreign_kind(head):
-        return UnreadableArchive(
-            f"{name} is {what}, which cannot be read.",
-            remedy="Unpack it with the program that made it, and pack its content as zip or 7z.",
-            path=path,
-        )
+    if foreign := foreign_kind(whole):
+        return UnreadableArchive(f"{name} is {foreign.what}, which cannot be read.", remedy=foreign.remedy, path=path)
     if found := recognised(whole, expects_archive=bool(_said_format(name))):
         return _no_archive(name, path, found)
     if _said_format(name):

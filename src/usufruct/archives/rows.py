@@ -14,6 +14,8 @@ _LARGEST = 1 << 62
 """Bytes of a file: more is no size."""
 _FIRST_TIME, _LAST_TIME = -(1 << 62), (1 << 63) - 1
 """Nanoseconds since 1970 that files may have: from 1824 to 2262. A time beyond is none."""
+_HOLES = 16
+"""Bytes of holes that count as one: they take time to hash, and hardly any room."""
 _DIRECTORY = 150
 """Bytes that a directory takes besides its path."""
 
@@ -44,10 +46,11 @@ class Rows:
         *,
         can_run: bool = False,
         target: str = "",
+        holes: int = 0,
     ) -> int | None:
         """Enter one entry under its normalised path; None if it is unsafe (then refused) or the top itself.
 
-        Raises UnsafeArchive for more entries than the limit.
+        `holes`: how many of its bytes are zeros that are not stored. Raises UnsafeArchive for more than the limits.
         """
         allowance = self._allowance
         allowance.entries()
@@ -55,7 +58,7 @@ class Rows:
         if not 0 <= size <= _LARGEST:
             self.refuse(name[:_LONGEST_PATH], "it states a size that no file can have")
             return None
-        allowance.unpack(size)
+        allowance.unpack(size - holes + holes // _HOLES)
         if modified is not None and not _FIRST_TIME < modified <= _LAST_TIME:
             modified = None
         try:
@@ -81,7 +84,10 @@ class Rows:
             return None
         if kind is EntryKind.DIRECTORY:
             self._allowance.keep(len(name) + _DIRECTORY)
-        return self.listing.add(directory, last, kind, size, modified, checksum, can_run=can_run, target=target)
+        row = self.listing.add(directory, last, kind, size, modified, checksum, can_run=can_run, target=target)
+        if holes:
+            self.listing.holes[row] = holes
+        return row
 
     def _directory(self, path: str) -> int:
         """The number of a directory, entered with those above it if new."""

@@ -18,8 +18,21 @@ _NUMBERED = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})", re.IGNORECASE)
 _RAR = re.compile(r"(?P<stem>.+)\.part(?P<number>\d+)\.(?:rar|exe)", re.IGNORECASE)
 _OLD_RAR = re.compile(r"(?P<stem>.+)\.(?P<letter>[r-z])(?P<number>\d{2})", re.IGNORECASE)
 _SPLIT_ZIP = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})", re.IGNORECASE)
+_ARCHIVE = r"(?:zip|7z|rar|tar|t[gblx]z|tbz2|tzst|taz|gz|bz2|xz|zst|lz|lzma|lz4|z|cpio|iso|cab|lha|lzh|xar)"
+_LETTERED = re.compile(rf"(?P<stem>.+\.{_ARCHIVE})\.(?P<letters>aa[a-z]|[a-d][a-z])", re.IGNORECASE)
+"""As `split` names what it cuts."""
+_NO_LETTERS = frozenset({"ar", "bz", "br", "db"})
+"""Suffixes of their own."""
+_COUNTED = re.compile(
+    rf"(?P<stem>.+?)[ ._-]?[(\[]?(?P<number>\d{{1,3}})[ _-]?of[ _-]?(?P<total>\d{{1,3}})[)\]]?(?P<suffix>\.{_ARCHIVE})",
+    re.IGNORECASE,
+)
 _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
+
+
+_CUT_BY_SIZE = ("numbered", "lettered", "counted")
+"""Styles of sets whose parts are one file, cut by size alone."""
 
 
 class SplitSet(Struct, frozen=True):
@@ -31,6 +44,8 @@ class SplitSet(Struct, frozen=True):
     """What the archive is called in messages: the file's name, or that of the part that stands for all."""
     is_numbered: bool = False
     """Cut by size alone: nothing but the archive itself can tell that the last part is missing."""
+    part: int = 0
+    """Which part it is, by its name, from 1 on, where no other part is there; 0: none."""
 
 
 class _PlaceInSet(Struct, frozen=True):
@@ -39,7 +54,9 @@ class _PlaceInSet(Struct, frozen=True):
     style: str
     stem: str
     number: int
-    """From 0 on; `_LAST` for the last part of a split zip."""
+    """From 0 on; -1 where the count begins one earlier; `_LAST` for the last part of a split zip."""
+    total: int = 0
+    """How many there are, where the name says so."""
 
 
 def split_set_of(path: Path) -> SplitSet:
@@ -53,11 +70,15 @@ def split_set_of(path: Path) -> SplitSet:
     places = [place for place in _places(path.name) if place]
     for place in places:
         found = _siblings(path, place)
-        is_lone = set(found) <= {place.number} and place.number in (0, _LAST)
-        if found and not is_lone:
+        if len(places) > 1 and len(found) == 1:
+            continue  # it fits another habit as well, and by this one it would be alone
+        is_lone = set(found) <= {place.number} and (place.number in (-1, 0, _LAST) or place.total)
+        if found and not is_lone and (place.style != "counted" or _are_cut(found)):
             return _ordered(path, place, found)
-    is_numbered = any(place.style == "numbered" for place in places)
-    return SplitSet((path,), path.name, is_numbered=is_numbered)
+    by_size = next((place for place in places if place.style in _CUT_BY_SIZE), None)
+    lone = next((place for place in places if place.style in (*_CUT_BY_SIZE, "split zip")), None)
+    part = max(0, lone.number) + 1 if lone and lone.number != _LAST and (lone.total or lone.number < 1) else 0
+    return SplitSet((path,), path.name, is_numbered=by_size is not None, part=part)
 
 
 def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
@@ -74,7 +95,15 @@ def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
         keys = sorted(((place.style, place.stem) for place in places), key=lambda key: -len(met[key]))
         key: object = keys[0] if keys and len(met[keys[0]]) > 1 else path
         groups.setdefault(key, []).append(path)
-    return list(groups.values())
+    return [group for key, groups_of in groups.items() for group in _parted(key, groups_of)]
+
+
+def _parted(key: object, paths: list[Path]) -> list[list[Path]]:
+    """The files of a set as one; each by itself, where they are only counted in their names."""
+    is_counted = len(paths) > 1 and isinstance(key, tuple) and key[0] == "counted"
+    if is_counted and not _are_cut(dict(enumerate([path] for path in sorted(paths)))):
+        return [[path] for path in paths]
+    return [paths]
 
 
 @lru_cache(maxsize=1 << 14)
@@ -87,6 +116,14 @@ def _places(name: str) -> Sequence[_PlaceInSet | None]:
         places.append(_PlaceInSet("part", spelling_key(match["stem"]), int(match["number"]) - 1))
     elif match := _NUMBERED.fullmatch(plain):
         places.append(_PlaceInSet("numbered", spelling_key(match["stem"]), int(match["number"]) - 1))
+    elif (match := _LETTERED.fullmatch(plain)) and match["letters"].lower() not in _NO_LETTERS:
+        number = 0
+        for letter in match["letters"].lower():
+            number = 26 * number + ord(letter) - ord("a")
+        places.append(_PlaceInSet("lettered", spelling_key(match["stem"]), number))
+    elif match := _COUNTED.fullmatch(plain):
+        stem = spelling_key(match["stem"] + match["suffix"])
+        places.append(_PlaceInSet("counted", stem, int(match["number"]) - 1, int(match["total"])))
     elif suffix.lower() in ("rar", "exe"):
         places.append(_PlaceInSet("old rar", spelling_key(stem), 0))
     elif suffix.lower() == "zip":
@@ -115,31 +152,43 @@ def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
     return found
 
 
-def _called(found: dict[int, list[Path]], expected: list[int], absent: int) -> str:
+def _called(style: str, found: dict[int, list[Path]], number: int) -> str:
     """What the file of a missing part is called, in words; empty where that cannot be told."""
-    number = expected[absent - 1]
-    if number == _LAST:
-        return ""
     there, name = next((there, paths[0].name) for there, paths in sorted(found.items()))
-    digits = list(re.finditer(r"\d+", name))
-    if there == _LAST or not digits:
+    if _LAST in (number, there):
         return ""
-    last = digits[-1]
+    if style == "lettered":
+        letters = name.rpartition(".")[2]
+        return f" ({name.removesuffix(letters)}{_in_letters(number, len(letters))})"
+    counted = _COUNTED.fullmatch(name) if style == "counted" else None
+    spans = [counted.span("number")] if counted else [one.span() for one in re.finditer(r"\d+", name)]
+    if not spans:
+        return ""
+    begin, end = spans[-1]
     # Some count from 0, some from 1.
-    missing = str(int(last[0]) + number - there).zfill(len(last[0]))
-    return f" ({name[: last.start()]}{missing}{name[last.end() :]})"
+    missing = str(int(name[begin:end]) + number - there).zfill(end - begin)
+    return f" ({name[:begin]}{missing}{name[end:]})"
+
+
+def _in_letters(number: int, count: int) -> str:
+    letters = ""
+    for _ in range(count):
+        number, letter = divmod(number, 26)
+        letters = chr(ord("a") + letter) + letters
+    return letters
 
 
 def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> SplitSet:
     """The set's files in order, each number once."""
     highest = max((number for number in found if number != _LAST), default=-1)
-    total = highest + (2 if place.style == "split zip" else 1)
+    highest = max(highest, place.total - 1)
     # The last part of a split zip has no number of its own.
-    expected = [*range(highest + 1), *([_LAST] if place.style == "split zip" else [])]
+    expected = [*range(min(0, *found), highest + 1), *([_LAST] if place.style == "split zip" else [])]
+    total = len(expected)
     absent = [expected.index(number) + 1 for number in expected if number not in found]
     if absent:
         words = ", ".join(map(str, absent[:5])) + (" and more" if len(absent) > 5 else "")
-        named = _called(found, expected, absent[0]) if len(absent) == 1 else ""
+        named = _called(place.style, found, expected[absent[0] - 1]) if len(absent) == 1 else ""
         are = "is" if len(absent) == 1 else "are"
         raise IncompleteArchive(
             f"part {words} of {total}{named} {are} missing beside {path.name}.",
@@ -148,10 +197,21 @@ def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> Sp
         )
     sizes = [found[number][0].stat().st_size for number in expected]
     paths = tuple(_one_of(found[number], sizes) for number in expected)
-    if place.style == "numbered":
+    if place.style in _CUT_BY_SIZE:
         _check_sizes(paths)
     name = paths[-1].name if place.style == "split zip" else paths[0].name
-    return SplitSet(paths, name, is_numbered=place.style == "numbered")
+    return SplitSet(paths, name, is_numbered=place.style in _CUT_BY_SIZE and not place.total)
+
+
+def _are_cut(found: dict[int, list[Path]]) -> bool:
+    """Whether files that are counted in their names are one that was cut: else each would begin as an archive does."""
+    from usufruct.archives.opening import begins_archive
+
+    def begins(number: int) -> bool:
+        with found[number][0].open("rb") as file:
+            return begins_archive(file.read(512))
+
+    return not any(begins(number) for number in found if number > 0)
 
 
 def _one_of(files: list[Path], sizes: list[int]) -> Path:

@@ -7,13 +7,13 @@ from contextlib import closing, contextmanager
 from itertools import count
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.members import Forward, MemberFault, StreamMember
+from usufruct.archives.members import Forward, MemberFault, StreamMember, VolumeFault
 from usufruct.archives.names import encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.spool import Spool
 from usufruct.archives.streams.decompress import PACKING_ERRORS, Ended, plain_stream, until_broken
-from usufruct.errors import ArchiveError, DamagedArchive
+from usufruct.errors import ArchiveError, DamagedArchive, IncompleteArchive
 from usufruct.files.ahead import ahead
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
@@ -25,6 +25,8 @@ _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 _ZEROS = bytes(BLOCK)
 _HEAD = 512
 """Bytes by which what stands behind is told."""
+_TAPE_RECORD = 10240
+"""Bytes that a tar is written in multiples of; a download that breaks off hardly ever ends there."""
 _AHEAD = 4
 """Blocks that are unpacked before they are looked at, at most."""
 _WAITING = 300
@@ -174,7 +176,20 @@ class StreamedArchive(OpenedFile, ABC):
                 yield Forward(spool.through(read) if spool else read)
         except ArchiveError:
             raise
+        except VolumeFault as error:
+            raise IncompleteArchive(
+                f"{self.name} is a later volume of a tar in several volumes: {error}.",
+                remedy="Unpack all volumes with the program that made them (`tar -M`), and pack what comes out.",
+                path=self.path,
+            ) from error
         except _FAULTS as error:
+            if isinstance(error, MemberFault) and not self._compression and not self.size % _TAPE_RECORD:
+                raise IncompleteArchive(
+                    f"{self.name} breaks off where one of several volumes of a tar would end: {error}.",
+                    remedy="Is it the first of several? Unpack them with the program that made them (`tar -M`), and"
+                    " pack what comes out. Otherwise download it again.",
+                    path=self.path,
+                ) from error
             raise DamagedArchive(
                 f"{self.name} begins as {self.format}, but breaks off or is damaged: {error}.",
                 remedy="Download it again.",
@@ -275,7 +290,9 @@ class StreamedArchive(OpenedFile, ABC):
                 if row is not None:
                     self._copies[row] = self._copies.get(source, source)
             case "file":
-                row = rows.enter(name, EntryKind.FILE, member.size, modified, can_run=bool(member.mode & 0o111))
+                holes = member.size - sum(member.pieces[1::2]) if member.pieces is not None else 0
+                can_run = bool(member.mode & 0o111)
+                row = rows.enter(name, EntryKind.FILE, member.size, modified, can_run=can_run, holes=max(0, holes))
                 if row is not None and member.pieces is not None:
                     self._pieces[row] = member.pieces
             case _:

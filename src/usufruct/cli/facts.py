@@ -48,6 +48,9 @@ def fact_lines(result: "Examined") -> Iterator[str]:
             yield from _said("program", f"self-extracting: read as the {result.format} it carries, never run", "care")
         if facts.said_format:
             yield from _said("careful", f"called {facts.said_format}, but it is {result.format}", "care")
+        if facts.has_better_names:
+            what = "these are the short names of its plain table; another one in it (UDF) may have better ones"
+            yield from _said("careful", f"{what}. Let your system open it as a disk to have those", "care")
         if facts.behind:
             which = "the second is" if facts.behind == 1 else "the others are"
             what = f"{facts.behind + 1} archives, one behind the other; {which} shown as a directory, NAME#2"
@@ -124,6 +127,7 @@ def facts_document(result: "Examined") -> dict[str, Any] | None:
         "comment": facts.comment or None,
         "rescued": facts.is_rescued,
         "lost": list(facts.lost),
+        "better_names": facts.has_better_names,
         "behind": facts.behind,
         "unread": [{"offset": offset, "bytes": size} for offset, size in facts.unread],
         "careful": {what: [listing.path(row) for row in rows] for what, rows in _dangers(listing).items()}

@@ -109,6 +109,7 @@ def _tell_version(click_context: click.Context, _: click.Parameter, is_wanted: b
     if not is_wanted or click_context.resilient_parsing:
         return
     import platform
+    from importlib.util import find_spec
 
     from usufruct.archives.archive_library import library_version
     from usufruct.archives.opening import FORMATS, LIBRARY_FORMATS
@@ -117,7 +118,8 @@ def _tell_version(click_context: click.Context, _: click.Parameter, is_wanted: b
 
     library = library_version()
     echo(f"usufruct {__version__}")
-    echo(f"reads {', '.join(FORMATS)}")
+    lacks = "" if find_spec("lz4") else "tar.lz4"
+    echo(f"reads {', '.join(one for one in FORMATS if one != lacks)}")
     if library:
         echo(f"and, with libarchive {'.'.join(map(str, library))}, {', '.join(LIBRARY_FORMATS)}")
     else:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 _WINDOWS_NAMES = frozenset({"vfat", "msdos", "exfat", "ntfs", "ntfs3", "fuseblk"})
 _SMALL_FILES = frozenset({"vfat", "msdos"})
+_SPARSE = frozenset({"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "tmpfs", "zfs", "bcachefs", "overlay"})
 _FAT_LARGEST = (1 << 32) - 1
 
 
@@ -25,6 +26,11 @@ class FileSystem(Struct, frozen=True):
     names: NameRules
     largest: int | None
     """Bytes of one file; None: no bound that matters."""
+
+    @property
+    def has_holes(self) -> bool:
+        """Zeros that are not written take no room."""
+        return self.kind in _SPARSE
 
 
 def volume_of(path: str, platform: "Platform") -> FileSystem:

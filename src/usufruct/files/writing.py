@@ -13,6 +13,9 @@ from usufruct.model.records import FileState
 
 FILE_MODE, PROGRAM_MODE = 0o644, 0o755
 _NEW = os.O_CREAT | os.O_EXCL | os.O_WRONLY | getattr(os, "O_BINARY", 0)
+_LEAST_HOLE = 1 << 16
+"""Bytes of zeros that are left out on disk, where they come as one block."""
+_ZEROS = bytes(1 << 20)
 _TIME_BY_DESCRIPTOR = os.utime in os.supports_fd
 
 
@@ -25,11 +28,19 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
     digest = blake3()
     descriptor = os.open(path, _NEW, mode)
     try:
+        ends_in_hole = False
         for block in blocks:
             digest.update(block)
+            ends_in_hole = len(block) >= _LEAST_HOLE and not block[0] and block == _ZEROS[: len(block)]
+            if ends_in_hole:
+                # A sparse file takes no more than what is in it.
+                os.lseek(descriptor, len(block), os.SEEK_CUR)
+                continue
             written = os.write(descriptor, block)
             while written < len(block):
                 written += os.write(descriptor, memoryview(block)[written:])
+        if ends_in_hole:
+            os.ftruncate(descriptor, os.lseek(descriptor, 0, os.SEEK_CUR))
         if modified is not None and _TIME_BY_DESCRIPTOR:
             set_times(descriptor, modified, modified)
         found = os.fstat(descriptor)

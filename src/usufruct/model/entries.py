@@ -73,6 +73,8 @@ class Listing:
         self.programs: set[int] = set()
         """Rows whose content was found to be that of a program."""
         self.targets: dict[int, str] = {}
+        self.holes: dict[int, int] = {}
+        """Rows of sparse files → bytes that are zeros and not stored."""
         self.refused: list[Refusal] = []
         self.nested: dict[int, str] = {}
         """Directories that are archives opened in turn → the tidy name they are compared by."""

@@ -28,6 +28,8 @@ class Facts(Struct):
     """What the file's name says it is, where that is not what it is."""
     what: str = ""
     """What a file is that is no archive, in words; empty for archives, and where it is not known."""
+    has_better_names: bool = False
+    """A disc's image that has a second table of its files, which is not read, with names that may be longer."""
     comment: str = ""
     is_rescued: bool = False
     """It is damaged, and only what came whole of it is listed."""

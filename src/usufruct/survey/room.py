@@ -46,7 +46,8 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
                 path=path,
             )
         device = os.stat(there).st_dev
-        wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows))
+        holes = sum(listing.holes.get(row, 0) for row in rows) if listing.holes and volume(there).has_holes else 0
+        wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows)) - holes
         places.setdefault(device, path)
         if device != store and (replaced := sum(map(plan.size_replaced, rows))):
             wanted[store] = wanted.get(store, 0) + replaced

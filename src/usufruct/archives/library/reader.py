@@ -1,10 +1,12 @@
 """The formats that are met now and then, read with libarchive: cab, iso, lha, ar."""
 
+import re
 import stat
 from collections.abc import Callable, Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.archive_library import LibraryEntry, LibraryFault, LibraryReader
+from usufruct.archives.foreign import is_udf
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
@@ -17,6 +19,8 @@ FORMATS = {"cab": "cab", "iso": "iso9660", "lha": "lha", "ar": "ar"}
 """Format → the library's name of it."""
 
 
+_SHORT_NAME = re.compile(r"[A-Z0-9_]{1,8}(\.[A-Z0-9_]{0,3})?(;1)?")
+"""ECMA-119, chapter 7.5, at the level that every system reads."""
 _ISO_VOLUME = 0x8000
 """ECMA-119, chapter 8.4: where the volume is described, in which are its blocks and the size of one."""
 _AR_HEADER = 60
@@ -162,6 +166,8 @@ class LibraryArchive(OpenedFile):
         for entry in entries:
             name = entry.name if entry.name is not None else decoded(entry.raw, encoding)
             self._row_of.append(self._enter(entry, name, paths))
+        if self.format == "iso" and all(map(_SHORT_NAME.fullmatch, self.listing.names)):
+            self.facts.has_better_names = is_udf(self._source)
 
     def _enter(self, entry: LibraryEntry, name: str, paths: dict[str, int]) -> int:
         """The row of an entry, or -1."""

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from msgspec import Struct, field
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.members import Forward, MemberFault, StreamMember
+from usufruct.archives.members import Forward, MemberFault, StreamMember, VolumeFault
 
 RECORD = 512
 """Bytes: POSIX, ustar Interchange Format."""
@@ -79,9 +79,12 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
             said.pax |= _pax(_text(data, size, _LONGEST_PAX), allowance)
         elif kind == b"g":
             everywhere |= _pax(_text(data, size, _LONGEST_PAX), allowance)
+        elif kind == b"M" and data.offset == RECORD:
+            raise VolumeFault("it begins in the middle of a file")
         elif kind in _NO_CONTENT:
             data.skip(_padded(size))
         else:
+            # What a directory of an incremental backup held is a list behind it, and none of its content.
             member = _member(block, size, kind, said, everywhere | said.pax if everywhere or said.pax else said.pax)
             _find_pieces(data, block, kind, member, said.pax, allowance)
             said = _Said()
@@ -170,13 +173,13 @@ def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, by
         target = pax.get("linkpath") or target
         modified = _pax_time(pax["mtime"]) if "mtime" in pax else modified
         size = _decimal(pax["size"]) if "size" in pax else size
-    word = {b"1": "hard link", b"2": "link", b"5": "directory", b"S": "file"}.get(kind)
+    word = {b"1": "hard link", b"2": "link", b"5": "directory", b"D": "directory", b"S": "file"}.get(kind)
     if word is None:
         # What is unknown is a file, says the standard; devices, pipes and continued volumes are known.
         word = "other" if kind in b"346M" else "file"
     if word == "file" and kind == b"\0" and name.endswith(b"/"):
         word = "directory"
-    stored = 0 if word in ("link", "directory", "other") and kind not in b"M" else size
+    stored = 0 if word in ("link", "directory", "other") and kind not in b"MD" else size
     if word == "hard link":
         # Its content is that of the file it names. Old writers state that file's size, but store nothing.
         return StreamMember(name, word, 0, modified, _number(block[100:108]), target, is_text=is_text)
