@@ -127,9 +127,9 @@ class NamesTest(ArchiveCase):
         self.assertEqual(self.names("Läufer.gel".encode("cp850"), how="cp850"), ["Läufer.gel"])
 
     def test_what_nothing_can_tell_is_still_read(self) -> None:
-        name, is_guess = encoding_for([b"\x81\xff\x00\x81"], None)
-        self.assertTrue(is_guess)
-        b"\x81\xff".decode(name, "replace")
+        guess = encoding_for([b"\x81\xff\x00\x81"], None)
+        self.assertTrue(guess.is_guessed)
+        b"\x81\xff".decode(guess.encoding, "replace")
 
     def test_one_compressed_file_is_named_by_its_header_or_the_file(self) -> None:
         buffer = io.BytesIO()

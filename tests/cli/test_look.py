@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import subprocess
 import time
 import unittest
@@ -168,6 +169,19 @@ class LookTest(WorldTest):
             ("many.zip", "4 +40 files +120 B +40 replace what is there"),
         ):
             self.assertRegex(self.run_words("look", "--to", "x", archive).stdout, words)
+
+    def test_names_that_may_be_read_in_two_ways_are_asked_about(self) -> None:
+        """They were guessed, and a wrong guess was placed without a word."""
+        self.write("old.zip", zip_of([Item(b"Engali\x85.gel", b"x")])[0])
+        to = ("--to", str(self.world.folder / "to"))
+        environment = {"LC_CTYPE": "C", "LC_ALL": ""}
+        done = run_program("add", *to, "old.zip", home=self.home, cwd=self.folder, **environment)
+        self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
+        self.assertIn("Engalià.gel", done.stdout)
+        options = re.findall(r"--names (cp\d+)", done.stdout)
+        self.assertEqual(len(set(options)), 2)
+        self.run_words("add", *to, "old.zip", "--names", options[0])
+        self.assertEqual([path.name for path in (self.world.folder / "to").iterdir()], ["Engalià.gel"])
 
     def test_names_are_read_as_the_user_says(self) -> None:
         self.write("old.zip", zip_of([Item("Läufer.gel".encode("cp850"), b"x")])[0])

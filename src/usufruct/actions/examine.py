@@ -39,6 +39,7 @@ from usufruct.planning.questions import (
     autostart_question,
     conflict_question,
     in_the_way,
+    names_question,
     naming,
     nothing_fits_question,
     others_question,
@@ -377,6 +378,8 @@ def _named(case: _Case, found: Examined, plan: Plan, same: Sequence[Holding]) ->
 def _questions(case: _Case, found: Examined, plan: Plan, named: Naming) -> Iterator[Decision]:
     """What the user has to decide about a plan."""
     request, ledger = found.request, case.ledger
+    if found.facts and (question := names_question(plan, found.facts)):
+        yield question
     if not request.choices.autostart and (question := autostart_question(plan, searched_directories())):
         yield question
     if plan.open_conflicts:

@@ -193,7 +193,7 @@ def _as_text(entry: str, content: bytes) -> str:
     except UnicodeDecodeError as error:
         if error.end >= len(content) - 3:
             return content.decode("utf-8", "ignore")  # cut in the middle of a character
-        return content.decode(encoding_for([content], None)[0], "replace")
+        return content.decode(encoding_for(content.splitlines(), None).encoding, "replace")
 
 
 def _archive_above(archive: Archive, entry: str) -> int | None:

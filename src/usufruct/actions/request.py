@@ -80,6 +80,8 @@ class Request(Struct, frozen=True, kw_only=True):
                     request = replace(request, update=word)
                 case "--on-clash":
                     request = replace(request, choices=replace(choices, on_clash=OnClash(word)), conflict_is_said=True)
+                case "--names":
+                    request = replace(request, access=replace(request.access, names=word))
                 case "--as":
                     request = replace(request, name=word)
                 case _:

@@ -2,39 +2,60 @@
 
 from collections.abc import Sequence
 
-_SAMPLE = 1 << 16
-"""Bytes of names that the guess is made on."""
-_FROM_DOS = ["cp437", "cp850", "cp852", "cp866", "cp932", "gb18030", "big5", "cp949"]
-"""Code pages that DOS and Windows packers wrote names in."""
-_FROM_ELSEWHERE = ["cp1252", "cp1251", "koi8_r", "euc_jp", "cp1250", "cp1253", "cp1254", *_FROM_DOS]
-"""And what other systems had. Any further encoding would fit a few bytes only by chance."""
-MET = tuple(dict.fromkeys(["utf-8", *_FROM_DOS, *_FROM_ELSEWHERE]))
+from msgspec import Struct
+
+from usufruct.model.facts import Facts
+
+MET = (
+    "utf-8", "cp437", "cp850", "cp852", "cp866", "cp932", "gb18030", "big5", "cp949", "cp1252", "cp1251", "koi8_r",
+    "euc_jp", "cp1250", "cp1253", "cp1254",
+)  # fmt: skip
 """Encodings that names in old archives are met in, those of DOS first."""
 _OLD_ZIP = "cp437"
 """What old zips were meant to be in; every byte means something there."""
 
 
-def encoding_for(names: Sequence[bytes], wanted: str | None, *, is_from_dos: bool = False) -> tuple[str, bool]:
-    """The encoding of these raw names, none of which is plain ASCII, and whether it is a guess.
+class Guess(Struct, frozen=True):
+    """The encoding that raw names are read in."""
+
+    encoding: str
+    is_guessed: bool = True
+    rival: str = ""
+    """Another encoding that they may as well be in; empty where none is nearly as likely."""
+    examples: tuple[tuple[str, str], ...] = ()
+    """Some names as they are read in both."""
+
+    def tell(self, facts: Facts) -> str:
+        """Enter it into the facts of an archive; gives the encoding."""
+        facts.encoding, facts.is_encoding_guessed = self.encoding, self.is_guessed
+        facts.rival_encoding, facts.read_twice = self.rival, self.examples
+        return self.encoding
+
+
+def encoding_for(names: Sequence[bytes], wanted: str | None, *, is_from_dos: bool = False) -> Guess:
+    """The encoding of these raw names, none of which is plain ASCII.
 
     Names that are all valid UTF-8 are that: no other encoding looks like it by chance. `is_from_dos`: a packer of
     DOS or Windows wrote them.
     """
     if wanted:
-        return wanted, False
-    sample = b"\n".join(names)[:_SAMPLE]
+        return Guess(wanted, is_guessed=False)
     try:
-        sample.decode("utf-8")
+        b"\n".join(names).decode("utf-8")
     except UnicodeDecodeError:
         pass
     else:
-        return "utf-8", True
-    # Only for names that need it: the library takes as long to import as a small archive to place.
-    from charset_normalizer import from_bytes
+        return Guess("utf-8")
+    # Only for names that need it.
+    from usufruct.archives.readings import CLOSE, own_language, readings_of, told_apart
 
-    met = _FROM_DOS if is_from_dos else _FROM_ELSEWHERE
-    best = from_bytes(sample, cp_isolation=met, threshold=0.5, enable_fallback=False).best()
-    return (best.encoding if best else _OLD_ZIP), True
+    found = readings_of(names, is_from_dos=is_from_dos, language=own_language())
+    if not found:
+        return Guess(_OLD_ZIP)
+    best, *others = found
+    if not others or others[0].cost - best.cost >= CLOSE:
+        return Guess(best.encoding)
+    return Guess(best.encoding, rival=others[0].encoding, examples=told_apart(best, others[0]))
 
 
 def decoded(raw: bytes, encoding: str) -> str:

@@ -76,5 +76,5 @@ def _gzip_header(head: bytes, access: Access) -> tuple[str, int | None]:
     if not head[3] & _GZIP_NAME:
         return "", modified
     raw = head[at : head.find(b"\0", at)]
-    encoding = "ascii" if raw.isascii() else encoding_for([raw], access.names)[0]
+    encoding = "ascii" if raw.isascii() else encoding_for([raw], access.names).encoding
     return decoded(raw, encoding).replace("\\", "/").rpartition("/")[2], modified

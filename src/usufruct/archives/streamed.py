@@ -232,8 +232,7 @@ class StreamedArchive(OpenedFile, ABC):
             spool.close()
         if waiting:
             raw = [name for _, one in waiting for name in (one.name, one.target) if not _is_utf8(name)]
-            self._encoding, self.facts.is_encoding_guessed = encoding_for(raw, self._access.names)
-            self.facts.encoding = self._encoding
+            self._encoding = encoding_for(raw, self._access.names).tell(self.facts)
             for part, member in waiting:
                 self._enter(part, member)
 

@@ -22,6 +22,10 @@ class Facts(Struct):
     encoding: str = ""
     """Encoding by which names were read that do not say their own; empty where all do."""
     is_encoding_guessed: bool = False
+    rival_encoding: str = ""
+    """Another one that they may as well be in; empty where none is nearly as likely."""
+    read_twice: tuple[tuple[str, str], ...] = ()
+    """Some names as they are read in both."""
     is_program: bool = False
     """A self-extracting program, read as the archive it carries."""
     said_format: str = ""

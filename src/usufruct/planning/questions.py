@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
 from usufruct.model.entries import EntryKind
+from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision, Layout, Option
 from usufruct.model.plan import Conflict, Plan
@@ -190,6 +191,22 @@ def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]
         stack = found[row].stack
         if stack and (holding := stack[-1].holding) is not None and holding != own:
             yield row, holding
+
+
+def names_question(plan: Plan, facts: Facts) -> Decision | None:
+    """How names that do not say their encoding are to be read, where two readings are about as likely."""
+    if not facts.rival_encoding:
+        return None
+    sizes = plan.layout.listing.sizes
+    size = sum(sizes[row] for row in plan.layout.placed_rows())
+    both = zip((facts.encoding, facts.rival_encoding), zip(*facts.read_twice, strict=True), strict=True)
+    return Decision(
+        question="Its names do not say how they are to be read, and two ways are about as likely. Which is right?",
+        options=tuple(
+            Option(name=one, answer=("--names", one), files=plan.layout.files, size=size, example=", ".join(names))
+            for one, names in both
+        ),
+    )
 
 
 def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:

@@ -158,10 +158,8 @@ class LibraryArchive(OpenedFile):
         unsaid = [entry.raw for entry in entries if entry.name is None and not entry.raw.isascii()]
         encoding = "utf-8"
         if unsaid:
-            encoding, self.facts.is_encoding_guessed = encoding_for(
-                unsaid, self._access.names, is_from_dos=self.format in ("lha", "cab")
-            )
-            self.facts.encoding = encoding
+            is_from_dos = self.format in ("lha", "cab")
+            encoding = encoding_for(unsaid, self._access.names, is_from_dos=is_from_dos).tell(self.facts)
         paths: dict[str, int] = {}
         for entry in entries:
             name = entry.name if entry.name is not None else decoded(entry.raw, encoding)

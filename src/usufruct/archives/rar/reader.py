@@ -128,9 +128,7 @@ class RarArchive:
         members = self._headers.members
         unsaid = [member.raw for member in members if member.raw]
         if unsaid:
-            self.facts.encoding, self.facts.is_encoding_guessed = encoding_for(
-                unsaid, self._access.names, is_from_dos=True
-            )
+            encoding_for(unsaid, self._access.names, is_from_dos=True).tell(self.facts)
         by_name: dict[str, int] = {}
         for member in members:
             if member.raw:

@@ -183,10 +183,8 @@ class ZipArchive(OpenedFile):
                 unsaid = [
                     name for other, name, more in self._entries(start, size, count) if _is_unsaid(other, name, more)
                 ]
-                self._encoding, self.facts.is_encoding_guessed = encoding_for(
-                    unsaid, self._access.names, is_from_dos=fields[2] != _UNIX
-                )
-                self.facts.encoding = self._encoding
+                guess = encoding_for(unsaid, self._access.names, is_from_dos=fields[2] != _UNIX)
+                self._encoding = guess.tell(self.facts)
             self._read_entry(fields, raw, extra, shift)
         self._enter_files(files, shift)
         if len(self._part_starts) == 1:
