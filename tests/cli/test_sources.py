@@ -20,6 +20,8 @@ ALLOWED = (
     "the magic database of `file`",
     "Microsoft's",
     "freedesktop.org's",
+    "Unicode's character database",
+    "APPNOTE",
 )
 FORBIDDEN = {
     "004ce6fc79fa6400", "05a8d24205bf369c", "0ce9aff717bb6e36", "14a25e31a5fbddea", "1d97f33a3f78bde9",
