@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from usufruct.actions.request import Request
 from usufruct.actions.volumes import Untouched, digest_of_all, volume_at
-from usufruct.archives.nested import WholeFile, opened_inside, opened_together
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive, digests_of
 from usufruct.archives.unpacked import UnpackedFolder
@@ -22,6 +22,10 @@ from usufruct.planning.names import folded, is_archive_name, tidy_name
 from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.tree import Tree
 
+if TYPE_CHECKING:
+    from usufruct.archives.nested import WholeFile
+
+# What several archives in or beside one another need is imported only where there are several.
 WHOLE, OPENED = "whole", "opened"
 _FEW = 3
 """Applications fewer than these are all tried."""
@@ -75,6 +79,8 @@ class Download:
                 for archive in opened:
                     archive.close()
                 raise
+            from usufruct.archives.compound import opened_together
+
             self.archive = opened_together(opened)
         self.untouched.add(self.archive.facts.volumes)
         self.tidy_name = tidy_name(request.file_name or self.archive.name)
@@ -85,6 +91,8 @@ class Download:
         try:
             return open_archive(path, self._request.access, is_alone=self._is_alone)
         except NotAnArchive as error:
+            from usufruct.archives.nested import WholeFile
+
             whole = self._whole_file() if path == self.path else WholeFile(path, path.name)
             whole.facts.what = error.what
             return whole
@@ -180,6 +188,8 @@ class Download:
     def _open_inside(self, archive: Archive, rows: tuple[int, ...], *, insist: bool) -> Archive | None:
         key = id(archive), rows
         if key not in self._inside:
+            from usufruct.archives.nested import opened_inside
+
             self._inside[key] = opened_inside(archive, rows, self._request.access, insist=insist)
         return self._inside[key]
 
@@ -209,8 +219,10 @@ class Download:
             return applications
         return [applications[number] for number in sorted(_candidates(applications).among(Tree.of(archive.listing)))]
 
-    def _whole_file(self) -> WholeFile:
+    def _whole_file(self) -> "WholeFile":
         if self._whole is None:
+            from usufruct.archives.nested import WholeFile
+
             self._whole = WholeFile(self.path, self._request.file_name or self.path.name)
         return self._whole
 

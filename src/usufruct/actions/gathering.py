@@ -4,7 +4,7 @@ import os
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from usufruct.archives.opening import begins_archive
+from usufruct.archives.marks import begins_archive
 from usufruct.archives.split_sets import split_set_of
 from usufruct.errors import ArchiveError, WrongUsage
 from usufruct.planning.names import is_archive_name

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.nested import Compound, facts_together
+from usufruct.archives.compound import Compound, facts_together
 from usufruct.archives.reading import BLOCK, Archive
 from usufruct.errors import ArchiveError, UnsafeArchive
 from usufruct.files.sources import SliceSource, Source

@@ -9,10 +9,21 @@ from pathlib import Path
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio.headers import begins_cpio
 from usufruct.archives.foreign import foreign_kind
+from usufruct.archives.marks import (
+    COMPRESSIONS,
+    HEAD,
+    LIBRARY_MARKS,
+    RAR4_MARK,
+    RAR5_MARK,
+    RPM_MARK,
+    SEVEN_MARK,
+    XAR_MARK,
+    begins_archive,
+    begins_with_header,
+)
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
 from usufruct.archives.split_sets import SplitSet, split_set_of
-from usufruct.archives.streams.zstd import MARKS as ZST_MARKS
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
@@ -26,41 +37,18 @@ from usufruct.errors import (
 )
 from usufruct.files.sources import FileSource, JoinedSource, SliceSource, Source
 
-_HEAD = 512
 _ZIP_END_SEARCH = 22 + 0xFFFF
 _MOST_MARKS = 1000
 """Marks of an archive that a program may hold by chance."""
 _CARRIED_SEARCH = 1 << 20
 """How deep in a self-extracting program the archive may begin."""
 _ISO_MARK_AT = 0x8001
-_TAR_SUM = slice(148, 156)
-"""Where a tar's header has its checksum, in octal digits."""
 _ADDRESS = re.compile(r"(?i)\b(https?|ftp):/+(.+)")
 _RECENT, _MOMENT = 10.0, 0.3
 """Seconds: a broken file that was written so lately is looked at again after a moment, for it may be growing."""
 _ARRIVING = (".crdownload", ".part", ".partial", ".download", ".opdownload")
 """Suffixes that browsers give to what they are still downloading."""
 
-XAR_MARK = b"xar!"
-RPM_MARK = b"\xed\xab\xee\xdb"
-SEVEN_MARK = b"7z\xbc\xaf\x27\x1c"
-RAR5_MARK, RAR4_MARK = b"Rar!\x1a\x07\x01\x00", b"Rar!\x1a\x07\x00"
-_COMPRESSIONS = {
-    b"\x1f\x8b\x08": "gz",
-    b"BZh": "bz2",
-    b"\xfd7zXZ\0": "xz",
-    # Whoever packs on several processors begins with a frame to be skipped.
-    **dict.fromkeys(ZST_MARKS, "zst"),
-    b"\x04\x22\x4d\x18": "lz4",
-    b"\x5d\0\0": "lzma",
-    b"LZIP": "lz",
-    # Two bytes alone would say it of too many files: with the widths of codes that there are.
-    **{bytes((0x1F, 0x9D, flag | width)): "Z" for flag in (0x80, 0) for width in range(9, 17)},
-}
-_LIBRARY_MARKS = {
-    b"MSCF\0\0\0\0": "cab",
-    b"!<arch>\n": "ar",
-}
 _SAID = {
     "zip": "zip", "7z": "7z", "rar": "rar", "tar": "tar", "tgz": "tar.gz", "tbz": "tar.bz2", "tbz2": "tar.bz2",
     "txz": "tar.xz", "tzst": "tar.zst", "gz": "gz", "bz2": "bz2", "xz": "xz", "zst": "zst", "lz4": "lz4", "lz": "lz",
@@ -92,7 +80,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
     sources = _open_files(parts.paths)
     access = access or Access()
     allowance = Allowance(access.limits, parts.name, str(parts.paths[0]), sum(source.size for source in sources))
-    head = sources[0].read_at(0, _HEAD)
+    head = sources[0].read_at(0, HEAD)
     try:
         archive = _open_by_content(parts, sources, access, allowance)
         if access.rescues:
@@ -125,23 +113,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
 
 def _may_rescue(head: bytes) -> bool:
     """Whether what a damaged file begins with is of a format that says before each entry what it is."""
-    return begins_archive(head) and not head.startswith((SEVEN_MARK, XAR_MARK, *_LIBRARY_MARKS))
-
-
-def begins_archive(head: bytes) -> bool:
-    """Whether a file's first 512 bytes are those of an archive; a single compressed file counts as one."""
-    marks = (
-        RAR5_MARK,
-        RAR4_MARK,
-        SEVEN_MARK,
-        RPM_MARK,
-        XAR_MARK,
-        b"PK\x03\x04",
-        b"PK\x05\x06",
-        *_COMPRESSIONS,
-        *_LIBRARY_MARKS,
-    )
-    return head.startswith(marks) or begins_cpio(head) or (any(head) and is_tar_block(head, ""))
+    return begins_archive(head) and not head.startswith((SEVEN_MARK, XAR_MARK, *LIBRARY_MARKS))
 
 
 def open_nested(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
@@ -202,13 +174,13 @@ def _open_by_content(
 def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance: Allowance, path: str = "") -> Archive:
     name = parts.name
     is_nested, path = bool(path), path or str(parts.paths[0])
-    head = sources[0].read_at(0, _HEAD)
+    head = sources[0].read_at(0, HEAD)
     if head.startswith((RAR5_MARK, RAR4_MARK)):
         from usufruct.archives.rar.reader import RarArchive
 
         return RarArchive(path, name, sources, access, allowance)
     whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
-    for mark, compression in _COMPRESSIONS.items():
+    for mark, compression in COMPRESSIONS.items():
         if head.startswith(mark):
             return _open_compressed(path, name, whole, compression, access, allowance)
     if head.startswith(SEVEN_MARK):
@@ -275,7 +247,7 @@ def _no_archive(name: str, path: str, found: Recognised) -> ArchiveError:
 
 
 def _library_kind(head: bytes, source: Source) -> str | None:
-    for mark, kind in _LIBRARY_MARKS.items():
+    for mark, kind in LIBRARY_MARKS.items():
         if head.startswith(mark):
             return kind
     if head[2:3] == b"-" and head[3:5] in (b"lh", b"lz", b"pm") and head[6:7] == b"-":
@@ -293,7 +265,7 @@ def _open_compressed(
         with as_file(source) as file, plain_stream(file, compression, allowance) as plain:
             read = until_broken(plain) if access.rescues else plain.read
             block = b""
-            while len(block) < _HEAD and (more := read(_HEAD - len(block))):
+            while len(block) < HEAD and (more := read(HEAD - len(block))):
                 block += more
     except ImportError as error:
         raise UnreadableArchive(
@@ -343,8 +315,8 @@ def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: A
     from usufruct.archives.cpio.reader import RpmArchive, content_of_rpm
 
     content = content_of_rpm(path, name, source)
-    head = content.read_at(0, _HEAD)
-    packings = [compression for mark, compression in _COMPRESSIONS.items() if head.startswith(mark)]
+    head = content.read_at(0, HEAD)
+    packings = [compression for mark, compression in COMPRESSIONS.items() if head.startswith(mark)]
     if not packings and not begins_cpio(head):
         raise UnreadableArchive(
             f"{name} is an rpm package, whose content is packed in a way that cannot be read.",
@@ -391,20 +363,16 @@ def is_tar_block(block: bytes, name: str) -> bool:
 
     An empty tar is all zeros, as many other files are: only its name tells it.
     """
-    if len(block) == _HEAD and not any(block):
+    if len(block) == HEAD and not any(block):
         return _said_format(name).startswith("tar")
-    if not block[_TAR_SUM].strip(b"\0 ").isdigit():
-        return False
-    from usufruct.archives.tar.headers import begins_tar
-
-    return begins_tar(block)
+    return begins_with_header(block)
 
 
 def _said_format(name: str) -> str:
     """The format that a file's name says it is; empty where it says none."""
     *rest, suffix = name.lower().split(".")
     said = _SAID.get(suffix, "")
-    is_stream = bool(rest[1:]) and rest[-1] in ("tar", "cpio") and said in _COMPRESSIONS.values()
+    is_stream = bool(rest[1:]) and rest[-1] in ("tar", "cpio") and said in COMPRESSIONS.values()
     return f"{rest[-1]}.{said}" if is_stream else said
 
 

@@ -205,7 +205,7 @@ def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> Sp
 
 def _are_cut(found: dict[int, list[Path]]) -> bool:
     """Whether files that are counted in their names are one that was cut: else each would begin as an archive does."""
-    from usufruct.archives.opening import begins_archive
+    from usufruct.archives.marks import begins_archive
 
     def begins(number: int) -> bool:
         with found[number][0].open("rb") as file:

@@ -48,6 +48,10 @@ class Ended:
 
     at: int | None = None
 
+    def tell(self, at: int) -> None:
+        """Something else stands behind it."""
+        self.at = at
+
 
 def plain_stream(file: IO[bytes], compression: str, allowance: Allowance, ended: Ended | None = None) -> IO[bytes]:
     """The decompressed bytes of a whole compressed file, as a file to read forwards.
@@ -71,7 +75,7 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance, ended:
         case "lz":
             from usufruct.archives.streams.lzip import unlzip
 
-            return _as_stream(unlzip(file, allowance, ended))
+            return _as_stream(unlzip(file, allowance, ended.tell))
         case "Z":
             from usufruct.archives.streams.lzw import unlzw
 

@@ -5,14 +5,11 @@ The layout is in the chapter "File format" of its manual.
 
 import lzma
 import zlib
-from collections.abc import Generator, Iterator
-from typing import IO, TYPE_CHECKING
+from collections.abc import Callable, Generator, Iterator
+from typing import IO
 
 from usufruct.archives.allowance import SHORT, Allowance
 from usufruct.archives.reading import BLOCK
-
-if TYPE_CHECKING:
-    from usufruct.archives.streams.decompress import Ended
 
 _MARK = b"LZIP"
 _HEAD = 6
@@ -25,8 +22,8 @@ _SMALLEST, _LARGEST = 1 << 12, 1 << 29
 """Bytes of a dictionary."""
 
 
-def unlzip(file: IO[bytes], allowance: Allowance, ended: "Ended") -> Iterator[bytes]:
-    """What all members unpack to; `ended` is told where the last ends, if something else stands behind it.
+def unlzip(file: IO[bytes], allowance: Allowance, tell_end: Callable[[int], None]) -> Iterator[bytes]:
+    """What all members unpack to; `tell_end` hears where the last ends, if something else stands behind it.
 
     Raises EOFError, ValueError or LZMAError for what does not hold together, UnsafeArchive for too large a dictionary.
     """
@@ -37,7 +34,7 @@ def unlzip(file: IO[bytes], allowance: Allowance, ended: "Ended") -> Iterator[by
     if packed and _MARK.startswith(packed):
         raise EOFError("the packed bytes end too early")
     if packed:
-        ended.at = file.tell() - len(packed)
+        tell_end(file.tell() - len(packed))
 
 
 def _member(packed: bytes, file: IO[bytes], allowance: Allowance) -> Generator[bytes, None, bytes]:

@@ -1,0 +1,106 @@
+"""Several archives as one."""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from usufruct.archives.allowance import Allowance
+from usufruct.archives.reading import Archive
+from usufruct.files.sources import Source
+from usufruct.model.entries import Listing
+from usufruct.model.facts import Facts
+from usufruct.planning.names import free_name, tidy_name
+
+
+class Compound:
+    """Several archives as one, their entries called `inner.zip/path`. See `Archive`."""
+
+    is_divisible = False
+
+    def __init__(
+        self,
+        lead: Archive,
+        *,
+        size: int,
+        facts: Facts,
+        allowance: Allowance,
+        keeps: Archive | None = None,
+        kept: Source | None = None,
+    ) -> None:
+        """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close.
+
+        `kept` holds the bytes of the archives inside, and is closed with them.
+        """
+        self.path, self.name, self.format, self.size = lead.path, lead.name, lead.format, size
+        self.extent = (0, size)
+        self.facts = facts
+        self.allowance = allowance
+        self.listing = Listing()
+        self._keeps = keeps
+        self._kept = kept
+        self._members: list[Archive] = []
+        self._homes: list[tuple[Archive, int]] = []
+        """Row → the archive it is in and its row there."""
+
+    def take(self, archive: Archive, prefix: str, without: frozenset[int] = frozenset()) -> None:
+        """Take the rows of an archive in, below this directory; it is closed with the compound."""
+        self._members.append(archive)
+        if prefix:
+            self.listing.nested[self.listing.directory(prefix)] = tidy_name(prefix.rpartition("/")[2])
+        for row in self.listing.add_all(archive.listing, prefix, without):
+            self._homes.append((archive, row))
+
+    def refuse_unreadable(self, rows: Iterable[int]) -> None:
+        """See `Archive.refuse_unreadable`."""
+        wanted = set(rows)
+        for archive in self._members:
+            archive.refuse_unreadable(
+                [there for row, (home, there) in enumerate(self._homes) if home is archive and row in wanted]
+            )
+
+    def unlock(self) -> None:
+        """See `Archive.unlock`."""
+        for archive in self._members:
+            archive.unlock()
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; one archive after the other."""
+        for archive in self._members:
+            here = {self._homes[row][1]: row for row in rows if self._homes[row][0] is archive}
+            if here:
+                for there, blocks in archive.stream(list(here)):
+                    yield here[there], blocks
+
+    def close(self) -> None:
+        """Let go of the archives that are its own."""
+        for archive in self._members:
+            if archive is not self._keeps:
+                archive.close()
+        if self._kept:
+            self._kept.close()
+
+
+def facts_together(archives: Sequence[Archive]) -> Facts:
+    """What is worth knowing of several archives as one."""
+    return Facts(
+        packing=tuple(dict.fromkeys(method for archive in archives for method in archive.facts.packing)),
+        locks=tuple(dict.fromkeys(cipher for archive in archives for cipher in archive.facts.locks)),
+        locked_entries=sum(archive.facts.locked_entries for archive in archives),
+        volumes=tuple(path for archive in archives for path in archive.facts.volumes),
+        has_checksums=all(archive.facts.has_checksums for archive in archives),
+        behind=sum(archive.facts.behind for archive in archives),
+        unread=tuple(stretch for archive in archives for stretch in archive.facts.unread),
+    )
+
+
+def opened_together(archives: Sequence[Archive]) -> Compound:
+    """Several downloads as one archive; it closes them."""
+    facts = facts_together(archives)
+    size = sum(archive.size for archive in archives)
+    allowance = Allowance(archives[0].allowance.limits, archives[0].name, archives[0].path, size)
+    together = Compound(archives[0], size=size, facts=facts, allowance=allowance)
+    together.listing.are_parts = True
+    taken: set[str] = set()
+    for archive in archives:
+        name = archive.name if archive.name not in taken else free_name(archive.name, taken)
+        taken.add(name)
+        together.take(archive, name)
+    return together
