@@ -118,8 +118,13 @@ def library_version() -> tuple[int, int, int] | None:
 class LibraryReader:
     """One pass over a stream, entry by entry; for `with`."""
 
-    def __init__(self, source: Source, formats: tuple[str, ...], *, can_seek: bool = True) -> None:
-        """`formats` are the library's names of what is allowed; without `can_seek` it reads `source` forwards only."""
+    def __init__(
+        self, source: Source, formats: tuple[str, ...], *, can_seek: bool = True, packing: str = "none"
+    ) -> None:
+        """`formats` and `packing` are the library's names of what is allowed.
+
+        Without `can_seek` it reads `source` forwards only.
+        """
         self._functions = library()
         self._source = source
         self._at = 0
@@ -129,7 +134,7 @@ class LibraryReader:
         self._handle = functions.read_new()
         for name in formats:
             functions.get_read_format_function(name)(self._handle)
-        functions.get_read_filter_function("none")(self._handle)
+        functions.get_read_filter_function(packing)(self._handle)
         self._can_seek = can_seek
         # Kept as attributes: C holds these only by address.
         self._on_read = functions.READ_CALLBACK(self._read)

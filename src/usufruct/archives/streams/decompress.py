@@ -77,9 +77,7 @@ def plain_stream(file: IO[bytes], compression: str, allowance: Allowance, ended:
 
             return _as_stream(unlzip(file, allowance, ended.tell))
         case "Z":
-            from usufruct.archives.streams.lzw import unlzw
-
-            return _as_stream(unlzw(file))
+            return _as_stream(_uncompressed(file))
         case "zst":
             largest = min(most, _LARGEST_WINDOW).bit_length() - 1
             bounds: dict[int, int] = {zstd.DecompressionParameter.window_log_max: largest}
@@ -147,6 +145,37 @@ def _all_streams(
             if packed and ended:
                 ended.at = taken - len(packed)
             return
+
+
+def _uncompressed(file: IO[bytes]) -> Iterator[bytes]:
+    """A file of compress: by libarchive where there is one, which is thirty times as fast as Python."""
+    from usufruct.archives.archive_library import LibraryFault, LibraryReader, library_version
+    from usufruct.archives.streams.lzw import unlzw
+
+    if library_version() is None:
+        yield from unlzw(file)
+        return
+    try:
+        with LibraryReader(_Forwards(file), ("raw",), can_seek=False, packing="compress") as reader:
+            for _ in reader.entries():
+                yield from reader.blocks(BLOCK)
+    except LibraryFault as fault:
+        raise ValueError(str(fault)) from fault
+
+
+class _Forwards:
+    """A file that is read forwards, as a source. See `Source`."""
+
+    size = 1 << 62
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+
+    def read_at(self, _: int, count: int) -> bytes:
+        return self._file.read(count)
+
+    def close(self) -> None:
+        """It is its owner's."""
 
 
 class _GzipMember:
