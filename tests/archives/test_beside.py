@@ -2,13 +2,16 @@
 
 import bz2
 import gzip
+import io
 import lzma
 import struct
 import unittest
+import zipfile
 
 from tests.archives.case import ArchiveCase, access, contents
 from tests.fuzzing.mutants import PASSWORD, SEEDS, seed_of
 from tests.support import as_bytes, tar_bytes, zip_bytes
+from usufruct.archives.allowance import Limits
 
 BEHIND = {
     "zip": zip_bytes({"second.gel": "zip"}),
@@ -62,6 +65,12 @@ class BesideTest(ArchiveCase):
                 expected = {f"{at}{name}.gel": b"%d" % n for n, at in enumerate(places) for name in "ab"}
                 self.assertEqual(found, expected)
 
+    def test_many_behind_one_another_are_counted_once(self) -> None:
+        one = tar_bytes({"a.gel": bytes(40_000)})
+        few = access(limits=Limits(ratio=1, free=len(one) * 41))
+        archive = self.opened(gzip.compress(one * 40), "pack", few)
+        self.assertEqual(len(contents(archive)), 40)
+
     def test_what_would_be_unsafe_in_the_first_is_unsafe_in_the_second(self) -> None:
         archive = self.opened(tar_bytes({"a": "1"}) + tar_bytes({"/etc/b": "2", "../c": "3"}), "pack")
         self.assertEqual([refused.entry for refused in archive.listing.refused], ["/etc/b", "../c"])
@@ -75,6 +84,10 @@ class BesideTest(ArchiveCase):
         zipped = zip_bytes({"a.gel": "1"})
         for before in (b"#!/usr/bin/env python3\n", b"MZ" + bytes(600), b"Cr24" + struct.pack("<II", 3, 4) + b"head"):
             self.assertEqual(self.found(before + zipped), ({"a.gel"}, ()))
+        with_zip = io.BytesIO(b"MZ" + bytes(600))
+        with zipfile.ZipFile(with_zip, "a") as archive:  # whose offsets count from the program's start
+            archive.writestr("a.gel", "1")
+        self.assertEqual(self.found(with_zip.getvalue()), ({"a.gel"}, ()))
         self.assertEqual(self.found(b"GIF89a; a picture" + zipped), ({"a.gel"}, ((0, 17),)))
 
     def test_a_hole_between_two_entries_of_a_zip_is_told(self) -> None:

@@ -242,22 +242,18 @@ class StreamedArchive(OpenedFile, ABC):
         Only at its very end does a compressed stream prove its own checksum. What is neither zeros nor another is told,
         and of what is not packed left to whoever looks at the rest of the file.
         """
-        allowance = self.allowance
-        allowance.read(data.offset)
-        for passed in data.zeros():
-            allowance.read(passed)
-        head = data.peek(_HEAD)
-        if not head:
-            return False
-        if self._begins(head):
+        for _ in data.zeros():
+            self.allowance.may_read(data.offset)
+        head, begin = data.peek(_HEAD), data.offset
+        if head and self._begins(head):
             return True
-        begin = data.offset
-        if not self._compression:
+        if head and not self._compression:
             self.extent = (0, begin)
-            return False
-        for passed in data.rest():
-            allowance.read(passed)
-        self.facts.unread = ((begin, data.offset - begin),)
+        elif head:
+            for _ in data.rest():
+                self.allowance.may_read(data.offset)
+            self.facts.unread = ((begin, data.offset - begin),)
+        self.allowance.read(data.offset)
         return False
 
     def _text(self, raw: bytes) -> str:

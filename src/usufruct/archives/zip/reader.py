@@ -153,7 +153,6 @@ class ZipArchive(OpenedFile):
         # Offsets in the parts of a split zip count from their own part; those of a whole one from where it begins,
         # which is not the start of the file if a self-extractor stands before it.
         shift = 0 if len(self._part_starts) > 1 else start - self._stated_start
-        self.facts.is_program = shift > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE", b"#!")
         known = self._rows.directories if len(self._part_starts) == 1 else {}
         files: list[tuple[int, str, int | None, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
@@ -188,7 +187,10 @@ class ZipArchive(OpenedFile):
             self._read_entry(fields, raw, extra, shift)
         self._enter_files(files, shift)
         if len(self._part_starts) == 1:
-            self.extent = (min(self._offsets, default=start), self._end)
+            begin = min(self._offsets, default=start)
+            self.extent = (begin, self._end)
+            # Offsets may count from the start of the program, or from where the archive in it begins.
+            self.facts.is_program = begin > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE", b"#!")
         return start
 
     def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
