@@ -334,7 +334,7 @@ class Between:
 
     def _moves(self) -> None:
         """The whole folder moves, which is said, and comes back, which is said too."""
-        here, there = self.world.lanternbox, self.world.lanternbox.with_name("Moved")
+        here, there = self.world.lanternbox, self.world.lanternbox.with_name("Relocated")
         if self.unplugged or here.is_symlink() or not here.is_dir():
             return
         self.tale.append("the folder is moved and comes back")
