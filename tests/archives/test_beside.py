@@ -71,6 +71,11 @@ class BesideTest(ArchiveCase):
         archive = self.opened(gzip.compress(one * 40), "pack", few)
         self.assertEqual(len(contents(archive)), 40)
 
+    def test_no_more_than_a_hundred_in_one_file_are_opened(self) -> None:
+        one = seed_of("7z")
+        archive = self.opened(one * 103, "pack")
+        self.assertEqual((archive.facts.behind, len(archive.facts.unread)), (99, 1))
+
     def test_what_would_be_unsafe_in_the_first_is_unsafe_in_the_second(self) -> None:
         archive = self.opened(tar_bytes({"a": "1"}) + tar_bytes({"/etc/b": "2", "../c": "3"}), "pack")
         self.assertEqual([refused.entry for refused in archive.listing.refused], ["/etc/b", "../c"])
@@ -82,6 +87,7 @@ class BesideTest(ArchiveCase):
 
     def test_programs_and_signatures_before_an_archive_are_known_as_such(self) -> None:
         zipped = zip_bytes({"a.gel": "1"})
+        self.assertEqual(self.found(zipped + b"-----BEGIN PGP SIGNATURE-----\nabc\n"), ({"a.gel"}, ()))
         for before in (b"#!/usr/bin/env python3\n", b"MZ" + bytes(600), b"Cr24" + struct.pack("<II", 3, 4) + b"head"):
             self.assertEqual(self.found(before + zipped), ({"a.gel"}, ()))
         with_zip = io.BytesIO(b"MZ" + bytes(600))
@@ -104,6 +110,16 @@ class BesideTest(ArchiveCase):
         self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ((second, len(hole)),)))
         moved[second : second + len(hole)] = bytes(len(hole))
         self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ()))
+
+    def test_signatures_before_a_zips_directory_are_known_as_such(self) -> None:
+        zipped = zip_bytes({"a.gel": "1"})
+        directory = zipped.index(b"PK\x01\x02")
+        for mark, unread in ((b"APK Sig Block 42", 0), (b"APK Sig Block 43", 1)):
+            made = bytearray(zipped[:directory] + b"signed " * 100 + mark + zipped[directory:])
+            end = made.index(b"PK\x05\x06")
+            made[end + 16 : end + 20] = struct.pack("<I", directory + 716)
+            names, found = self.found(bytes(made))
+            self.assertEqual((names, len(found)), ({"a.gel"}, unread))
 
     def test_one_that_asks_for_a_password_asks_for_it_behind_another_too(self) -> None:
         archive = self.opened(zip_bytes({"a.gel": as_bytes("1")}) + seed_of("zip, AES"), "pack", access(PASSWORD))

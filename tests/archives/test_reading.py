@@ -16,6 +16,7 @@ import pyppmd
 from tests.archives.case import ArchiveCase, contents
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.opening import open_archive
+from usufruct.archives.streams.decompress import unppmd
 from usufruct.archives.streams.zstd import zstd
 from usufruct.archives.zip import reader as zip_reader
 from usufruct.errors import DamagedArchive, MachineError, Misnamed, NotAnArchive, PasswordNeeded, UnreadableArchive
@@ -97,6 +98,15 @@ class ReadingTest(ArchiveCase):
         for method in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA):
             with self.subTest(method):
                 self.assertEqual(contents(self.opened(zip_bytes(FILES, compression=method))), FILES)
+
+    def test_a_model_that_would_take_the_memory_is_refused(self) -> None:
+        for said, words in (
+            (5 | 255 << 4, "256 MB of memory"),
+            (5 | 15 << 4 | 2 << 12, "the way 2"),
+            (0, "an order of 1"),
+        ):
+            with self.assertRaisesRegex(ValueError, words):
+                list(unppmd([struct.pack("<H", said), b"packed"]))
 
     def test_a_zip_packed_with_zstandard_or_xz_or_a_model(self) -> None:
         model = pyppmd.Ppmd8Encoder(6, 16 << 20, 0)

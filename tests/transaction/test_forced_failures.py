@@ -59,7 +59,10 @@ class FailuresTest(WorldTest):
         with tarfile.open(archive, "w", format=tarfile.PAX_FORMAT) as made:
             made.addfile(info, io.BytesIO(b"x" * 512))
         with mock.patch("shutil.disk_usage", return_value=shutil._ntuple_diskusage(1 << 30, 0, 200 << 20)):
+            with mock.patch("usufruct.files.volumes._SPARSE", frozenset()):
+                refused = self.world.add(archive)
             added = self.world.add(archive)
+        self.assertIn("not enough room", refused.error.message)
         self.assertEqual((added.state, added.error), ("added", None))
         found = (self.world.lanternbox / "Gels/big.gel").stat()
         self.assertEqual((found.st_size, found.st_blocks * 512 < 1 << 20), (size, True))
