@@ -5,6 +5,7 @@ import io
 import random
 import tarfile
 import unittest
+from unittest import mock
 
 from msgspec.structs import replace
 
@@ -15,6 +16,7 @@ from usufruct.archives.members import Forward, MemberFault, StreamMember
 from usufruct.archives.reading import Access
 from usufruct.archives.tar.headers import members_of
 from usufruct.errors import DamagedArchive, IncompleteArchive
+from usufruct.files.sources import FileSource
 from usufruct.model.entries import EntryKind
 
 
@@ -122,6 +124,28 @@ class DialectsTest(ArchiveCase):
                 (one.name.decode(), one.size, one.mode, one.modified // 10**9, one.offset) for one in members(content)
             ]
             self.assertEqual(found, expected)
+
+
+class FarTest(ArchiveCase):
+    def test_what_is_only_listed_is_not_read(self) -> None:
+        """To look at a tar of four gigabytes, all four were read."""
+        content = tar_bytes({"a.gel": bytes(9_000_000), "b.gel": b"b", "c.gel": bytes(5_000_000), "d.gel": b"d"})
+        path = self.write({"far.tar": content})
+        read: list[int] = []
+        real = FileSource.read_at
+
+        def read_at(source: FileSource, offset: int, count: int) -> bytes:
+            block = real(source, offset, count)
+            read.append(len(block))
+            return block
+
+        with mock.patch.object(FileSource, "read_at", read_at):
+            archive = self.open(path)
+        self.assertLess(sum(read), 6_000_000)
+        self.assertEqual({name: len(one) for name, one in contents(archive).items()},
+                         {"a.gel": 9_000_000, "b.gel": 1, "c.gel": 5_000_000, "d.gel": 1})  # fmt: skip
+        with self.assertRaisesRegex(DamagedArchive, "breaks off"):
+            self.opened(content[:8_000_123], "far.tar")
 
 
 class BackupsTest(ArchiveCase):

@@ -12,6 +12,10 @@ class MemberFault(Exception):
     """The headers do not hold together."""
 
 
+_FAR = 2 * BLOCK
+"""Bytes from which on it is quicker to begin a new block behind them."""
+
+
 class VolumeFault(MemberFault):
     """It is one of several volumes, and not the first."""
 
@@ -43,8 +47,9 @@ class StreamMember(Struct):
 class Forward:
     """Bytes read forwards, in large blocks."""
 
-    def __init__(self, read: Callable[[int], bytes]) -> None:
-        self._read = read
+    def __init__(self, read: Callable[[int], bytes], jump: Callable[[int], bool] | None = None) -> None:
+        """`jump` passes over many bytes without reading them, where that can be; whether there were so many."""
+        self._read, self._jump = read, jump
         self._block = b""
         self._at = 0
         self.offset = 0
@@ -78,6 +83,11 @@ class Forward:
                 self.offset += here
                 count -= here
                 continue
+            if self._jump and count > _FAR:
+                if not self._jump(count):
+                    raise MemberFault("it breaks off")
+                self.offset += count
+                return
             self._block, self._at = self._read(BLOCK), 0
             if not self._block:
                 raise MemberFault("it breaks off")

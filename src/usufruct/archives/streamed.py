@@ -166,7 +166,7 @@ class StreamedArchive(OpenedFile, ABC):
         """The plain bytes from the start, unpacked by a thread of its own; faults are told as damage."""
         try:
             if not self._compression:
-                yield Forward(_reading(self._source))
+                yield Forward(*_reading(self._source))
                 return
             with (
                 as_file(self._source, BLOCK) as file,
@@ -310,8 +310,8 @@ def _is_utf8(raw: bytes) -> bool:
     return True
 
 
-def _reading(source: Source) -> Callable[[int], bytes]:
-    """Reading a source forwards."""
+def _reading(source: Source) -> tuple[Callable[[int], bytes], Callable[[int], bool]]:
+    """Reading a source forwards, and passing over bytes of it."""
     offset = 0
 
     def read(count: int) -> bytes:
@@ -320,7 +320,12 @@ def _reading(source: Source) -> Callable[[int], bytes]:
         offset += len(block)
         return block
 
-    return read
+    def jump(count: int) -> bool:
+        nonlocal offset
+        offset += count
+        return offset <= source.size
+
+    return read, jump
 
 
 @contextmanager
