@@ -72,7 +72,7 @@ _BY_HEAD: dict[Foreign, Callable[[bytes], bool]] = {
     Foreign("a file packed with lzop"): _begins(b"\x89LZO\0"),
     Foreign("a file packed with lrzip"): _begins(b"LRZI"),
     Foreign("an archive of the very first RAR, 1.4 or older"): _begins(b"RE~^"),
-    Foreign("an archive of an old Macintosh packer"): _begins(b"SIT!", b"StuffIt "),
+    Foreign("an archive of an old Macintosh packer"): _begins(b"SIT!", b"\x53tuffIt "),
     Foreign("a file coded for old Macintosh mail (BinHex)", _DECODE): _begins(
         b"(This file must be converted with BinHex"
     ),
