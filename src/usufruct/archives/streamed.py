@@ -185,7 +185,7 @@ class StreamedArchive(OpenedFile, ABC):
         except _FAULTS as error:
             if isinstance(error, MemberFault) and not self._compression and not self.size % _TAPE_RECORD:
                 raise IncompleteArchive(
-                    f"{self.name} breaks off where one of several volumes of a tar would end: {error}.",
+                    f"{self.name} ends in the middle of a file, where one of several volumes of a tar would end.",
                     remedy="Is it the first of several? Unpack them with the program that made them (`tar -M`), and"
                     " pack what comes out. Otherwise download it again.",
                     path=self.path,
