@@ -12,6 +12,7 @@ from tests.archives.case import ArchiveCase, access, contents
 from tests.fuzzing.mutants import PASSWORD, SEEDS, seed_of
 from tests.support import as_bytes, tar_bytes, zip_bytes
 from usufruct.archives.allowance import Limits
+from usufruct.errors import UnsafeArchive
 
 BEHIND = {
     "zip": zip_bytes({"second.gel": "zip"}),
@@ -75,6 +76,18 @@ class BesideTest(ArchiveCase):
         one = seed_of("7z")
         archive = self.opened(one * 103, "pack")
         self.assertEqual((archive.facts.behind, len(archive.facts.unread)), (99, 1))
+
+    def test_each_of_them_has_its_own_directories_and_links(self) -> None:
+        two = tar_bytes({"d/a.gel": "1"}) + tar_bytes({"d/b.gel": "2", "c.gel": "=>d/a.gel"})
+        archive = self.opened(two, "pack")
+        self.assertEqual(set(contents(archive)), {"d/a.gel", "pack#2/d/b.gel"})
+        self.assertEqual([refused.entry for refused in archive.listing.refused], ["c.gel"])
+
+    def test_what_is_not_understood_or_harmful_in_the_second_counts_as_in_the_first(self) -> None:
+        first, second = zip_bytes({"a.gel": "1"}), gzip.compress(tar_bytes({"b.gel": bytes(5_000_000)}) + b"rest" * 100)
+        self.assertEqual(len(self.found(first + second)[1]), 1)
+        with self.assertRaisesRegex(UnsafeArchive, "times its size"):
+            self.opened(first + second, "pack", access(limits=Limits(ratio=1, free=1 << 20)))
 
     def test_what_would_be_unsafe_in_the_first_is_unsafe_in_the_second(self) -> None:
         archive = self.opened(tar_bytes({"a": "1"}) + tar_bytes({"/etc/b": "2", "../c": "3"}), "pack")

@@ -70,6 +70,10 @@ class NamesGuessTest(unittest.TestCase):
                     sets, asked = sets + 1, asked + bool(guess.rival)
         self.assertLessEqual(asked / sets, 0.1)
 
+    def test_two_readings_that_are_about_as_likely_are_both_told(self) -> None:
+        guess = encoding_for([b"Engali\x85.gel"], None, is_from_dos=True)
+        self.assertEqual(guess.examples, (("Engalià.gel", "Engaliů.gel"),))
+
     def test_the_users_own_language_decides_where_little_else_does(self) -> None:
         raw = ["Caffè.gel".encode("cp1252")]
         with mock.patch.dict(os.environ, {"LC_ALL": "it_IT.UTF-8"}):
