@@ -12,7 +12,7 @@ from tests.archives.case import ArchiveCase, access, contents
 from tests.fuzzing.mutants import PASSWORD, SEEDS, seed_of
 from tests.support import as_bytes, tar_bytes, zip_bytes
 from usufruct.archives.allowance import Limits
-from usufruct.errors import UnsafeArchive
+from usufruct.errors import ArchiveError, UnsafeArchive
 
 BEHIND = {
     "zip": zip_bytes({"second.gel": "zip"}),
@@ -76,6 +76,17 @@ class BesideTest(ArchiveCase):
         one = seed_of("7z")
         archive = self.opened(one * 103, "pack")
         self.assertEqual((archive.facts.behind, len(archive.facts.unread)), (99, 1))
+
+    def test_names_and_numbers_are_kept_apart(self) -> None:
+        """A `#` in the file's own name once ended it, and a zip behind two tars got the second tar's folder."""
+        content = tar_bytes({"a.gel": "1"}) + tar_bytes({"a.gel": "2"}) + zip_bytes({"a.gel": "3"})
+        found = contents(self.opened(content, "C# pack.tar"))
+        self.assertEqual(found, {"a.gel": b"1", "C# pack.tar#2/a.gel": b"2", "C# pack.tar#3/a.gel": b"3"})
+
+    def test_a_header_without_a_length_ends(self) -> None:
+        head = b"\x21\0-lh0-" + bytes(13) + b"\3" + bytes(600)
+        with self.assertRaises(ArchiveError):
+            self.opened(head, "pack.lzh")
 
     def test_each_of_them_has_its_own_directories_and_links(self) -> None:
         two = tar_bytes({"d/a.gel": "1"}) + tar_bytes({"d/b.gel": "2", "c.gel": "=>d/a.gel"})

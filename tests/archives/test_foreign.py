@@ -25,7 +25,7 @@ HEADS = {
     "a Windows image": b"MSWIM\0\0\0" + bytes(600),
     "a cabinet of an installer": b"ISc(" + bytes(600),
     "a set of repair blocks": b"PAR2\0PKT" + bytes(600),
-    "a file coded as text": b"begin 644 moon.zip\nM4$L#!!0\n",
+    "a uuencoded file": b"begin 644 moon.zip\nM4$L#!!0\n",
     "a shell archive": b"#!/bin/sh\n# This is a shell archive (produced by a packer).\n",
     "squashfs": b"hsqs" + bytes(600),
     "a virtual machine": b"QFI\xfb" + bytes(600),

@@ -1,6 +1,7 @@
 """Split sets: found from any part, told what is missing, before anything is read."""
 
 import gzip
+import os
 import re
 import unittest
 
@@ -66,6 +67,8 @@ class PartsTest(ArchiveCase):
         first = self.write({f"pack {n} of 3.zip": zip_bytes({f"{n}.gel": "x"}) for n in (1, 2, 3)})
         self.assertEqual(set(contents(self.open(first))), {"1.gel"})
         self.assertEqual(len(sets_among(first.parent.iterdir())), 3)
+        os.mkfifo(first.parent / "pack 4 of 4.zip")
+        self.assertEqual(len(sets_among(first.parent.iterdir())), 4)
         alone = self.write({"pack 1 of 3.zip": zip_bytes({"1.gel": "x"})})
         self.assertEqual(set(contents(self.open(alone))), {"1.gel"})
 
@@ -73,9 +76,9 @@ class PartsTest(ArchiveCase):
         """It was called damaged, to be downloaded again."""
         whole = zip_bytes(FILES, compression=0)
         for name in ("moon.zip.001", "moon.z01", "moon.zip.aa", "moon_1of3.zip", "moon.zip.000"):
-            with self.assertRaisesRegex(IncompleteArchive, "is part 1 of a set, by its name"):
+            with self.assertRaisesRegex(IncompleteArchive, "is part 1 of a split archive, and the other"):
                 self.open(self.write({name: whole[:2000]}))
-        with self.assertRaisesRegex(IncompleteArchive, "is part 2 of a set, by its name"):
+        with self.assertRaisesRegex(IncompleteArchive, "is part 2 of a split archive, and the other"):
             self.open(self.write({"moon_2of3.zip": whole[2000:3000]}))
         with self.assertRaisesRegex(IncompleteArchive, "part 1 of 2 .*is missing"):
             self.open(self.write({"moon.zip.ab": whole[2000:3000]}))

@@ -160,10 +160,10 @@ class BackupsTest(ArchiveCase):
 
     def test_a_volume_is_called_a_volume(self) -> None:
         later = header(b"b.gel", 700, b"M") + bytes(1024) + tar_bytes({"c.gel": "c"})
-        with self.assertRaisesRegex(IncompleteArchive, "is a later volume of a tar in several volumes"):
+        with self.assertRaisesRegex(IncompleteArchive, "is a later volume of a multi-volume tar"):
             self.opened(later, "two.tar")
         first = (header(b"b.gel", 30_000, b"0") + bytes(30_000))[:20_480]
-        with self.assertRaisesRegex(IncompleteArchive, "where one of several volumes of a tar would end"):
+        with self.assertRaisesRegex(IncompleteArchive, "as the first volume of a multi-volume tar does"):
             self.opened(first, "one.tar")
         with self.assertRaisesRegex(DamagedArchive, "breaks off or is damaged"):
             self.opened(first[:-700], "one.tar")

@@ -49,7 +49,7 @@ class AfterwardsTest(AddCase):
         pack.write_bytes(zip_bytes({"moon.gel": "moon"}) + zip_bytes({"sun.gel": "sun"}) + b"what is this")
         for words in (("look",), ("look", "--verify"), ("add", "--dry-run"), ("add", "--afterwards", "trash")):
             said = self.run_words(*words, "odd.zip", code=1).stdout
-            self.assertIn("nothing that Usufruct knows: 12 bytes from byte", " ".join(said.split()))
+            self.assertIn("Usufruct did not recognise part of this file: 12 bytes at offset", " ".join(said.split()))
         self.assertIn("The archive stays", said)
         self.assertTrue(pack.exists())
         self.assertEqual(sorted(self.world.contents()), ["Gels/moon.gel", "Gels/sun.gel"])

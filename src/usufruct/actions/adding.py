@@ -57,7 +57,7 @@ def _why_it_stays(found: Examined) -> str:
     if found.facts and found.facts.is_rescued:
         return "it is damaged, and a better copy may yet complete it"
     if found.facts and found.facts.unread:
-        return "a part of the file belongs to nothing that Usufruct knows"
+        return "Usufruct did not recognise part of it"
     placed, content = _share(found)
     return f"only {placed} of {content} files in it were placed" if 2 * placed < content else ""
 

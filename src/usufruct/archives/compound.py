@@ -50,11 +50,8 @@ class Compound:
 
     def refuse_unreadable(self, rows: Iterable[int]) -> None:
         """See `Archive.refuse_unreadable`."""
-        wanted = set(rows)
-        for archive in self._members:
-            archive.refuse_unreadable(
-                [there for row, (home, there) in enumerate(self._homes) if home is archive and row in wanted]
-            )
+        for archive, here in self._by_member(rows):
+            archive.refuse_unreadable(here)
 
     def unlock(self) -> None:
         """See `Archive.unlock`."""
@@ -63,11 +60,19 @@ class Compound:
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; one archive after the other."""
+        for archive, here in self._by_member(rows):
+            for there, blocks in archive.stream(list(here)):
+                yield here[there], blocks
+
+    def _by_member(self, rows: Iterable[int]) -> Iterator[tuple[Archive, dict[int, int]]]:
+        """Each archive that has some of these rows, in order, with its own row → the row here."""
+        found: dict[int, dict[int, int]] = {}
+        for row in rows:
+            archive, there = self._homes[row]
+            found.setdefault(id(archive), {})[there] = row
         for archive in self._members:
-            here = {self._homes[row][1]: row for row in rows if self._homes[row][0] is archive}
-            if here:
-                for there, blocks in archive.stream(list(here)):
-                    yield here[there], blocks
+            if id(archive) in found:
+                yield archive, found[id(archive)]
 
     def close(self) -> None:
         """Let go of the archives that are its own."""

@@ -11,13 +11,13 @@ from msgspec import Struct
 from usufruct.files.sources import Source
 
 _PACK_ANEW = "Unpack it with the program that made it, and pack its content as zip or 7z."
-_OPEN_IT = "Let your system open it as a disk, and add a folder of it: `usufruct add FOLDER --unpacked`."
-_DECODE = "Turn it back into the file that it was (`uudecode` does), and add that."
+_OPEN_IT = "Mount it, then add the folder that you need: `usufruct add FOLDER --unpacked`."
+_DECODE = "Decode it (for example with `uudecode`), then add the decoded file."
 _RUN_IT = (
-    "It is a script that would unpack itself, and Usufruct runs nothing. Where you trust it, run it in a new folder,"
-    " and add that: `usufruct add FOLDER --unpacked`."
+    "It is a script that unpacks itself, and Usufruct never runs one. If you trust it, run it in an empty folder,"
+    " then add that folder: `usufruct add FOLDER --unpacked`."
 )
-_REPAIR = "It only repairs a download that came damaged. Download the archive itself."
+_REPAIR = "It only repairs a damaged download. Download the archive itself."
 
 _HEAD = 2048
 """Bytes by which most are told."""
@@ -73,9 +73,7 @@ _BY_HEAD: dict[Foreign, Callable[[bytes], bool]] = {
     Foreign("a file packed with lrzip"): _begins(b"LRZI"),
     Foreign("an archive of the very first RAR, 1.4 or older"): _begins(b"RE~^"),
     Foreign("an archive of an old Macintosh packer"): _begins(b"SIT!", b"\x53tuffIt "),
-    Foreign("a file coded for old Macintosh mail (BinHex)", _DECODE): _begins(
-        b"(This file must be converted with BinHex"
-    ),
+    Foreign("a BinHex file", _DECODE): _begins(b"(This file must be converted with BinHex"),
     Foreign("an ace archive"): _begins(b"**ACE**", at=7),
     Foreign("an arj archive"): _is_arj,
     Foreign("a zoo archive"): _begins(b"\xdc\xa7\xc4\xfd", at=20),
@@ -83,7 +81,7 @@ _BY_HEAD: dict[Foreign, Callable[[bytes], bool]] = {
     Foreign("a Windows image (wim)"): _begins(b"MSWIM\0\0\0"),
     Foreign("a cabinet of an installer"): _begins(b"ISc("),
     Foreign("a set of repair blocks (par2)", _REPAIR): _begins(b"PAR2\0PKT"),
-    Foreign("a file coded as text (uuencode)", _DECODE): lambda head: bool(_UUENCODED.match(head)),
+    Foreign("a uuencoded file", _DECODE): lambda head: bool(_UUENCODED.match(head)),
     Foreign("a shell archive (shar)", _RUN_IT): lambda h: bool(_SHELL_ARCHIVE.match(h)),
     Foreign("a compressed file system (squashfs)", _OPEN_IT): _begins(b"hsqs", b"sqsh"),
     Foreign("a compressed file system (cramfs)", _OPEN_IT): _begins(b"\x45\x3d\xcd\x28", b"\x28\xcd\x3d\x45"),

@@ -10,7 +10,6 @@ from usufruct.files.sources import SliceSource, Source
 
 _MOST = 100
 """Archives in one file, one behind the other; of what follows only the place and size are told."""
-_HEAD = 512
 _SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 """RFC 5652, chapter 5: the name of the type that a signature is of, near its beginning."""
 _SIGNATURES = (b"-----BEGIN PGP SIGNATURE-----", b"Cr24")
@@ -46,7 +45,8 @@ def with_what_is_beside(first: Archive, source: Source, open_part: Opener, allow
             archive.close()
         raise
     if len(members) > 1:
-        first = _together([archive for _, archive in sorted(members, key=lambda member: member[0])], source, allowance)
+        in_order = [archive for _, archive in sorted(members, key=lambda member: member[0])]
+        first = _together(first.name, in_order, source, allowance)
     first.facts.unread = tuple(sorted(unread))
     return first
 
@@ -62,14 +62,15 @@ def _opened(source: Source, start: int, stop: int, open_part: Opener, name: str,
         return None
 
 
-def _together(archives: Sequence[Archive], source: Source, allowance: Allowance) -> Compound:
-    lead = archives[0]
-    name = lead.name.partition("#")[0] or lead.name
-    together = Compound(lead, size=source.size, facts=facts_together(archives), allowance=allowance)
+def _together(name: str, archives: Sequence[Archive], source: Source, allowance: Allowance) -> Compound:
+    together = Compound(archives[0], size=source.size, facts=facts_together(archives), allowance=allowance)
     together.name = name
     together.facts.behind += len(archives) - 1
-    for number, archive in enumerate(archives, 1):
+    number = 1
+    for archive in archives:
         together.take(archive, f"{name}#{number}" if number > 1 else "")
+        # A tar behind a tar was read with the first one, and has a number already.
+        number += 1 + archive.facts.behind
     return together
 
 

@@ -95,9 +95,9 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
             raise _still_arriving(parts.paths[-1]) from error
         if isinstance(error, DamagedArchive) and parts.part:
             error = IncompleteArchive(
-                f"{parts.name} is part {parts.part} of a set, by its name; no other part is here.",
+                f"{parts.name} is part {parts.part} of a split archive, and the other parts are missing.",
                 kept=error.kept,
-                remedy="Put all parts into one folder, and name any of them.",
+                remedy="Put all parts into one folder, then name any of them.",
                 path=error.path,
             )
         elif isinstance(error, DamagedArchive) and parts.is_numbered:

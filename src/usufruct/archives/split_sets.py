@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from io import BytesIO
 from itertools import compress
 from pathlib import Path
 
@@ -205,11 +206,16 @@ def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> Sp
 
 def _are_cut(found: dict[int, list[Path]]) -> bool:
     """Whether files that are counted in their names are one that was cut: else each would begin as an archive does."""
-    from usufruct.archives.marks import begins_archive
+    from usufruct.archives.marks import HEAD, begins_archive
 
     def begins(number: int) -> bool:
-        with found[number][0].open("rb") as file:
-            return begins_archive(file.read(512))
+        path = found[number][0]
+        try:
+            # Opening a pipe of such a name would wait for ever.
+            with path.open("rb") if path.is_file() else BytesIO() as file:
+                return begins_archive(file.read(HEAD))
+        except OSError:
+            return True
 
     return not any(begins(number) for number in found if number > 0)
 

@@ -24,7 +24,7 @@ _KEPT = frozenset({"bz2", "xz", "lzma", "gz", "zst", "lz4", "lz", "Z"})
 """Packings that take longer to undo than to keep what they give, and to read that side by side."""
 _ZEROS = bytes(BLOCK)
 _HEAD = 512
-"""Bytes by which what stands behind is told."""
+"""Bytes by which an archive behind this one is recognised."""
 _TAPE_RECORD = 10240
 """Bytes that a tar is written in multiples of; a download that breaks off hardly ever ends there."""
 _AHEAD = 4
@@ -178,16 +178,16 @@ class StreamedArchive(OpenedFile, ABC):
             raise
         except VolumeFault as error:
             raise IncompleteArchive(
-                f"{self.name} is a later volume of a tar in several volumes: {error}.",
-                remedy="Unpack all volumes with the program that made them (`tar -M`), and pack what comes out.",
+                f"{self.name} is a later volume of a multi-volume tar: {error}.",
+                remedy="Unpack all volumes with `tar -M`, and pack the result as one archive.",
                 path=self.path,
             ) from error
         except _FAULTS as error:
             if isinstance(error, MemberFault) and not self._compression and not self.size % _TAPE_RECORD:
                 raise IncompleteArchive(
-                    f"{self.name} ends in the middle of a file, where one of several volumes of a tar would end.",
-                    remedy="Is it the first of several? Unpack them with the program that made them (`tar -M`), and"
-                    " pack what comes out. Otherwise download it again.",
+                    f"{self.name} ends in the middle of a file, as the first volume of a multi-volume tar does.",
+                    remedy="If it is one of several volumes, unpack them with `tar -M` and pack the result as one"
+                    " archive; otherwise download it again.",
                     path=self.path,
                 ) from error
             raise DamagedArchive(

@@ -49,12 +49,13 @@ def fact_lines(result: "Examined") -> Iterator[str]:
         if facts.said_format:
             yield from _said("careful", f"called {facts.said_format}, but it is {result.format}", "care")
         if facts.has_better_names:
-            what = "these are the short names of its plain table; another one in it (UDF) may have better ones"
-            yield from _said("careful", f"{what}. Let your system open it as a disk to have those", "care")
+            what = "these are the short ISO names; the UDF part of this disc image may have longer ones"
+            yield from _said("careful", f"{what}. Mount the image to get them", "care")
         if facts.behind:
-            which = "the second is" if facts.behind == 1 else "the others are"
-            what = f"{facts.behind + 1} archives, one behind the other; {which} shown as a directory, NAME#2"
-            yield from _said("careful", what, "care")
+            which = "the second is shown as the folder" if facts.behind == 1 else "the others are shown as folders,"
+            name = printable(result.path.replace("\\", "/").rpartition("/")[2])
+            what = f"this file contains {facts.behind + 1} archives; {which} {name}#2"
+            yield from _said("careful", what + (" and so on" if facts.behind > 1 else ""), "care")
         if facts.is_rescued:
             yield from _said("rescued", rescued_words(result), "care")
         if facts.unread:
@@ -85,9 +86,9 @@ def rescued_words(result: "Examined") -> str:
 
 def unread_words(stretches: Sequence[tuple[int, int]]) -> str:
     """Which parts of the file belong to nothing that is known."""
-    said = [f"{count_words(size, 'byte')} from byte {offset:,} on" for offset, size in stretches[:_NAMED]]
+    said = [f"{count_words(size, 'byte')} at offset {offset:,}" for offset, size in stretches[:_NAMED]]
     said += [f"and {len(stretches) - _NAMED:,} more stretches"] if len(stretches) > _NAMED else []
-    return f"part of the file is nothing that Usufruct knows: {', '.join(said)}"
+    return f"Usufruct did not recognise part of this file: {', '.join(said)}"
 
 
 _DANGER_WORDS = {

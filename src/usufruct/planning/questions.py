@@ -201,7 +201,7 @@ def names_question(plan: Plan, facts: Facts) -> Decision | None:
     size = sum(sizes[row] for row in plan.layout.placed_rows())
     both = zip((facts.encoding, facts.rival_encoding), zip(*facts.read_twice, strict=True), strict=True)
     return Decision(
-        question="Its names do not say how they are to be read, and two ways are about as likely. Which is right?",
+        question="The file names in this archive can be read in two ways. Which one is right?",
         options=tuple(
             Option(name=one, answer=("--names", one), files=plan.layout.files, size=size, example=", ".join(names))
             for one, names in both

@@ -53,6 +53,8 @@ def _end_of_lha(source: Source) -> int:
     while len(head := source.read_at(at, 28)) >= 21 and head[0] and head[2:3] == b"-":
         level, packed = head[20], int.from_bytes(head[7:11], "little")
         own = {2: int.from_bytes(head[:2], "little"), 3: int.from_bytes(head[24:28], "little")}.get(level, head[0] + 2)
+        if own < len(head[:21]):
+            break  # no header is so short; it would be read for ever
         at += own + packed
     return at + (source.read_at(at, 1) == b"\0")
 

@@ -80,7 +80,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
         elif kind == b"g":
             everywhere |= _pax(_text(data, size, _LONGEST_PAX), allowance)
         elif kind == b"M" and data.offset == RECORD:
-            raise VolumeFault("it begins in the middle of a file")
+            raise VolumeFault("it starts in the middle of a file")
         elif kind in _NO_CONTENT:
             data.skip(_padded(size))
         else:
