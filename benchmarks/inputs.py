@@ -69,6 +69,9 @@ def _fill(archive: tarfile.TarFile, count: int, total: int) -> None:
 
 def make_by_library(path: Path, count: int, total: int, kind: str, options: str = "") -> Path:
     """A 7z, cpio or the like of seeded files, written by libarchive."""
+    from usufruct.archives.archive_library import library
+
+    library()
     import libarchive
 
     with libarchive.file_writer(str(path), kind, options=options) as archive:

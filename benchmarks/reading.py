@@ -13,7 +13,7 @@ import tempfile
 import zipfile
 from pathlib import Path
 
-from benchmarks import unpacking
+from benchmarks import rare, unpacking
 from benchmarks.inputs import make_by_library, make_tar, make_zip
 from benchmarks.measuring import PROGRAM, machine, pair, run, table
 
@@ -46,18 +46,12 @@ from py7zr.io import NullIOFactory
 with py7zr.SevenZipFile(sys.argv[1]) as archive:
     archive.extract(factory=NullIOFactory())
 """
-_LIBRARY = """
-import sys, libarchive
-with libarchive.file_reader(sys.argv[1]) as archive:
-    for entry in archive:
-        for block in entry.get_blocks(): pass
-"""
 _MOST = 120_000_000
 """Bytes that reading may hold, whatever the archive's size."""
 
 
 def main() -> int:
-    """Measure, print three tables, write them as JSON where asked."""
+    """Measure, print four tables, write them as JSON where asked."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("directory", nargs="?", type=Path)
     parser.add_argument("--small", action="store_true", help="a tenth of everything, for trying it")
@@ -77,10 +71,12 @@ def main() -> int:
     ]  # fmt: skip
     print(table(words), "\n")
     print(table([["archive", "peak"], *([name, f"{peak / 1e6:.0f} MB"] for name, peak in memory.items())]), "\n")
+    old_formats = rare.measured(directory, scale)
+    print(rare.words(old_formats), "\n")
     own = unpacking.measured(scale)
     print(unpacking.words(own))
     if options.json:
-        document = {"machine": machine(), "speed": speed, "memory": memory, "own": own}
+        document = {"machine": machine(), "speed": speed, "memory": memory, "rare": old_formats, "own": own}
         options.json.write_text(json.dumps(document, indent=2) + "\n", encoding="utf-8")
     too_much = [name for name, peak in memory.items() if peak > _MOST]
     for name in too_much:
@@ -101,8 +97,6 @@ def _speed(directory: Path, scale: float) -> list[dict]:
         ("tar.xz", make_tar(directory / "a.tar.xz", count, total, "xz"), _TAR),
         ("tar.zst", make_tar(directory / "a.tar.zst", count, total, "zst"), _TAR_ZST),
         ("7z, solid", make_by_library(directory / "a.7z", count, total, "7zip", "compression-level=1"), _SEVEN),
-        ("cpio", make_by_library(directory / "a.cpio", count, total, "cpio"), _LIBRARY),
-        ("iso", make_by_library(directory / "a.iso", count // 10, total // 4, "iso9660"), _LIBRARY),
     ]
     rows = []
     for name, path, plain in made:

@@ -55,6 +55,14 @@ class OldPackingsTest(ArchiveCase):
             with self.subTest(kind):
                 self.assertEqual(contents(self.opened(path.read_bytes(), path.name)), FILES)
 
+    @unittest.skipUnless(library_version(), "libarchive is not installed")
+    def test_the_listing_passes_over_content_and_still_misses_what_is_cut_off(self) -> None:
+        one = b"moon.gel/       0           0     0     100644  400000    `\n" + bytes(400_000)
+        whole = b"!<arch>\n" + one
+        self.assertEqual(self.opened(whole).listing.sizes[0], 400_000)
+        with self.assertRaisesRegex(DamagedArchive, "Truncated"):
+            self.opened(whole[:-150_000])
+
     def test_members_behind_one_another_and_what_is_none(self) -> None:
         packed = lzipped(b"moon") + lzipped(b"owl", version=0, dictionary=0xF4)
         for behind in (b"", b"more", b"LZ0P"):

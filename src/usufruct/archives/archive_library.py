@@ -28,6 +28,8 @@ memory as a program in it demands."""
 _CARRIED = ("archi.libs/libarchive*.so*", "archi.dylibs/libarchive*.dylib", "archive-*.dll")
 """Where wheels for Linux, macOS and Windows have the library, beside the package's module."""
 _VARIABLE = "LIBARCHIVE"
+_SKIP_CALLBACK = ctypes.CFUNCTYPE(ctypes.c_longlong, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_longlong)
+"""As libarchive's manual page archive_read_open(3) declares it. The binding does not."""
 INSTALL = "Install libarchive (`pip install archi`, or Debian's package libarchive13) and try again."
 
 
@@ -139,12 +141,16 @@ class LibraryReader:
         # Kept as attributes: C holds these only by address.
         self._on_read = functions.READ_CALLBACK(self._read)
         self._on_seek = functions.SEEK_CALLBACK(self._seek)
+        self._on_skip = _SKIP_CALLBACK(self._skip)
 
     def __enter__(self) -> "LibraryReader":
         functions = self._functions
         try:
             if self._can_seek:
                 functions.read_set_seek_callback(self._handle, self._on_seek)
+                set_skip = functions.libarchive.archive_read_set_skip_callback
+                set_skip.argtypes = [ctypes.c_void_p, _SKIP_CALLBACK]
+                set_skip(self._handle, self._on_skip)
             functions.read_open(self._handle, None, functions.NO_OPEN_CB, self._on_read, functions.NO_CLOSE_CB)
         except Exception as error:
             self.__exit__()
@@ -158,6 +164,10 @@ class LibraryReader:
 
     def entries(self) -> Iterator[LibraryEntry]:
         """The entries, in the stream's order; the bytes of each can be read until the next is asked for."""
+        return map(self._entry, self.passed())
+
+    def passed(self) -> Iterator[Any]:
+        """The same without a look at what the library says of them."""
         functions = self._functions
         entry = functions.entry_new()
         try:
@@ -170,7 +180,7 @@ class LibraryReader:
                     return
                 if self._error:
                     raise self._fault()
-                yield self._entry(entry)
+                yield entry
         finally:
             functions.entry_free(entry)
 
@@ -230,6 +240,12 @@ class LibraryReader:
             self._error = error
             return -1
         return len(block)
+
+    def _skip(self, _handle: Any, _data: Any, count: int) -> int:
+        # Never past the end, where the library would not notice that something is missing.
+        passed = max(0, min(count, self._source.size - self._at))
+        self._at += passed
+        return passed
 
     def _seek(self, _handle: Any, _data: Any, offset: int, whence: int) -> int:
         self._at = max(0, (0, self._at, self._source.size)[whence] + offset)

@@ -100,7 +100,7 @@ class LibraryArchive(OpenedFile):
             return
         try:
             with self._opened() as reader:
-                for number, _ in enumerate(reader.entries()):
+                for number, _ in enumerate(reader.passed()):
                     row = self._row_of[number] if number < len(self._row_of) else -1
                     if row in wanted:
                         yield row, self._blocks(reader, row)
