@@ -3,7 +3,7 @@
     python -m benchmarks.rare [--small] [--json FILE] [DIRECTORY]
 
 Part of `benchmarks.reading`. Start-up is not counted. Ours lists the archive and reads every entry with all checks. The
-plain loop asks libarchive for every byte and looks at none of them. For tars and xar, which the installed libarchive may
+plain loop asks libarchive for every byte and looks at none of them. For tars and xar, which libarchive may
 lack, Python's own modules are used instead. Both run in turn.
 """
 

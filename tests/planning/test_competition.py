@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from tests.planning.test_layouts import listing_of
 from tests.support import sample_application
 from usufruct.model.choices import Choices
-from usufruct.planning.competition import Verdict, offered, verdict_on
+from usufruct.planning.competition import Verdict, named_in, offered, verdict_on
 from usufruct.planning.layout import layout_of
 
 LANTERNBOX, WEFTLINE = sample_application("lanternbox"), sample_application("weftline")
@@ -45,21 +45,32 @@ class CompetitionTest(unittest.TestCase):
         self.assertEqual((found.layout, found.decision, found.standings), (None, None, ()))
         self.assertEqual([option.answer for option in offered(layouts)], [("--app", "twin")])
 
-    def test_numbers_within_a_tenth_are_a_draw(self) -> None:
-        entries = [f"{n}.gel" for n in range(10)] + [f"{n}.weft" for n in range(9)]
+    def test_two_thirds_of_the_most_files_are_a_draw(self) -> None:
+        entries = [f"{n}.gel" for n in range(12)] + [f"{n}.weft" for n in range(8)]
         found = verdict(entries, LANTERNBOX, WEFTLINE).decision
         assert found
         self.assertIn("fit alike", found.question)
-        # More than a tenth of another's own type would stay aside: that is asked as well, in other words.
+        self.assertEqual([(one.files, one.left_out) for one in found.options], [(12, 8), (8, 12)])
+        # More than a tenth of another's own type would be left out: that is asked as well, in other words.
         found = verdict(entries[:-1], LANTERNBOX, WEFTLINE).decision
         assert found
-        self.assertIn("Weftline takes 8 of 18 files", found.question)
+        self.assertIn("Weftline takes 7 of 19 files", found.question)
 
-    def test_of_a_draw_the_users_own_goes_before_the_shipped_and_the_named_before_others(self) -> None:
+    def test_what_a_bare_star_takes_counts_for_nothing(self) -> None:
+        star = replace(LANTERNBOX.folders[2], takes=("*.gel", "*"))
+        greedy = replace(TWIN, folders=(star,))
+        found = verdict([*(f"{n}.weft" for n in range(9)), "x.gel", *(f"{n}.dat" for n in range(9))], greedy, WEFTLINE)
+        self.assertEqual([(one.application, one.files) for one in found.standings], [("weftline", 9), ("twin", 1)])
+
+    def test_a_draw_by_mark_is_the_users_own_and_one_by_name_alone_is_asked(self) -> None:
         shipped = replace(TWIN, is_shipped=True)
-        found = verdict(["b.gel"], shipped, LANTERNBOX)
-        assert found.layout and found.layout.application
-        self.assertEqual(found.layout.application.name, "lanternbox")
+        for entries, winner in ((["Owl/rig.toml"], "lanternbox"), (["Gels/b.gel"], None), (["b.gel"], None)):
+            with self.subTest(entries):
+                found = verdict(entries, shipped, LANTERNBOX)
+                app = found.layout.application if found.layout else None
+                self.assertEqual(app and app.name, winner)
+
+    def test_the_named_goes_before_others(self) -> None:
         listing, digests = listing_of(["b.gel"])
         layouts = [
             layout_of(listing, app, "pack", Choices(), digests)
@@ -75,11 +86,21 @@ class CompetitionTest(unittest.TestCase):
         assert found.layout and found.layout.application
         self.assertEqual(found.layout.application.name, "shipped")
 
+    def test_which_words_of_a_name_are_an_applications(self) -> None:
+        kiln = replace(TWIN, name="kiln-room", title="Kiln", root="~/Glazes", also=("箱庭", "puppets", "X"))
+        for name, is_named in (
+            ("kilnroom.zip", True), ("My KilnRoom pack.zip", True), ("glaze_2.zip", True), ("Kilns-v2.zip", True),
+            ("箱庭の素材.zip", True), ("skiln.zip", False), ("kilnroomy.zip", False), ("x.zip", False),
+            ("puppets.zip", False),  # a folder of the other
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(named_in([kiln, LANTERNBOX], [name]), [kiln] if is_named else [])
+
     def asked(self, entries: list[str], *applications: object) -> str:
         found = verdict(entries, *applications)
         self.assertIsNone(found.layout)
         assert found.decision
-        return found.decision.question
+        return " ".join((found.decision.question, *found.decision.detail))
 
     def test_everyday_types_alone_lead_to_no_shipped_definition(self) -> None:
         shipped = replace(LANTERNBOX, name="wallpapers", is_shipped=True)

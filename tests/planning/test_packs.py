@@ -78,6 +78,8 @@ def entries_of(pack: dict) -> list[str]:
 
 
 def applications_of(pack: dict) -> list[Application]:
+    if "alone" in pack:
+        return [one for one in OWN if one.name == pack["alone"]]
     own = [one for one in OWN if one.name in pack.get("apps", [one.name for one in OWN])]
     return [*own, *SHIPPED]
 
@@ -99,7 +101,8 @@ class PacksTest(unittest.TestCase):
                 verdict, _ = judged(pack, entries)
                 if "asks" in pack:
                     self.assertIsNone(verdict.layout)
-                    said = verdict.decision.question if verdict.decision else "it fits none"
+                    asked = verdict.decision
+                    said = " ".join((asked.question, *asked.detail)) if asked else "it fits none"
                     self.assertIn(pack["asks"].lower(), said.lower())
                     continue
                 self.assertIsNotNone(verdict.layout, verdict.decision)

@@ -1,6 +1,7 @@
 """A download as it may be taken: opened, opened with the archives in it, or whole as the file it is."""
 
 from collections.abc import Sequence
+from copy import copy
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -61,7 +62,8 @@ class Download:
         self.untouched = Untouched(map(str, paths))
         self._request = request
         self._is_alone = is_alone
-        self._whole: WholeFile | None = None
+        self._wholes: list[WholeFile] = []
+        """The download as the one file it is, once that was asked for."""
         self._pieces: dict[int, frozenset[int]] = {}
         """Archive → the directories that are pieces of any application that is tried."""
         self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
@@ -109,15 +111,20 @@ class Download:
 
     def close(self) -> None:
         """Let go of all that was opened."""
-        for archive in (*self._inside.values(), self.archive, self._whole):
-            if archive:
-                archive.close()
+        for archive in (*filter(None, self._inside.values()), self.archive, *self._wholes):
+            archive.close()
+
+    def under(self, request: Request) -> "Download":
+        """The same download as another request would take it; closed with this one."""
+        other = copy(self)
+        other._request = request
+        return other
 
     def variant_for(self, application: Application | None) -> Variant:
         """How the download is best taken for an application, or for none."""
         if application:
             self.tried.add(application.name)
-        if self.archive is self._whole:
+        if self.archive in self._wholes:
             return Variant(self._layout(self.archive, application), self.archive)
         opened = self._opened(application)
         if application is None or len(self.archive.facts.volumes) > 1 or not _takes(application, self.archive.name):
@@ -214,17 +221,17 @@ class Download:
 
     def _marking(self, archive: Archive) -> Sequence[Application]:
         """The applications of which an archive may hold a piece."""
-        applications = self._request.applications
+        applications = self._request.known or self._request.applications
         if len(applications) < _FEW:
             return applications
         return [applications[number] for number in sorted(_candidates(applications).among(Tree.of(archive.listing)))]
 
     def _whole_file(self) -> "WholeFile":
-        if self._whole is None:
+        if not self._wholes:
             from usufruct.archives.nested import WholeFile
 
-            self._whole = WholeFile(self.path, self._request.file_name or self.path.name)
-        return self._whole
+            self._wholes.append(WholeFile(self.path, self._request.file_name or self.path.name))
+        return self._wholes[0]
 
 
 def _may_be_wrapped(layout: Layout) -> bool:

@@ -15,6 +15,7 @@ from usufruct.actions.download import Download, Variant
 from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Ready, Refused
 from usufruct.actions.refusals import empty, matches_nothing, nothing_left, unread, unsafe
 from usufruct.actions.request import Request, choices_from_text
+from usufruct.actions.taking import taken
 from usufruct.archives.reading import Archive
 from usufruct.errors import PasswordNeeded, UsufructError, WrongUsage
 from usufruct.files.origin import origin_of
@@ -31,7 +32,6 @@ from usufruct.model.entries import EntryKind, Refusal
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision, Layout, SkippedKind
 from usufruct.model.plan import Plan
-from usufruct.planning.competition import NOTHING_WEIGHED, Verdict, verdict_on
 from usufruct.planning.conflicts import pieces_beside, plan_of
 from usufruct.planning.junk import only_content_tells
 from usufruct.planning.questions import (
@@ -41,9 +41,7 @@ from usufruct.planning.questions import (
     in_the_way,
     names_question,
     naming,
-    nothing_fits_question,
     others_question,
-    with_directory,
 )
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
@@ -66,14 +64,6 @@ class _Case(Struct, frozen=True):
     ledger: Ledger | None
     for_adding: bool
     """It is placed at once: its content is read then, and need not be read before."""
-
-
-class _Taken(Struct, frozen=True):
-    """The way a download is taken; None where that is asked."""
-
-    variant: Variant | None
-    decisions: tuple[Decision, ...]
-    verdict: Verdict = NOTHING_WEIGHED
 
 
 @contextmanager
@@ -222,16 +212,16 @@ def _steps(case: _Case, download: Download, request: Request, known: Holding | N
     yield found
     if not len(archive.listing) and not archive.listing.refused:
         raise empty(archive)
-    taken = _taken(download, request)
-    if taken.variant and _finds_programs(case, taken.variant, request):
-        taken = _taken(download, request)
-    found = replace(found, verdict=taken.verdict)
+    way = taken(download, request)
+    if way.variant and _finds_programs(case, way.variant, request):
+        way = taken(download, request)
+    found = replace(found, verdict=way.verdict)
     yield found
-    if taken.variant is None:
+    if way.variant is None:
         _refuse_unsafe(archive, archive.listing.refused, request)
-        yield found.as_outcome(Asked, decisions=taken.decisions)
+        yield found.as_outcome(Asked, decisions=way.decisions)
         return
-    yield from _destined(case, download, taken.variant, taken.decisions, found)
+    yield from _destined(case, download, way.variant, way.decisions, found)
 
 
 def _destined(
@@ -418,27 +408,3 @@ def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
         with request.access.passwords.known_only():
             listing.programs.update(programs_among(variant.archive, rows))
     return listing.programs != known
-
-
-def _taken(download: Download, request: Request) -> _Taken:
-    """The way to take the download, or the question of which."""
-    if request.to:
-        return _way(download.variant_for(None))
-    variants = download.variants()
-    if request.is_named and len(request.applications) == 1:
-        return _way(variants[0])
-    layouts = [variant.layout for variant in variants]
-    verdict = verdict_on(layouts, download.archive.name)
-    if verdict.layout:
-        return _way(next(variant for variant in variants if variant.layout is verdict.layout), verdict)
-    outside, above = download.variant_for(None).layout, os.path.dirname(download.archive.path)
-    if verdict.decision:
-        which = with_directory(verdict.decision, layouts, outside, above)
-        return _Taken(None, (which, *verdict.common), verdict)
-    own = [download.variant_for(one).layout for one in request.applications if not one.is_shipped]
-    nothing = nothing_fits_question(request.applications, own)
-    return _Taken(None, (with_directory(nothing, layouts, outside, above),), verdict)
-
-
-def _way(variant: Variant, verdict: Verdict = NOTHING_WEIGHED) -> _Taken:
-    return _Taken(variant, tuple(variant.layout.decisions), verdict)

@@ -18,6 +18,8 @@ class Request(Struct, frozen=True, kw_only=True):
 
     applications: tuple[Application, ...]
     """Those to choose from: all, or those that were named."""
+    known: tuple[Application, ...] = ()
+    """All applications, where only named ones are to choose from: nothing is torn out of the others' pieces."""
     is_named: bool = False
     """The user named the applications; each of them gets what is for it."""
     to: str | None = None
@@ -73,7 +75,8 @@ class Request(Struct, frozen=True, kw_only=True):
                     request = replace(request, choices=replace(choices, into=word))
                 case "--app":
                     named = tuple(application for application in self.applications if application.name == word)
-                    request = replace(request, applications=named, is_named=True)
+                    known = self.known or self.applications
+                    request = replace(request, applications=named, known=known, is_named=True)
                 case "--to":
                     request = replace(request, applications=(), to=word)
                 case "--update":

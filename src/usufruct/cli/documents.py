@@ -122,6 +122,7 @@ def decision_document(decision: "Decision") -> dict[str, Any]:
                 "answer": list(option.answer),
                 "files": option.files,
                 "bytes": option.size,
+                "left_out": option.left_out,
                 "example": option.example,
             }
             for option in decision.options

@@ -195,7 +195,7 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
             )
     if options["flat"] and not options["to"]:
         raise WrongUsage("--flat belongs to --to.", remedy="An application's definition says how its folders lie.")
-    applications = [] if options["to"] else known_applications(context)
+    known = applications = [] if options["to"] else known_applications(context)
     if options["apps"]:
         applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
     if options["into"]:
@@ -203,6 +203,7 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
     on_clash = options["on_clash"] or (not options["claim"] and context.settings().on_clash)
     return Request(
         applications=tuple(applications),
+        known=tuple(known),
         is_named=bool(options["apps"] or options["into"]),
         together=options["together"],
         takes_safe=options["takes_safe"],

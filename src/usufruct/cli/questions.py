@@ -156,14 +156,17 @@ def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]
     rows: list[tuple[str, Any]] = [(_option_words(option, wide), option) for option in decision.options]
     if alike:
         more = f", and the same for {count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
-        rows += [(f"{option.name}{more}", (option,)) for option in decision.options]
+        rows += [(f"{option.name}{more}", (option,)) for option in decision.options if option.answer]
     if decision.is_of_whole:
         rows += [(words, way) for way, words in _WAYS_ON.items()]
-    # The library takes a value of None for the title, so nothing at all is told by another one.
-    rows.append(("none of these: place nothing now", False))
+    if not decision.is_open:
+        # The library takes a value of None for the title, so nothing at all is told by another one.
+        rows.append(("none of these: place nothing now", False))
     answer = _selected(question, rows)
     if isinstance(answer, tuple):
         return answer[0], True
+    if isinstance(answer, Option) and not answer.answer:
+        return None, False  # place nothing now
     return (answer if isinstance(answer, (Option, str)) else None), False
 
 
@@ -202,7 +205,15 @@ def is_answerable(result: Examined) -> TypeGuard[Asked]:
 def _option_words(option: Option, wide: int) -> str:
     """An option in one line: what it is called, how much it is, an example."""
     example = f"  {option.example}" if option.example else ""
-    return f"{option.name.ljust(wide)}  {count_words(option.files, 'file')}, {size_words(option.size)}{example}"
+    if not option.answer:
+        return option.name
+    return f"{option.name.ljust(wide)}  {option_facts(option)}{example}"
+
+
+def option_facts(option: Option) -> str:
+    """How much an answer places, and what it leaves out: `3 files, 2.1 MB, 6 left out`."""
+    left = f", {option.left_out:,} left out" if option.left_out else ""
+    return f"{count_words(option.files, 'file')}, {size_words(option.size)}{left}"
 
 
 def picked(layout: Layout) -> tuple[str, ...]:
@@ -304,8 +315,9 @@ def _for_whom(one: Waiting) -> str:
 
 def answering_command(result: Asked) -> str:
     """The command that answers every question of an archive, with the first option of each for an example."""
-    answers = [word for decision in result.decisions for word in (decision.options or (None,))[:1] if word]
-    if not answers:
+    answers = [option for decision in result.decisions for option in decision.options[:1]]
+    # Where nothing is proposed, the first answer has no words.
+    if not answers or not all(option.answer for option in answers):
         return ""
     anew = {word for option in answers for word in option.answer[::2]} & _SINGLE
     words = ["usufruct", "add", *_without(_words_about(result.path), anew)]

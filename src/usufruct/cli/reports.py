@@ -305,16 +305,20 @@ def decision_lines(result: Examined) -> Iterator[str]:
 
 
 def _question_lines(decision: Decision) -> Iterator[str]:
+    from usufruct.cli.questions import option_facts
+
     first, *others = wrapped(decision.question, _INDENT + "  ")
     yield f"{_INDENT}{styled('?', 'care')} {first}"
     yield from (f"{_INDENT}  {line}" for line in others)
     for thought in decision.detail:
         yield from (f"{_INDENT}  {styled(line, 'quiet')}" for line in wrapped(thought, _INDENT + "  "))
-    answers = [shell_words(option.answer) for option in decision.options]
+    # An answer without words, to place nothing, needs no line where nobody is asked.
+    options = [option for option in decision.options if option.answer]
+    answers = [shell_words(option.answer) for option in options]
     wide = max(map(len, answers), default=0)
-    facts = [f"{count_words(option.files, 'file')}, {size_words(option.size)}" for option in decision.options]
+    facts = [option_facts(option) for option in options]
     facts_wide = max(map(len, facts), default=0)
-    for option, answer, fact in zip(decision.options, answers, facts, strict=True):
+    for option, answer, fact in zip(options, answers, facts, strict=True):
         room = page() - wide - facts_wide - 10
         example = shortened(path_words(option.example), room) if option.example and room > 12 else ""
         line = f"{_INDENT}    {styled(answer.ljust(wide), 'title')}  {fact.ljust(facts_wide)}"

@@ -39,6 +39,9 @@ class SkippedKind(IntEnum):
         return self.name.lower().replace("_", "-")
 
 
+_LEFT_OUT = frozenset(SkippedKind) - {SkippedKind.JUNK, SkippedKind.NOTES, SkippedKind.DUPLICATE}
+
+
 class Evidence(IntEnum):
     """By what an entry found its place; a higher value is stronger."""
 
@@ -104,6 +107,8 @@ class Option(Struct, frozen=True, kw_only=True):
     files: int
     size: int
     """Bytes that would be placed by it."""
+    left_out: int = 0
+    """Files that are content and would not be placed by it."""
     example: str = ""
     """An entry or destination that it stands for."""
 
@@ -117,6 +122,8 @@ class Decision(Struct, frozen=True, kw_only=True):
     """What is good to know before answering, one thought each."""
     is_of_whole: bool = False
     """It is about where the archive as a whole goes, so that a directory or a new definition answers it too."""
+    is_open: bool = False
+    """Nothing speaks for one of the options: the first answer is to place nothing."""
     safe: Option | None = None
     """The answer that can be taken without asking, where one loses nothing."""
 
@@ -290,6 +297,12 @@ class Layout:
     def size(self) -> int:
         """Bytes placed."""
         return sum(compress(self.listing.sizes, map(_IS_PLACED, self.home_of)))
+
+    @property
+    def left_out(self) -> int:
+        """How many files and links are content and are not placed, whatever the reason."""
+        told = map(_LEFT_OUT.__contains__, self.skipped_as)
+        return sum(told) + len(self.refused) - len(self.listing.refused)
 
     @property
     def evidence(self) -> Evidence:

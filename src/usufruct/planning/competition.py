@@ -1,17 +1,26 @@
 """Which application an archive is for: every definition is tried, the strongest evidence wins and is weighed."""
 
+import re
 from collections.abc import Sequence
 
 from msgspec import Struct
 
-from usufruct.model.applications import Application
+from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.model.words import count_words
-from usufruct.planning.names import folded
+from usufruct.planning.everyday import EVERYDAY, suffix_of
+from usufruct.planning.names import folded, spelling_key
+from usufruct.planning.patterns import letters_of
+from usufruct.planning.tree import Tree
 
 _TENTH = 10
+_PLURAL = re.compile(r"(?<=\w\w\w)(?:ies|(?<=[sxh])es|(?<!s)s)$")
+_MOST_RUN = 4
+"""Words of a name that are read together."""
 _NO_CONTENT = (SkippedKind.JUNK, SkippedKind.NOTES)
+_OF_ITS_OWN = (Evidence.MARK, Evidence.ROOT_NAME)
+"""Kinds of evidence that hardly any two applications share: the user's own definition knows better then."""
 
 
 class Standing(Struct, frozen=True, kw_only=True):
@@ -48,8 +57,9 @@ NOTHING_WEIGHED = Verdict(layout=None)
 def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     """The layout of the application that an archive fits best, unless a careful person would ask first.
 
-    The strongest evidence wins, the user's definitions and those that ship alike; then the most files, within a tenth;
-    then the user's definitions; then the application whose name the download's own name holds.
+    The strongest evidence wins, the user's definitions and those that ship alike. Of those with at least two thirds of
+    the most files, the one whose name the download or its only top directory holds; then, where a mark or a root name
+    led there, the user's own.
     """
     layouts = [layout for layout in layouts if not _app(layout).yields]
     fitting = [layout for layout in layouts if layout.files and layout.evidence > Evidence.ANYTHING]
@@ -59,18 +69,24 @@ def verdict_on(layouts: Sequence[Layout], download: str = "") -> Verdict:
     evidence = max(layout.evidence for layout in fitting)
     strongest = [layout for layout in fitting if layout.evidence == evidence]
     most = max(map(_reached, strongest))
-    near = [layout for layout in strongest if _reached(layout) * _TENTH >= most * (_TENTH - 1)]
-    near = [layout for layout in near if not _app(layout).is_shipped] or near
-    near = [layout for layout in near if _is_named_in(_app(layout), download)] or near
+    near = [layout for layout in strongest if _is_near(_reached(layout), most)]
+    named = named_in(list(map(_app, near)), (download, Tree.of(near[0].listing).only_top))
+    near = [layout for layout in near if _app(layout) in named] or near
+    if evidence in _OF_ITS_OWN:
+        near = [layout for layout in near if not _app(layout).is_shipped] or near
     if len(near) > 1:
         common = [d for d in near[0].decisions if all(_asks_alike(d, layout) for layout in near)]
         return Verdict(layout=None, decision=_draw(near), standings=standings, common=tuple(common))
     best = near[0]
     others = [layout for layout in fitting if layout is not best]
-    if doubt := _doubt(best, [layout for layout in layouts if layout is not best]):
+    if doubt := _doubt(best, [layout for layout in layouts if layout is not best], is_named=_app(best) in named):
         return Verdict(layout=None, decision=_weighed(best, others, doubt), standings=standings)
     lost = tuple((_name(layout), _loss(layout, best)) for layout in others)
     return Verdict(layout=best, runners_up=lost, standings=standings, also_for=_also_for(best, layouts))
+
+
+def _is_near(files: int, most: int) -> bool:
+    return 3 * files >= 2 * most
 
 
 def _standings(fitting: Sequence[Layout]) -> tuple[Standing, ...]:
@@ -82,15 +98,16 @@ def _standings(fitting: Sequence[Layout]) -> tuple[Standing, ...]:
             application=_name(layout),
             evidence=evidence,
             files=files,
-            is_near=evidence == strongest and 3 * files >= 2 * most,
+            is_near=evidence == strongest and _is_near(files, most),
         )
         for evidence, files, layout in reached
     )
 
 
 def _reached(layout: Layout) -> int:
-    """Entries that the rules found a place for, whatever is left out later."""
-    return sum(map(bool, layout.evidence_of))
+    """Entries that the rules found a place for by more than a bare `*`, whatever is left out later."""
+    evidence = layout.evidence_of
+    return len(evidence) - evidence.count(Evidence.NONE) - evidence.count(Evidence.ANYTHING)
 
 
 def _content(layout: Layout) -> int:
@@ -99,17 +116,29 @@ def _content(layout: Layout) -> int:
     return sum(1 for kind, reason in pairs if kind != EntryKind.DIRECTORY and reason not in _NO_CONTENT)
 
 
-def _doubt(best: Layout, others: Sequence[Layout]) -> str:
+def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
     """Why the winner is no matter of course, in words; empty where it is."""
     app, reached, content = _app(best), _reached(best), _content(best)
-    if app.is_shipped and best.evidence <= Evidence.EVERYDAY:
-        return f"only everyday types of files led to {app.name}"
+    if best.evidence <= Evidence.EVERYDAY:
+        if app.is_shipped:
+            return f"only everyday types of files led to {app.name}"
+        if not is_named and (folder := _with_types_of_its_own(best)):
+            return f"{folder.name} of {app.name} also takes types of its own, and none of these are in the archive"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
         return f"{app.name} takes only {reached} of {content} files, and by their types alone"
     for other in others:
         if said := _left_of(best, other, content) or _lies_in(best, _app(other)):
             return said
     return ""
+
+
+def _with_types_of_its_own(layout: Layout) -> Folder | None:
+    """The first folder something goes to that takes types of the application's own too."""
+    folders = {home.folder.name: home.folder for home in layout.homes if home.folder}
+    for folder in folders.values():
+        if any(letters_of(one) and suffix_of(one) not in EVERYDAY for one in folder.takes):
+            return folder
+    return None
 
 
 def _left_of(best: Layout, other: Layout, content: int) -> str:
@@ -182,13 +211,6 @@ def _also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], 
     return tuple(found)
 
 
-def _is_named_in(application: Application, download: str) -> bool:
-    said = folded(download)
-    root = application.root.replace("\\", "/").rstrip("/").rpartition("/")[2]
-    names = (application.name, application.title, root, *application.also)
-    return any(len(folded(name)) > 1 and folded(name) in said for name in names)
-
-
 def _asks_alike(decision: Decision, layout: Layout) -> bool:
     answers = [option.answer for option in decision.options]
     return any([option.answer for option in other.options] == answers for other in layout.decisions)
@@ -221,7 +243,7 @@ def evidence_words(evidence: Evidence) -> str:
 def _loss(loser: Layout, winner: Layout) -> str:
     if loser.evidence < winner.evidence:
         return f"found by {evidence_words(loser.evidence)} only, {_name(winner)} by {evidence_words(winner.evidence)}"
-    if _reached(loser) * _TENTH < _reached(winner) * (_TENTH - 1):
+    if not _is_near(_reached(loser), _reached(winner)):
         return f"places {count_words(loser.files, 'file')}, {_name(winner)} {winner.files:,}"
     return f"as strong, but {_name(winner)} is your own or named by the download"
 
@@ -232,25 +254,66 @@ def _example(layout: Layout) -> str:
     return first.to if first.home.is_elsewhere else f"{_app(layout).root}/{first.to}"
 
 
-def offered(layouts: Sequence[Layout]) -> tuple[Option, ...]:
-    """The applications that get nothing by themselves and could take it all the same."""
-    return tuple(_option(layout) for layout in layouts if _app(layout).yields and layout.files)
+UNKNOWN_PROGRAM = "Usufruct does not know which program this is for. Where should it go?"
+
+
+def named_in(applications: Sequence[Application], names: Sequence[str]) -> list[Application]:
+    """Those whose name, title, root or other name is among the words of one of these names.
+
+    A word that means a folder to another of them, as `fonts`, tells nothing between them.
+    """
+    said = {run for name in names for run in _runs(name)}
+    found = []
+    for application in applications:
+        others = [one for one in applications if one is not application]
+        shared = {_run(name) for one in others for folder in one.folders for name in (folder.name, *folder.also)}
+        root = application.root.replace("\\", "/").rstrip("/").rpartition("/")[2]
+        called = {_run(name) for name in (application.name, application.title, root, *application.also)}
+        called = {name for name in called - shared if len(name) > 1}
+        if called & said or any(name in word for name in called if not name.isascii() for word in said):
+            found.append(application)
+    return found
+
+
+def _runs(name: str) -> set[str]:
+    """All words of a name that stand behind one another, as one word, up to a few."""
+    words = _words(name)
+    return {
+        "".join(words[start:end])
+        for start in range(len(words))
+        for end in range(start + 1, min(start + _MOST_RUN, len(words)) + 1)
+    }
+
+
+def _run(name: str) -> str:
+    return "".join(_words(name))
+
+
+def _words(name: str) -> list[str]:
+    """The words of a name in one number and case: `LanternboxPuppets_v2` → `lanternbox`, `puppet`, `v2`."""
+    parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name)
+    words = [spelling_key(word) for word in re.findall(r"[^\W_]+", parted)]
+    return [_PLURAL.sub(lambda ending: "y" if ending[0] == "ies" else "", word) for word in words]
 
 
 def _draw(layouts: Sequence[Layout]) -> Decision:
-    names = " and ".join(map(_name, layouts))
-    return Decision(
-        question=f"{names} fit alike (by {evidence_words(layouts[0].evidence)}). Which application is it for?",
-        options=tuple(map(_option, layouts)),
-    )
+    options, evidence = tuple(map(_option, layouts)), layouts[0].evidence
+    why = f"{_and(list(map(_name, layouts)))} fit alike (by {evidence_words(evidence)})."
+    if evidence <= Evidence.EVERYDAY:
+        return Decision(question=UNKNOWN_PROGRAM, detail=(why,), options=options, is_of_whole=True, is_open=True)
+    return Decision(question=f"{why} Which application is it for?", options=options, is_of_whole=True)
+
+
+def _and(names: Sequence[str]) -> str:
+    return f"{', '.join(names[:-1])} and {names[-1]}" if len(names) > 1 else names[0]
 
 
 def _weighed(best: Layout, others: Sequence[Layout], doubt: str) -> Decision:
-    """The question of a winner that is no matter of course."""
-    return Decision(
-        question=f"Is it for {_name(best)}? {doubt[0].upper()}{doubt[1:]}.",
-        options=tuple(map(_option, (best, *others))),
-    )
+    """The question of a winner that is no matter of course; where common types alone led to it, none is proposed."""
+    options, why = tuple(map(_option, (best, *others))), f"{doubt[0].upper()}{doubt[1:]}."
+    if best.evidence <= Evidence.EVERYDAY:
+        return Decision(question=UNKNOWN_PROGRAM, detail=(why,), options=options, is_of_whole=True, is_open=True)
+    return Decision(question=f"Is it for {_name(best)}? {why}", options=options, is_of_whole=True)
 
 
 def _option(layout: Layout) -> Option:
@@ -259,5 +322,6 @@ def _option(layout: Layout) -> Option:
         answer=("--app", _name(layout)),
         files=layout.files,
         size=layout.size,
+        left_out=layout.left_out,
         example=_example(layout),
     )

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence, Set
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.model.layout import Decision, Evidence, Layout, SkippedKind
 from usufruct.planning.alternatives import decide_alternatives, unify_spellings
 from usufruct.planning.folder_names import folder_and_below
 from usufruct.planning.formats import prefer_formats
@@ -183,19 +183,9 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
     return Decision(
         question=f"Nothing in it belongs to {application.title}. Where shall it go?",
         detail=(f"looked for {sought(application)}",),
-        options=() if choices.into else into_options(layout, application),
-    )
-
-
-def into_options(layout: Layout, application: Application) -> tuple[Option, ...]:
-    """All content into one folder or another, where the archive has any."""
-    rows = layout.rows_skipped(SkippedKind.NOT_TAKEN, SkippedKind.ARCHIVE)
-    size = sum(map(layout.listing.sizes.__getitem__, rows))
-    words = ("--app", application.name, "--into")
-    return tuple(
-        Option(name=folder.name, answer=(*words, folder.name), files=len(rows), size=size, example=folder.path)
-        for folder in application.folders
-        if rows
+        options=(),
+        is_of_whole=not choices.into,
+        is_open=not choices.into,
     )
 
 

@@ -5,7 +5,6 @@ from collections.abc import Callable, Iterator, Sequence, Set
 from itertools import compress, islice
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
@@ -14,46 +13,29 @@ from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision, Layout, Option
 from usufruct.model.plan import Conflict, Plan
-from usufruct.planning.competition import offered
-from usufruct.planning.layout import into_options, sought
+from usufruct.planning.competition import UNKNOWN_PROGRAM
+from usufruct.planning.layout import sought
 from usufruct.planning.names import compared_versions, numbered, version_of
 from usufruct.planning.self_starting import self_starting_names, starts_by_itself
 
 _IS_REPLACING = int(Conflict.REPLACES).__eq__
 _MOST_SHOWN = 3
-"""Files in the way that a question shows."""
+"""Files in the way, or applications, that a question shows."""
 
 
-def nothing_fits_question(applications: Sequence[Application], layouts: Sequence[Layout]) -> Decision:
-    """Where an archive goes that fits none of the applications; `layouts` are those of the user's own ones."""
+def nothing_fits_question(applications: Sequence[Application]) -> Decision:
+    """Where an archive goes that fits none of the applications."""
     own = [application for application in applications if not application.is_shipped]
-    looked = tuple(f"{application.name} looked for {sought(application)}" for application in own)
-    looked = (*looked, "`usufruct app learn FOLDER` makes a definition from a folder that has such content already")
-    options = [
-        replace(option, name=f"{option.name} of {layout.application.name}") if len(own) > 1 else option
-        for layout in layouts
-        if layout.application and not layout.application.is_shipped
-        for option in into_options(layout, layout.application)
-    ]
-    return Decision(
-        question="It fits none of the applications. Where shall it go?", detail=looked, options=tuple(options)
-    )
+    looked = [f"{application.name} looked for {sought(application)}" for application in own]
+    if len(own) > _MOST_SHOWN:
+        looked = [f"none of your {len(own)} applications takes any of it"]
+    learn = "`usufruct app learn FOLDER` makes a definition from a folder that has such content already"
+    return Decision(question=UNKNOWN_PROGRAM, detail=(*looked, learn), options=(), is_of_whole=True, is_open=True)
 
 
-def with_directory(decision: Decision, layouts: Sequence[Layout], outside: Layout, above: str) -> Decision:
-    """A question of which application, with those that are only offered, and the answer that it is for none.
-
-    `outside` is the layout for no application, which would go into `above`, the absolute directory of the archive.
-    """
-    last = offered(layouts)
-    if not outside.files:
-        return replace(decision, options=(*decision.options, *last), is_of_whole=True)
-    within = {outside.homes[outside.home_of[row]].path.partition("/")[0] for row in outside.placed_rows()}
-    example = f"{above}/{within.pop()}".rstrip("/") if len(within) == 1 else above
-    none = Option(
-        name="a directory of its own", answer=("--to", above), files=outside.files, size=outside.size, example=example
-    )
-    return replace(decision, options=(*decision.options, none, *last), is_of_whole=True)
+def nothing_now(outside: Layout) -> Option:
+    """The answer that places nothing; `outside` is the layout for no application, which has all content."""
+    return Option(name="place nothing now", answer=(), files=0, size=0, left_out=outside.files)
 
 
 class Naming(Struct, frozen=True, kw_only=True):

@@ -124,6 +124,13 @@ class Tree:
         names = self.listing.names
         return frozenset(row for rows in self.by_form.by_suffix.values() for row in rows if is_archive_name(names[row]))
 
+    @cached_property
+    def only_top(self) -> str:
+        """The name of the one directory at the top that holds all but notes and junk; empty where there is none."""
+        apart = self.junk | self.notes
+        tops = {self.chain(here)[1:2][0] if here else TOP for here, rows in enumerate(self.rows) if set(rows) - apart}
+        return self.names[tops.pop()] if len(tops) == 1 else ""
+
     def path(self, directory: int) -> str:
         """The directory's path from the archive's top."""
         return self.listing.directories[directory]
