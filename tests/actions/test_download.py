@@ -240,7 +240,7 @@ class AccessTest(WorldTest):
                 self.assertEqual("--skip-unsafe" in result.error.remedy, rest)
                 self.assertLess(len(result.error.message), 300)
         rest = look_at(self.world.context, [mixed], self.world.request(skip_unsafe=True))[0]
-        self.assertIn("fits none", rest.decisions[0].question)
+        self.assertIn("does not know which program", rest.decisions[0].question)
 
     def test_a_name_longer_than_the_file_system_holds_is_shortened(self) -> None:
         self.world.add_files("long.zip", {f"Gels/{'moon' * 70}.gel": "a", f"Gels/{'moon' * 71}.gel": "b"})

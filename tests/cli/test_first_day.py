@@ -24,9 +24,9 @@ class FirstDayTest(WorldTest):
     def test_an_application_is_learned_on_the_way_and_the_archive_goes_to_it(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:
             terminal.sees("wing.svg")
-            terminal.sees("It fits none of the applications")
-            terminal.sees("none of these")
-            terminal.types(DOWN, DOWN, DOWN, ENTER)
+            terminal.sees("Usufruct does not know which program this is for")
+            terminal.sees("learn it from a folder")
+            terminal.types(DOWN, DOWN, DOWN, DOWN, ENTER)
             terminal.sees("Which folder does the application read?")
             terminal.types("Moonbox", ENTER, ENTER)  # the first takes what is offered to complete it
             terminal.sees('mark = ["rig.toml"]')
@@ -38,8 +38,8 @@ class FirstDayTest(WorldTest):
 
     def test_a_directory_that_is_named_on_the_way(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:
-            terminal.sees("none of these")
-            terminal.types(DOWN, DOWN, ENTER)
+            terminal.sees("learn it from a folder")
+            terminal.types(DOWN, DOWN, DOWN, ENTER)
             terminal.sees("Which directory?")
             terminal.types("elsewhere", ENTER)
             terminal.sees("Added pack")
@@ -48,8 +48,8 @@ class FirstDayTest(WorldTest):
 
     def test_nothing_is_placed_where_nothing_is_answered(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:
-            terminal.sees("none of these")
-            terminal.types(DOWN, DOWN, DOWN, DOWN, ENTER)
+            terminal.sees("learn it from a folder")
+            terminal.types(ENTER)
             self.assertEqual(terminal.ends(), 3)
         self.assertNotIn("Added", terminal.shown)
 

@@ -65,8 +65,8 @@ class StartTest(WorldTest):
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
             (("downloads",), 99, "logging"),
-            (("look", "Dawn.zip"), 131, "isal logging"),
-            (("add", "Dawn.zip"), 169, "dataclasses filelock isal logging"),
+            (("look", "Dawn.zip"), 132, "isal logging"),
+            (("add", "Dawn.zip"), 170, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from tests.planning.test_layouts import listing_of
 from tests.support import sample_application
 from usufruct.model.choices import Choices
-from usufruct.planning.competition import Verdict, named_in, offered, verdict_on
+from usufruct.planning.competition import Verdict, named_in, verdict_on
 from usufruct.planning.layout import layout_of
 
 LANTERNBOX, WEFTLINE = sample_application("lanternbox"), sample_application("weftline")
@@ -37,13 +37,9 @@ class CompetitionTest(unittest.TestCase):
         assert found.decision
         self.assertEqual([o.answer for o in found.decision.options], [("--app", "lanternbox"), ("--app", "twin")])
 
-    def test_one_that_yields_gets_nothing_by_itself_and_is_offered(self) -> None:
-        yielding = replace(TWIN, yields=True)
-        listing, digests = listing_of(["Gels/b.gel"])
-        layouts = [layout_of(listing, app, "pack", Choices(), digests) for app in (yielding, WEFTLINE)]
-        found = verdict_on(layouts)
+    def test_one_that_yields_gets_nothing_by_itself(self) -> None:
+        found = verdict(["Gels/b.gel"], replace(TWIN, yields=True), WEFTLINE)
         self.assertEqual((found.layout, found.decision, found.standings), (None, None, ()))
-        self.assertEqual([option.answer for option in offered(layouts)], [("--app", "twin")])
 
     def test_two_thirds_of_the_most_files_are_a_draw(self) -> None:
         entries = [f"{n}.gel" for n in range(12)] + [f"{n}.weft" for n in range(8)]

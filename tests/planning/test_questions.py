@@ -7,13 +7,10 @@ from msgspec.structs import replace
 
 from tests.planning.test_conflicts import MINE, NOW, at, gel, plan
 from tests.support import sample_application
-from usufruct.model.choices import Choices, OnClash
-from usufruct.model.entries import Listing
+from usufruct.model.choices import OnClash
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision, Layout
+from usufruct.model.layout import Decision
 from usufruct.model.records import FileKind, FileState, Layer
-from usufruct.planning.competition import verdict_on
-from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import folded
 from usufruct.planning.questions import (
     Naming,
@@ -23,7 +20,6 @@ from usufruct.planning.questions import (
     naming,
     nothing_fits_question,
     others_question,
-    with_directory,
 )
 
 PACK = Holding(
@@ -48,11 +44,6 @@ THEIRS = FileState(FileKind.FILE, 6, NOW, 0o644, 8, b"theirs")
 
 def answers(decision: Decision | None) -> list[tuple[str, ...]]:
     return [option.answer for option in decision.options] if decision else []
-
-
-def layout(*paths: str, application: str = "lanternbox") -> Layout:
-    listing = Listing.of([replace(gel(), path=path) for path in paths])
-    return layout_of(listing, sample_application(application), "pack", Choices())
 
 
 class NamingTest(unittest.TestCase):
@@ -153,34 +144,15 @@ class InTheWayTest(unittest.TestCase):
 
 
 class WhereTest(unittest.TestCase):
-    def test_what_fits_nothing_says_what_was_looked_for_and_offers_every_folder(self) -> None:
+    def test_what_fits_nothing_says_what_was_looked_for_unless_that_is_too_much(self) -> None:
         lanternbox, weftline = sample_application("lanternbox"), sample_application("weftline")
-        odd = [layout("odd.zzz"), layout("odd.zzz", application="weftline")]
-        one = nothing_fits_question([lanternbox], odd[:1])
-        self.assertEqual(
-            answers(one), [("--app", "lanternbox", "--into", name) for name in ("puppets", "backdrops", "gels")]
-        )
-        both = nothing_fits_question([lanternbox, weftline], odd)
-        self.assertIn(" of weftline", both.options[-1].name)
-        self.assertEqual(len(both.detail), 3)
-        self.assertIn("usufruct app learn", both.detail[-1])
-
-    def test_where_the_whole_goes_may_be_a_directory_of_its_own(self) -> None:
-        for paths, example in ((("moon/a.zzz", "moon/b.zzz"), "/downloads/moon"), (("a.zzz",), "/downloads")):
-            found = layout(*paths)
-            asked = nothing_fits_question([sample_application("lanternbox")], [found])
-            outside = outside_layout(found.listing, "pack", Choices(flat=True))
-            whole = with_directory(asked, [found], outside, "/downloads")
-            self.assertTrue(whole.is_of_whole)
-            self.assertEqual(whole.options[-1].answer, ("--to", "/downloads"))
-            self.assertEqual(whole.options[-1].example, example)
-
-    def test_a_directory_is_no_answer_where_nothing_would_be_placed_in_it(self) -> None:
-        found = layout("moon.gel")
-        verdict = verdict_on([found, layout("moon.gel", application="weftline")])
-        decision = verdict.decision or nothing_fits_question([], [])
-        nothing = outside_layout(Listing.of([]), "pack", Choices())
-        self.assertEqual(answers(with_directory(decision, [found], nothing, "/d")), answers(decision))
+        shipped = replace(weftline, is_shipped=True)
+        for applications, lines in (([lanternbox], 2), ([lanternbox, weftline, shipped], 3), ([lanternbox] * 4, 2)):
+            question = nothing_fits_question(applications)
+            self.assertEqual(len(question.detail), lines)
+            self.assertIn("usufruct app learn", question.detail[-1])
+            self.assertTrue(question.is_open and question.is_of_whole)
+        self.assertIn("4 applications", question.detail[0])
 
 
 if __name__ == "__main__":

@@ -314,10 +314,17 @@ def _for_whom(one: Waiting) -> str:
 
 
 def answering_command(result: Asked) -> str:
-    """The command that answers every question of an archive, with the first option of each for an example."""
-    answers = [option for decision in result.decisions for option in decision.options[:1]]
-    # Where nothing is proposed, the first answer has no words.
-    if not answers or not all(option.answer for option in answers):
+    """The command that answers every question of an archive, with the first option of each for an example.
+
+    Where nothing is proposed, the example is one that names no application.
+    """
+    answers = []
+    for decision in result.decisions:
+        fitting = [option for option in decision.options if not decision.is_open or "--to" in option.answer]
+        if decision.options and not fitting:
+            return ""
+        answers += fitting[:1]
+    if not answers:
         return ""
     anew = {word for option in answers for word in option.answer[::2]} & _SINGLE
     words = ["usufruct", "add", *_without(_words_about(result.path), anew)]

@@ -10,6 +10,7 @@ from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
 from usufruct.planning.names import folded, is_archive_name, likenesses
 from usufruct.planning.patterns import NamesByForm
+from usufruct.planning.sayings import says_nothing
 
 _MOST_NAMES = 20_000
 """Different names of directories beyond which none is looked at for what it is like."""
@@ -126,10 +127,10 @@ class Tree:
 
     @cached_property
     def only_top(self) -> str:
-        """The name of the one directory at the top that holds all but notes and junk; empty where there is none."""
+        """The name of the outermost directory that holds all but notes and junk and says something; else empty."""
         apart = self.junk | self.notes
-        tops = {self.chain(here)[1:2][0] if here else TOP for here, rows in enumerate(self.rows) if set(rows) - apart}
-        return self.names[tops.pop()] if len(tops) == 1 else ""
+        common = self.common({here for here, rows in enumerate(self.rows) if set(rows) - apart} or {TOP})
+        return next((self.names[here] for here in self.chain(common)[1:] if not says_nothing(self.names[here])), "")
 
     def path(self, directory: int) -> str:
         """The directory's path from the archive's top."""
