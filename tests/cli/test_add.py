@@ -61,6 +61,34 @@ class AddTest(AddCase):
         self.run_words("add", "odd.zip", "--into", "yarns")
         self.assertTrue((self.world.folder / "apps/Weftline/Yarns/a.dat").exists())
 
+    def test_a_pattern_that_matches_nothing_is_wrong_usage_whatever_else_is_asked(self) -> None:
+        self.write("odd.zip", {"o/a.zzz": "a"})
+        self.write("moons.zip", {"gels/moon.gel": "m"})
+        self.run_words("add", "moons.zip")
+        for name in ("odd.zip", "moons.zip"):
+            done = self.run_words("add", name, "--only", "*.nowhere", code=2)
+            self.assertIn("*.nowhere matches nothing in", done.stdout + done.stderr)
+        for more in ("--every-format", "--nested", "--choose=all", "--only=*.gel"):
+            self.assertIn("was added already", self.run_words("add", "moons.zip", more).stdout)
+        self.assertEqual(len(self.run_words("history").stdout.splitlines()), 1)
+
+    def test_yes_takes_a_newer_version_and_no_older_one(self) -> None:
+        for version in "213":
+            self.write(f"moons v{version}.zip", {"gels/moon.gel": version})
+        for version, code in (("2", 0), ("1", 3), ("3", 0)):
+            self.run_words("add", "--yes", f"moons v{version}.zip", code=code)
+        self.assertEqual((self.world.lanternbox / "Gels/moon.gel").read_text(), "3")
+
+    def test_where_nothing_fits_nothing_is_proposed(self) -> None:
+        self.write("odd.zip", {"o/a.zzz": "a", "o/b.zzz": "b"})
+        said = self.run_words("add", "--yes", "odd.zip", code=3).stdout
+        self.assertIn("Usufruct does not know which program this is for.", said)
+        (answer,) = (line for line in said.splitlines() if line.split()[:1] == ["answer"])
+        self.assertNotIn("--app", answer)
+        options = json.loads(self.run_words("look", "odd.zip", "--json", code=3).stdout)["archives"][0]["decision"]
+        self.assertEqual([options["options"][0][key] for key in ("answer", "left_out")], [[], 2])
+        self.run_words(*shlex.split(answer.split("usufruct ")[1]))
+
     def test_the_answer_that_is_shown_is_the_answer(self) -> None:
         self.write(
             "two moons.zip",

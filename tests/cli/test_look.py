@@ -157,9 +157,9 @@ class LookTest(WorldTest):
             self.assertEqual(kept.stat().st_mode & 0o777, 0o600)
 
     def test_what_is_replaced_is_counted_where_not_every_file_is_drawn(self) -> None:
-        many = {f"pack/{part}/{n:03}.gel": b"new" for part in range(9) for n in range(40)}
+        many = {f"birds/{part}/{n:03}.gel": b"new" for part in range(9) for n in range(40)}
         self.write("many.zip", zip_bytes(many))
-        self.write("few.zip", zip_bytes({name: body for name, body in many.items() if name.startswith("pack/3/")}))
+        self.write("few.zip", zip_bytes({name: body for name, body in many.items() if name.startswith("birds/3/")}))
         for name in list(many)[130:]:
             path = self.folder / "x" / name
             path.parent.mkdir(parents=True, exist_ok=True)

@@ -64,9 +64,9 @@ class StartTest(WorldTest):
             (("history",), 38, ""),
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
-            (("downloads",), 99, "logging"),
-            (("look", "Dawn.zip"), 132, "isal logging"),
-            (("add", "Dawn.zip"), 170, "dataclasses filelock isal logging"),
+            (("downloads",), 102, "logging"),
+            (("look", "Dawn.zip"), 135, "isal logging"),
+            (("add", "Dawn.zip"), 173, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

@@ -12,10 +12,12 @@ from tests.planning.test_layouts import listing_of, skipped_of
 from usufruct.definitions.load import load_application
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
+from usufruct.model.entries import Listing
 from usufruct.model.layout import Layout
 from usufruct.planning.candidates import Candidates
+from usufruct.planning.claims import claims_of
 from usufruct.planning.competition import Verdict, verdict_on
-from usufruct.planning.layout import layout_of, pieces_of
+from usufruct.planning.layout import layout_of
 from usufruct.planning.names import tidy_name
 from usufruct.planning.tree import Tree
 
@@ -84,12 +86,21 @@ def applications_of(pack: dict) -> list[Application]:
     return [*own, *SHIPPED]
 
 
-def judged(pack: dict, entries: list[str]) -> tuple[Verdict, list[Layout]]:
+def listing_in(pack: dict, entries: list[str]) -> tuple[Listing, dict[int, bytes]]:
+    """The listing, with the archives inside opened that the pack says are."""
     listing, digests = listing_of(entries)
+    for name in pack.get("nested", ()):
+        for path in [path for path in listing.directories if f"/{path}".endswith(f"/{name}")]:
+            listing.nested[listing.directory(path)] = tidy_name(name)
+    return listing, digests
+
+
+def judged(pack: dict, entries: list[str]) -> tuple[Verdict, list[Layout]]:
+    listing, digests = listing_in(pack, entries)
     tidy = tidy_name(pack["download"])
     applications = applications_of(pack)
-    pieces = pieces_of(listing, applications)
-    layouts = [layout_of(listing, app, tidy, Choices(), digests, pieces) for app in applications]
+    claims = claims_of(listing, applications)
+    layouts = [layout_of(listing, app, tidy, Choices(), digests, claims) for app in applications]
     return verdict_on(layouts, pack["download"]), layouts
 
 
@@ -143,18 +154,18 @@ class PacksTest(unittest.TestCase):
         left_out = 0
         for pack in PACKS:
             with self.subTest(pack["story"]):
-                listing, digests = listing_of(entries_of(pack))
+                listing, digests = listing_in(pack, entries_of(pack))
                 applications = [*OWN, *SHIPPED]
                 candidates = Candidates(applications)
                 numbers = candidates.among(Tree.of(listing)) | candidates.taking(pack["download"])
                 some = [applications[number] for number in sorted(numbers)]
                 left_out += len(applications) - len(some)
-                pieces = pieces_of(listing, applications)
-                self.assertEqual(pieces_of(listing, some), pieces)
+                claims = claims_of(listing, applications)
+                self.assertEqual(claims_of(listing, some), claims)
 
                 def told(these: list[Application]) -> tuple[object, ...]:
                     tidy = tidy_name(pack["download"])  # noqa: B023 - called in this turn
-                    layouts = [layout_of(listing, app, tidy, Choices(), digests, pieces) for app in these]  # noqa: B023
+                    layouts = [layout_of(listing, app, tidy, Choices(), digests, claims) for app in these]  # noqa: B023
                     verdict = verdict_on(layouts, pack["download"])  # noqa: B023
                     best = verdict.layout
                     goes = [(one.row, one.to) for one in best.placements] if best else []

@@ -18,7 +18,8 @@ from usufruct.model.applications import Application
 from usufruct.model.holdings import Volume
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.planning.candidates import Candidates
-from usufruct.planning.layout import layout_of, outside_layout, pieces_of
+from usufruct.planning.claims import Claims, claims_of
+from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import folded, is_archive_name, tidy_name
 from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.tree import Tree
@@ -64,8 +65,8 @@ class Download:
         self._is_alone = is_alone
         self._wholes: list[WholeFile] = []
         """The download as the one file it is, once that was asked for."""
-        self._pieces: dict[int, frozenset[int]] = {}
-        """Archive → the directories that are pieces of any application that is tried."""
+        self._claims: dict[int, Claims] = {}
+        """Archive → what all applications that are known claim of it."""
         self._inside: dict[tuple[int, tuple[int, ...]], Archive | None] = {}
         self.tried: set[str] = set()
         """Names of the applications that have had a say so far."""
@@ -215,12 +216,12 @@ class Download:
         choices = self._request.choices
         if application is None:
             return outside_layout(archive.listing, self.tidy_name, choices, digests)
-        if id(archive) not in self._pieces:
-            self._pieces[id(archive)] = pieces_of(archive.listing, self._marking(archive))
-        return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._pieces[id(archive)])
+        if id(archive) not in self._claims:
+            self._claims[id(archive)] = claims_of(archive.listing, self._claiming(archive))
+        return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._claims[id(archive)])
 
-    def _marking(self, archive: Archive) -> Sequence[Application]:
-        """The applications of which an archive may hold a piece."""
+    def _claiming(self, archive: Archive) -> Sequence[Application]:
+        """The applications that may claim anything of an archive."""
         applications = self._request.known or self._request.applications
         if len(applications) < _FEW:
             return applications

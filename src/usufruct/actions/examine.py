@@ -43,6 +43,7 @@ from usufruct.planning.questions import (
     naming,
     others_question,
 )
+from usufruct.planning.selection import matching_nothing
 from usufruct.planning.spelling import spell_for
 from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
 from usufruct.survey.going import Going
@@ -186,6 +187,7 @@ def _with_choices_of(known: Holding, request: Request) -> Request:
         request,
         update=known.name,
         extends=True,
+        patterns=(*request.choices.only, *request.choices.skip),
         file_name=os.path.basename(known.archive),
         choices=choices,
         access=replace(request.access, names=request.access.names or encoding),
@@ -219,6 +221,8 @@ def _steps(case: _Case, download: Download, request: Request, known: Holding | N
     yield found
     if way.variant is None:
         _refuse_unsafe(archive, archive.listing.refused, request)
+        if way.unmatched:
+            raise matches_nothing(way.unmatched[0], archive.listing, archive)
         yield found.as_outcome(Asked, decisions=way.decisions)
         return
     yield from _destined(case, download, way.variant, way.decisions, found)
@@ -229,8 +233,8 @@ def _destined(
 ) -> Iterator[Examined]:
     """The same of a way to take it: what it meets at its destination."""
     layout, archive, request, ledger = variant.layout, variant.archive, found.request, case.ledger
-    if layout.unmatched:
-        raise matches_nothing(layout, download.archive)
+    if unmatched := layout.unmatched or matching_nothing(layout, request.patterns):
+        raise matches_nothing(unmatched[0], layout.listing, download.archive)
     root = request.to or (layout.application.root if layout.application else "")
     spell_for(layout, volume_of(root, case.context.system()).names)
     found = replace(found, layout=layout, listing=layout.listing)

@@ -6,7 +6,7 @@ from pathlib import Path
 from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded, EmptyArchive, MachineError, UnsafeArchive, UsufructError, WrongUsage
 from usufruct.files.printable import printable
-from usufruct.model.entries import Refusal
+from usufruct.model.entries import Listing, Refusal
 from usufruct.model.layout import Layout
 
 _MOST_NAMED = 3
@@ -42,9 +42,8 @@ def _shortened(path: str) -> str:
     return path if len(path) <= _MOST_OF_PATH else f"{path[: _MOST_OF_PATH // 2]}…{path[-_MOST_OF_PATH // 2 :]}"
 
 
-def matches_nothing(layout: Layout, archive: Archive) -> WrongUsage:
+def matches_nothing(pattern: str, listing: Listing, archive: Archive) -> WrongUsage:
     """A pattern of the user's matches nothing in it."""
-    listing, pattern = layout.listing, layout.unmatched[0]
     first = ", ".join(printable(listing.path(row)) for row in range(min(_MOST_NAMED, len(listing))))
     more = f" and {len(listing) - _MOST_NAMED:,} more" if len(listing) > _MOST_NAMED else ""
     return WrongUsage(

@@ -29,6 +29,8 @@ class Request(Struct, frozen=True, kw_only=True):
     """The holding that the archive takes the place of, or adds to."""
     extends: bool = False
     """`update` came from the very same archive and is added to, by its own choices and these."""
+    patterns: tuple[str, ...] = ()
+    """What is to be added is named by these, where the choices have those of the first time too."""
     file_name: str | None = None
     """The archive's file name on record, where that decides and not the one that it has now."""
     name: str | None = None

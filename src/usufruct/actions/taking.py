@@ -32,6 +32,8 @@ class Taken(Struct, frozen=True):
     variant: Variant | None
     decisions: tuple[Decision, ...]
     verdict: Verdict = NOTHING_WEIGHED
+    unmatched: tuple[str, ...] = ()
+    """Where it is asked: patterns of the user's that match nothing, whichever way is taken."""
 
 
 def taken(download: Download, request: Request) -> Taken:
@@ -55,7 +57,12 @@ def _way(download: Download, request: Request) -> tuple[Taken, Sequence[Layout]]
     if verdict.layout:
         return _alone(next(one for one in variants if one.layout is verdict.layout), verdict), layouts
     question = verdict.decision or nothing_fits_question(request.applications)
-    return Taken(None, (question, *verdict.common), verdict), layouts
+    unmatched = _unmatched([*layouts, download.variant_for(None).layout])
+    return Taken(None, (question, *verdict.common), verdict, unmatched), layouts
+
+
+def _unmatched(layouts: Sequence[Layout]) -> tuple[str, ...]:
+    return tuple(one for one in layouts[-1].unmatched if all(one in layout.unmatched for layout in layouts))
 
 
 def _alone(variant: Variant, verdict: Verdict = NOTHING_WEIGHED) -> Taken:

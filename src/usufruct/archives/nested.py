@@ -79,6 +79,7 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
         return None
     opened = Compound(outer, size=outer.size, facts=outer.facts, allowance=allowance, keeps=outer, kept=kept)
     opened.listing.are_parts = outer.listing.are_parts
+    opened.listing.is_system_package = outer.listing.is_system_package
     opened.take(outer, "", frozenset(inner))
     for row, archive in inner.items():
         opened.take(archive, outer.listing.path(row))

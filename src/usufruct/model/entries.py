@@ -80,6 +80,8 @@ class Listing:
         """Directories that are archives opened in turn → the tidy name they are compared by."""
         self.are_parts = False
         """The archives directly at the top were named one by one, to complete one another: the later lies over."""
+        self.is_system_package = False
+        """A package of an operating system, whose absolute links count from its own top."""
         self._numbers: dict[str, int] = {"": TOP}
 
     @classmethod

@@ -3,6 +3,7 @@
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
 from usufruct.model.layout import Evidence, Layout
+from usufruct.planning.lone import lone_name
 from usufruct.planning.names import joined
 from usufruct.planning.places import Match, Places
 from usufruct.planning.remainder import telling_name
@@ -27,11 +28,17 @@ def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder, sub: 
             alone = sum(1 for here in content for row in tree.rows[here] if _is_content(layout, tree, row)) == 1
             sub = "" if alone else telling_name(layout, tree, top)
         places.read_folder(top, Match(folder, why, Evidence.FOLDER_NAME), takes_all=True, sub=sub)
-    elif places.marks.get(folder.name):
+    elif places.marks.get(folder.name) and not _is_one_piece(layout, tree, places, folder, content):
         places.read_folder(TOP, Match(folder, why, Evidence.FOLDER_NAME))
         _place_unmarked(layout, tree, places, folder, why)
     else:
         _place_unmarked(layout, tree, places, folder, why)
+
+
+def _is_one_piece(layout: Layout, tree: Tree, places: Places, folder: Folder, content: set[int]) -> bool:
+    """Whether the only top directory has content beside the marked directories in it: it would be torn by them."""
+    top = tree.common(content)
+    return top != TOP and top not in places.marks[folder.name] and _holds_files(layout, tree, top)
 
 
 def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, why: str) -> None:
@@ -47,7 +54,9 @@ def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, 
         return
     if top != TOP and _holds_files(layout, tree, top):
         _drop(layout, tree, tree.parent(top))
-        places.place_piece(top, tree.names[top], Match(folder, f"{why}; it is one directory", Evidence.FOLDER_NAME))
+        places.place_piece(
+            top, lone_name(layout, tree, top), Match(folder, f"{why}; it is one directory", Evidence.FOLDER_NAME)
+        )
         return
     _drop(layout, tree, top)
     apart = frozenset(tree.children[top])

@@ -62,7 +62,12 @@ _WHOLE = frozenset(
     "credits authors copyright help support donate checksums sha256sums sha1sums md5sums md5 autores auteurs autori "
     "hinweise".split()
 )
-_PREVIEW_NAMES = re.compile(r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?|vorschau)(?:\W*\d*\W*)")
+_PREVIEW_NAMES = re.compile(
+    r"(?:previews?|covers?|screenshots?|thumbnails?|thumbs?|vorschau)(?:[\W\d]|(?<=\d)x(?=\d))*"
+)
+"""With a number, a date or a size behind."""
+_ENDS = re.compile(r"readme|licen[cs]es?|lizenz|copying|changelog|credits|ofl")
+_PACKED = frozenset(["gz", "bz2", "xz", "zst"])
 _OF_NOTES = frozenset(
     "doc docs documentation documents manual manuals handbook readme readmes license licenses licence licences legal "
     "preview previews screenshot screenshots thumbnail thumbnails thumbs dokumentation lizenzen vorschau".split()
@@ -101,7 +106,7 @@ def may_hold_junk(names: Sequence[str]) -> bool:
 
 def may_be_notes(suffix: str) -> bool:
     """Whether names with a suffix (with its dot, in lower case) may be those of notes."""
-    return len(suffix) < 2 or suffix[1:] in _TEXT or suffix[1:] in _IMAGES or suffix[1:] in _ALWAYS_NOTES
+    return len(suffix) < 2 or suffix[1:] in _TEXT | _IMAGES | _ALWAYS_NOTES | _PACKED
 
 
 def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
@@ -113,6 +118,9 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
     if not dot or not stem:
         stem, suffix = name, ""
     suffix = suffix.lower()
+    if suffix in _PACKED:
+        # `changelog.Debian.gz`: what stands between says who wrote it.
+        return is_notes(stem, by_whole_name=by_whole_name) or is_notes(stem.partition(".")[0], by_whole_name=True)
     if suffix in _TEXT:
         stem = _without_accents(stem)
         plain = _SIGNS_IN_FRONT.sub("", folded(stem))
@@ -122,6 +130,8 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
         begins = _BEGINS.match(plain)
         if begins:
             return not by_whole_name or len(words) <= _MOST_WORDS
+        if words and suffix and not by_whole_name and _ENDS.fullmatch(words[-1]):
+            return True
         together = "".join(words[:2])
         return (
             together in _FIRST_WORDS and len(words) == 2

@@ -1,20 +1,22 @@
 """From an archive's entries to a Layout: the rules in their order."""
 
-from collections.abc import Iterable, Mapping, Sequence, Set
+from collections.abc import Mapping, Sequence
 
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.model.layout import Decision, Evidence, Layout, SkippedKind
 from usufruct.planning.alternatives import decide_alternatives, unify_spellings
+from usufruct.planning.claims import NO_CLAIMS, Claims
 from usufruct.planning.folder_names import folder_and_below
 from usufruct.planning.formats import prefer_formats
 from usufruct.planning.into import place_into
 from usufruct.planning.links import judge_links
-from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, spelling_key, tidy_name
 from usufruct.planning.places import Places
+from usufruct.planning.plumbing import skip_manifests, skip_plumbing
 from usufruct.planning.remainder import place_by_pattern, skip_notes, skip_rest
+from usufruct.planning.sayings import says_nothing
 from usufruct.planning.selection import judge_programs, leave_out, leave_taken_out, skip_junk
 from usufruct.planning.tree import Tree
 from usufruct.planning.variants import decide_variants
@@ -28,17 +30,18 @@ def layout_of(
     tidy_name: str,
     choices: Choices,
     digests: Mapping[int, bytes] = NOTHING_KNOWN,
-    foreign: Set[int] = frozenset(),
+    claims: Claims = NO_CLAIMS,
 ) -> Layout:
     """Where each entry of an archive belongs in an application.
 
-    `digests` maps rows to content digests, where known; see `Layout.undecided`. `foreign` are directories that are
-    pieces of any application, see `pieces_of`; its own are left out.
+    `digests` maps rows to content digests, where known; see `Layout.undecided`. `claims` are what all
+    applications that are known claim, its own among them.
     """
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
     skip_junk(layout, tree, application.leave)
-    places = Places(layout, tree, application, foreign, choices.choose)
+    skip_plumbing(layout, tree)
+    places = Places(layout, tree, application, claims, choices.choose)
     if choices.into is not None:
         named = folder_and_below(application, choices.into)
         assert named, "the folder was looked up before"
@@ -46,17 +49,11 @@ def layout_of(
     else:
         places.read_archive(TOP)
         skip_notes(layout, tree)
+        skip_manifests(layout, tree)
         place_by_pattern(layout, tree, application, places.foreign)
     skip_rest(layout, tree, application)
     _decide(layout, tree, choices, digests, application)
     return layout
-
-
-def pieces_of(listing: Listing, applications: Iterable[Application]) -> frozenset[int]:
-    """The directories that a mark of any of these applications makes pieces."""
-    tree = Tree.of(listing)
-    every = (marked for application in applications for marked in marks_of(tree, application).values())
-    return frozenset(directory for marked in every for directory in marked)
 
 
 def outside_layout(
@@ -79,6 +76,9 @@ def outside_layout(
         why = f"the archive's one top directory, {above}, goes in under its own name"
         if inner != top:
             layout.wrappers[tree.path(top)] = "repeats its own name inside"
+        if says_nothing(above):
+            layout.wrappers[tree.path(inner)] = "says nothing about what is in it"
+            above, why = tidy_name, f"goes together into {tidy_name}, for {above} says nothing"
     else:
         base, above = TOP, tidy_name
         why = f"several entries at the archive's top go together into {tidy_name}"

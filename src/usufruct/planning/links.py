@@ -1,12 +1,15 @@
 """Links may point anywhere inside the destination and nowhere else; nothing is placed through one."""
 
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Layout
+from usufruct.model.layout import Layout, SkippedKind
 from usufruct.planning.names import spelling_key
 
 
 def judge_links(layout: Layout) -> None:
-    """Refuse links that lead out of the destination, and entries whose path leads through a link."""
+    """Refuse links that lead out of the destination, and entries whose path leads through a link.
+
+    Of a system's package such a link is only left out.
+    """
     listing = layout.listing
     if not listing.targets:
         return
@@ -20,7 +23,11 @@ def judge_links(layout: Layout) -> None:
             layout.refuse(row, "its path leads through a link of the archive")
     for row in rows:
         if layout.home_of[row] >= 0 and (fault := _fault(layout, row)):
-            layout.refuse(row, fault)
+            if listing.is_system_package:
+                # It is no attack there: packages link to what others install.
+                layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(fault))
+            else:
+                layout.refuse(row, fault)
 
 
 def _destination(layout: Layout, row: int) -> str:

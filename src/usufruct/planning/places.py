@@ -9,7 +9,10 @@ from typing import NamedTuple
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.planning.claims import NO_CLAIMS, Claims
 from usufruct.planning.folder_names import FolderNames, in_known_spelling
+from usufruct.planning.junk import is_junk
+from usufruct.planning.lone import lone_name
 from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, folded_path, joined
 from usufruct.planning.patterns import Patterns
@@ -38,7 +41,7 @@ class Places:
         layout: Layout,
         tree: Tree,
         application: Application,
-        foreign: Set[int] = frozenset(),
+        claims: Claims = NO_CLAIMS,
         choose: Sequence[str] = (),
     ) -> None:
         self.layout = layout
@@ -52,13 +55,18 @@ class Places:
         """The application's pieces, and all that hold one."""
         self._barred = tree.barred.get(application, set())
         """Directories that have a piece's mark and are none."""
-        self.foreign = foreign - own
+        self.foreign = claims.pieces - own
         """Pieces of other applications: names in them mean nothing, and nothing is torn out of them."""
+        self._outside: frozenset[int] = claims.named if application.is_shipped else frozenset()
+        """Directories in which a name of the root means nothing."""
+        self._exact = frozenset(self.names.single)
+        """Names of folders, to the letter."""
         self._add_likenesses()
         self.notes = layout.reason(NOTES_REASON)
         self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
         self._pieces = self._pieces_by_name()
         self._telling = self._telling_directories()
+        self._above_roots = self._directories_above_roots()
         self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
 
     def _add_likenesses(self) -> None:
@@ -97,6 +105,23 @@ class Places:
         telling = {directory for name in lasts for directory in by_name.get(name, ())}
         telling.update(directory for name in self._pieces for directory in by_name[name])
         return self._holding | self._with_those_above(telling)
+
+    def _directories_above_roots(self) -> set[int]:
+        """The directories below which a name of the root lies, with a folder in it."""
+        by_name = self.tree.directories_by_name
+        roots = (directory for parts in self.names.root for directory in by_name.get(parts[-1], ()))
+        holding = {directory for directory in roots if self._root_named(directory) and self._holds_folder(directory)}
+        return self._with_those_above({self.tree.parent(directory) for directory in holding})
+
+    def _holds_folder(self, root: int) -> bool:
+        """Whether a folder's path or name is found below a directory with the root's name."""
+        if self.root_folder:
+            return True
+        below = (directory for directory in self.tree.below(root) if directory != root)
+        return any(
+            self._folder_named(directory) or folded_path(self.tree.relative(directory, root)) in self.names.paths
+            for directory in below
+        )
 
     def _with_those_above(self, directories: Set[int]) -> set[int]:
         found: set[int] = set()
@@ -186,7 +211,9 @@ class Places:
             if name := self._root_named(child):
                 self._note_wrapper(directory)
                 self._read_root(child, name)
-            elif child not in self.tree.of_notes and (meant := self._folder_named(child)):
+            elif child in self._above_roots:
+                self._read_wrapper(child, done)  # a folder's name as its own would be shadowed by it
+            elif (meant := self._folder_named(child)) and not self._is_of_notes(child):
                 self._note_wrapper(directory)
                 self._read_named(child, *meant)
             elif (marked := self._marked(child)) and child in self.layout.listing.nested:
@@ -195,7 +222,7 @@ class Places:
                 self._note_wrapper(directory)
                 folder, mark = marked
                 why = f"holds {mark}, the mark of {folder.name}"
-                self.place_piece(child, self.tree.names[child], Match(folder, why, Evidence.MARK))
+                self.place_piece(child, lone_name(self.layout, self.tree, child), Match(folder, why, Evidence.MARK))
             elif (called_so := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
                 self._note_wrapper(directory)
                 piece, folder = called_so
@@ -203,6 +230,13 @@ class Places:
                 self.place_piece(child, self.tree.names[piece], Match(folder, why, Evidence.MARK))
             else:
                 self._read_wrapper(child, done)
+
+    def _is_of_notes(self, directory: int) -> bool:
+        """Whether a directory with a folder's name is one of notes all the same: by a likeness alone, or below one."""
+        of_notes = self.tree.of_notes
+        if self.tree.folded[directory] in self._exact and self.tree.parent(directory) not in of_notes:
+            return False
+        return directory in of_notes
 
     def _note_wrapper(self, directory: int) -> None:
         for above in self.tree.chain(directory)[1:]:
@@ -217,6 +251,8 @@ class Places:
 
     def _root_named(self, directory: int) -> str | None:
         """The root's name that the directory ends with."""
+        if self._is_outside(directory):
+            return None
         for parts, name in self.names.root.items():
             if self._ends_with(directory, parts):
                 return name
@@ -228,7 +264,13 @@ class Places:
             if self._ends_with(directory, parts):
                 return named, "/".join(self.tree.path(directory).split("/")[-len(parts) :])
         folder = self.names.single.get(self.tree.folded[directory])
-        return (folder, self.tree.names[directory]) if folder else None
+        if not folder or (folder.is_root and self._is_outside(directory)):
+            return None
+        return folder, self.tree.names[directory]
+
+    def _is_outside(self, directory: int) -> bool:
+        """Whether names of the root mean nothing there."""
+        return bool(self._outside) and not self._outside.isdisjoint(self.tree.chain(directory))
 
     def _ends_with(self, directory: int, parts: tuple[str, ...]) -> bool:
         for part in reversed(parts):
@@ -248,7 +290,7 @@ class Places:
                 self.layout.decisions.append(self._which_folder(directory, fitting or rivals))
         apart: set[int] = set()
         for parts, other in self.names.several.items():
-            if other is folder or parts[0] != first:
+            if parts[0] != first:
                 continue
             for below in self.tree.below(directory):
                 if self._ends_with(below, parts) and self.tree.chain(below)[-len(parts)] == directory:
@@ -390,8 +432,14 @@ class Places:
                 for above in self.tree.chain(directory):
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
-                self.place_piece(child, self.tree.names[child], match._replace(why=f"{match.why}; holds {mark}"))
-            elif directory == top and not self._folder_named(child) and child not in self._holding | self._barred:
+                name = lone_name(self.layout, self.tree, child)
+                self.place_piece(child, name, match._replace(why=f"{match.why}; holds {mark}"))
+            elif (
+                directory == top
+                and not self._folder_named(child)
+                and child not in self._holding | self._barred
+                and self._holds_any(child)
+            ):
                 # What a piece gets later, a patch or a part of it, has no mark of its own.
                 marks = " or ".join(folder.mark)
                 why = f"{match.why}; holds no {marks}: it goes in as it lies, as a part of a piece would"
@@ -414,6 +462,6 @@ class Places:
                     layout.place(row, home, reason, match.evidence)
             elif not self.tree.children[here] and here in self.tree.empty_rows:
                 row = self.tree.empty_rows[here]
-                if layout.is_open(row):
+                if layout.is_open(row) and not is_junk(self.tree.names[here]):
                     above = joined(piece, self.tree.relative(here, directory)).rpartition("/")[0]
                     layout.place(row, layout.home(folder, above, piece), reason, match.evidence)

@@ -90,14 +90,16 @@ def _is_all_there(plan: Plan, holding: Holding) -> bool:
 def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Decision:
     """Whether the archive of version `new` takes the place of a holding of its name, or stands beside it."""
     order = compared_versions(new, old.version)
+    update = Option(name="update", answer=("--update", old.name), files=layout.files, size=layout.size)
     known = {1: f", and {new} is newer than {old.version}", -1: f", but {new} is older than {old.version}"}
     return Decision(
         question=f"{old.name} is among the holdings already, from another archive{known.get(order, '')}. "
         "Does this one take its place?",
         options=(
-            Option(name="update", answer=("--update", old.name), files=layout.files, size=layout.size),
+            update,
             Option(name="beside", answer=("--as", beside), files=layout.files, size=layout.size),
         ),
+        safe=update if order > 0 else None,
     )
 
 

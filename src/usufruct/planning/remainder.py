@@ -1,6 +1,7 @@
 """What no directory speaks for: by pattern to a folder that takes it, or skipped."""
 
 import posixpath
+import re
 from collections.abc import Iterable, Mapping, Sequence, Set
 
 from msgspec import Struct
@@ -9,6 +10,8 @@ from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP, EntryKind
 from usufruct.model.layout import Evidence, Layout, SkippedKind
 from usufruct.planning.everyday import EVERYDAY, suffix_of
+from usufruct.planning.junk import can_be_read
+from usufruct.planning.lone import lone_name
 from usufruct.planning.names import folded, joined
 from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.places import NOTES_REASON
@@ -45,12 +48,16 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
 
 
 def skip_notes(layout: Layout, tree: Tree) -> None:
-    """Skip what lies in directories of notes, but for what a name or a mark below them spoke for."""
-    reason = layout.reason(NOTES_REASON)
+    """Skip what can be read in directories of notes, but for what a name or a mark below them spoke for."""
+    reason, names = layout.reason(NOTES_REASON), layout.listing.names
     for directory in tree.of_notes:
         for row in tree.rows[directory]:
-            if layout.is_open(row):
+            if layout.is_open(row) and (row in tree.notes or can_be_read(names[row])):
                 layout.skip(row, SkippedKind.NOTES, reason)
+
+
+_TWO_SUFFIXES = re.compile(r"\*\.[^.*?\[\]]+\.[^.*?\[\]]+")
+"""`*.crate.zip`, which is a type of the application's own."""
 
 
 class _Taker(Struct, frozen=True):
@@ -142,14 +149,17 @@ def _place_found(
 def _evidence_of(pattern: str, name: str) -> Evidence:
     if not letters_of(pattern):
         return Evidence.ANYTHING
-    return Evidence.EVERYDAY if suffix_of(name) in EVERYDAY else Evidence.PATTERN
+    suffixes = pattern.lower().split(".")[1:] if _TWO_SUFFIXES.fullmatch(pattern) else [suffix_of(name)]
+    return Evidence.EVERYDAY if EVERYDAY.issuperset(suffixes) else Evidence.PATTERN
 
 
 def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: dict[int, list[int]]) -> str:
     """The directory that what came together keeps: one that says something; empty where it needs none."""
+    if not folder.gather:
+        return ""
     if folder.is_root:
         return tree.names[common] if common in found else ""
-    if not folder.gather or sum(map(len, found.values())) == 1:
+    if sum(map(len, found.values())) == 1:
         return ""
     return telling_name(layout, tree, common)
 
@@ -161,7 +171,7 @@ def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
     roots = {folded(name) for name in names}
     for here in reversed(tree.chain(directory)[1:]):
         if here in nested or not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
-            return tree.names[here]
+            return lone_name(layout, tree, here)
     return layout.tidy_name
 
 

@@ -16,6 +16,7 @@ _NOTHING = frozenset(
 )
 _NEW_FOLDER = re.compile(r"(?:new|neuer|nouveau|nuova|nueva)?(?:folder|ordner|dossier|cartella|carpeta)\(?\d*\)?")
 _NUMBER = re.compile(r"\d+")
+_NUMBERED = re.compile(r"(?:downloads?|archives?|files?|folder|untitled|unzipped|unpacked)\d+")
 _HASH = re.compile(r"(?=.*\d)[0-9a-f]{8,}")
 _NOT_CURRENT = frozenset(
     map(
@@ -31,7 +32,7 @@ def says_nothing(name: str) -> bool:
     plain = folded(name)
     return (
         plain in _NOTHING
-        or any(form.fullmatch(plain) is not None for form in (_NUMBER, _HASH, _NEW_FOLDER))
+        or any(form.fullmatch(plain) is not None for form in (_NUMBER, _NUMBERED, _HASH, _NEW_FOLDER))
         or not plain.strip("._")
     )
 
@@ -39,4 +40,12 @@ def says_nothing(name: str) -> bool:
 def is_not_current(name: str) -> bool:
     """Whether a directory says that what lies in it is an older, unused or unfinished form of the content."""
     plain = folded(name)
-    return plain in _NOT_CURRENT or plain.strip("_.()[]") in _NOT_CURRENT
+    if plain in _NOT_CURRENT or plain.strip("_.()[]") in _NOT_CURRENT:
+        return True
+    words = re.findall(r"[^\W\d_]+", name.lower())
+    return len(words) > 1 and words[0] in _NOT_CURRENT - _WORKED_ON and words[-1] in _OF_CONTENT
+
+
+_WORKED_ON = frozenset("source sources src work works".split())
+_OF_CONTENT = frozenset("version versions file files stuff content contents copy copies one ones".split())
+"""`Old versions`, `backup files`."""

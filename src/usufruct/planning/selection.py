@@ -1,5 +1,7 @@
 """Which entries take part at all: junk out, then what the user's patterns and choices leave out."""
 
+from collections.abc import Iterable
+
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
@@ -43,6 +45,11 @@ def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
     return layout.reason(f"{pattern} is left out by the application's definition") if pattern else -1
 
 
+def matching_nothing(layout: Layout, patterns: Iterable[str]) -> tuple[str, ...]:
+    """Those of these patterns that match neither an entry nor a path as the plan shows it."""
+    return tuple(pattern for pattern in patterns if not _matches(layout, pattern))
+
+
 def _matches(layout: Layout, pattern: str) -> bool:
     """Whether a pattern of the user's matches anything: an entry, or a path as the plan shows it."""
     patterns, listing = Patterns([pattern]), layout.listing
@@ -58,7 +65,7 @@ def _shown_path(layout: Layout, row: int) -> str:
 
 def leave_out(layout: Layout, choices: Choices) -> None:
     """Take out the placements that `--only` does not name or `--skip` does."""
-    layout.unmatched = tuple(pattern for pattern in (*choices.only, *choices.skip) if not _matches(layout, pattern))
+    layout.unmatched = matching_nothing(layout, (*choices.only, *choices.skip))
     if choices.only:
         only = Patterns(choices.only)
         reason = layout.reason(f"not among --only {' '.join(choices.only)}")

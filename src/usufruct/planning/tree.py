@@ -126,11 +126,22 @@ class Tree:
         return frozenset(row for rows in self.by_form.by_suffix.values() for row in rows if is_archive_name(names[row]))
 
     @cached_property
+    def content_tops(self) -> dict[int, int]:
+        """The top, and each archive opened in turn → the deepest directory that holds all of its content."""
+        apart, nested = self.junk | self.notes, self.listing.nested
+        content: dict[int, set[int]] = {TOP: set()}
+        for here, rows in enumerate(self.rows):
+            if rows and not apart.issuperset(rows):
+                content[TOP].add(here)
+                for archive in nested.keys() & self.chain(here) if nested else ():
+                    content.setdefault(archive, set()).add(here)
+        return {archive: self.common(directories or {archive}) for archive, directories in content.items()}
+
+    @cached_property
     def only_top(self) -> str:
-        """The name of the outermost directory that holds all but notes and junk and says something; else empty."""
-        apart = self.junk | self.notes
-        common = self.common({here for here, rows in enumerate(self.rows) if set(rows) - apart} or {TOP})
-        return next((self.names[here] for here in self.chain(common)[1:] if not says_nothing(self.names[here])), "")
+        """The name of the outermost directory that holds all content and says something; else empty."""
+        chain = self.chain(self.content_tops[TOP])
+        return next((self.names[here] for here in chain[1:] if not says_nothing(self.names[here])), "")
 
     def path(self, directory: int) -> str:
         """The directory's path from the archive's top."""

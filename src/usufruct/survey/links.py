@@ -24,8 +24,12 @@ def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
         target = layout.listing.targets[row]
         reached = real_path(os.path.join(here.path, target))
         if not is_below(reached, here.base):
-            layout.refuse(row, f"it is a link to {target}, which leads out of the destination, to {reached}")
-            found = True
+            fault = f"it is a link to {target}, which leads out of the destination, to {reached}"
+            if layout.listing.is_system_package:
+                layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(fault))
+            else:
+                layout.refuse(row, fault)
+                found = True
     return found
 
 

@@ -60,6 +60,7 @@ class RpmArchive(CpioArchive):
     ) -> None:
         """`content` is the packed cpio in `source`."""
         super().__init__(path, name, content, compression, access, allowance)
+        self.listing.is_system_package = True
         self.size, content.owns_whole = source.size, True
         self.extent = (0, source.size - content.size + self.extent[1])
 

@@ -24,6 +24,8 @@ _SHORT_NAME = re.compile(r"[A-Z0-9_]{1,8}(\.[A-Z0-9_]{0,3})?(;1)?")
 _ISO_VOLUME = 0x8000
 """ECMA-119, chapter 8.4: where the volume is described, in which are its blocks and the size of one."""
 _AR_HEADER = 60
+_FIRST_OF_DEB = "debian-binary"
+"""The manual page deb(5): the member that comes first in a package of Debian."""
 
 _CHECKED = ("cab", "lha")
 """Kinds that state checksums of their content."""
@@ -166,6 +168,7 @@ class LibraryArchive(OpenedFile):
         for entry in entries:
             name = entry.name if entry.name is not None else decoded(entry.raw, encoding)
             self._row_of.append(self._enter(entry, name, paths))
+        self.listing.is_system_package = self.format == "ar" and self.listing.names[:1] == [_FIRST_OF_DEB]
         if self.format == "iso" and all(map(_SHORT_NAME.fullmatch, self.listing.names)):
             self.facts.has_better_names = is_udf(self._source)
 

@@ -1,0 +1,73 @@
+"""What a package adds for its own manager and for the desktop: no content of any application.
+
+The places are those of the Filesystem Hierarchy Standard and the freedesktop.org standards; `*.dist-info` is named in
+the specification of Python's binary packages.
+"""
+
+import re
+
+from usufruct.model.entries import TOP
+from usufruct.model.layout import Layout, SkippedKind
+from usufruct.planning.junk import can_be_read
+from usufruct.planning.tree import Tree
+
+_SHARED = frozenset(
+    "doc man info applications metainfo appdata pixmaps lintian bug doc-base menu mime icons/hicolor".split()
+)
+"""Below `usr/share`: what describes a program to the system, its own icons among it."""
+_READ = ("doc", "man", "info")
+_INSTALLED = re.compile(r".+\.(?:dist|egg)-info")
+_MANIFESTS = frozenset(
+    "debian-binary package.json package-lock.json yarn.lock composer.json pkg-info setup.py setup.cfg pyproject.toml "
+    "manifest.in cargo.toml cargo.lock bower.json".split()
+)
+_CONTROL = re.compile(r"control\.tar(?:\.\w+)?")
+
+
+def skip_plumbing(layout: Layout, tree: Tree) -> None:
+    """Skip what lies where packages describe themselves; texts of it are kept as notes."""
+    found = _plumbing_directories(tree)
+    for directory, is_read in found.items():
+        for row in tree.rows[directory]:
+            if not layout.is_open(row):
+                continue
+            if is_read and (row in tree.notes or can_be_read(layout.listing.names[row])):
+                layout.skip(row, SkippedKind.NOTES, layout.reason("documentation of the package"))
+            else:
+                layout.skip(row, SkippedKind.JUNK, layout.reason("tells the system about the package; no content"))
+
+
+def skip_manifests(layout: Layout, tree: Tree) -> None:
+    """Skip the files that describe a package, at its top, where they mark nothing."""
+    names = layout.listing.names
+    for directory in _tops(tree):
+        for row in tree.rows[directory]:
+            if names[row].lower() in _MANIFESTS and layout.is_open(row):
+                layout.skip(row, SkippedKind.JUNK, layout.reason("describes the package to its manager; no content"))
+
+
+def _plumbing_directories(tree: Tree) -> dict[int, bool]:
+    """The directories of that kind and all below them → whether they hold documentation."""
+    tops: dict[int, bool] = {}
+    for usr in tree.directories_by_name.get("usr", ()):
+        for share in (child for child in tree.children[usr] if tree.names[child] == "share"):
+            for directory in tree.children[share]:
+                name = tree.names[directory]
+                if name in _SHARED:
+                    tops[directory] = name in _READ
+                if name == "icons":
+                    own = (child for child in tree.children[directory] if f"icons/{tree.names[child]}" in _SHARED)
+                    tops |= dict.fromkeys(own, False)
+    for directory in tree.children[TOP]:
+        if directory in tree.listing.nested and _CONTROL.fullmatch(tree.path(directory)):
+            tops[directory] = False
+    tops |= dict.fromkeys((here for here, name in enumerate(tree.names) if _INSTALLED.fullmatch(name)), False)
+    return {below: is_read for top, is_read in tops.items() for below in tree.below(top)}
+
+
+def _tops(tree: Tree) -> list[int]:
+    """The directories from the top down to the first in which anything lies."""
+    tops = [TOP]
+    while not tree.rows[tops[-1]] and len(tree.children[tops[-1]]) == 1:
+        tops.append(tree.children[tops[-1]][0])
+    return tops[-1:]
