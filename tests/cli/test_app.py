@@ -114,6 +114,19 @@ class AppTest(WorldTest):
         (self.world.folder / "odd\nname").mkdir()
         self.run_words("app", "learn", "odd\nname", code=2)
 
+    def test_names_in_another_script_are_names_of_their_own_and_the_proposal_is_tried(self) -> None:
+        """Two such folders were both called `application`, and the second could not be learned."""
+        for name, file in (("織機", "Drafts/a.weft"), ("箱庭", "Beds/Row/bed.toml"), ("Größe", "Gels/a.gel")):
+            path = self.world.folder / name / file
+            path.parent.mkdir(parents=True)
+            path.write_text("x")
+            said = self.run_words("app", "learn", name, "--yes").stdout
+            self.assertIn("1 of 1 files would go back to where they are", said)
+        self.assertLessEqual({"織機", "箱庭", "grosse"}, {one.stem for one in self.definition.parent.iterdir()})
+        (self.world.folder / "draft.zip").write_bytes(zip_bytes({"b.weft": "b"}))
+        self.run_words("add", "draft.zip", "--app", "織機")
+        self.assertTrue((self.world.folder / "織機/Drafts/b.weft").exists())
+
     def test_new_edit_and_drop(self) -> None:
         self.root.mkdir()
         self.run_words("app", "new", "moonbox", "--root", "Moonbox", EDITOR=self.editor('"content"', '"all"'))

@@ -71,6 +71,31 @@ class LearningTest(unittest.TestCase):
         found = learned(*(f"{n}/{f}" for n in ("Dusk", "Dawn") for f in ("index.theme", "16/a.png", "32/a.png")))
         self.assertEqual(shapes(found), {"pieces": (".", Arrange.PIECES, ("index.theme",), ())})
 
+    def test_types_that_every_program_uses_are_proposed_for_folders_of_nothing_else(self) -> None:
+        """Pictures beside levels claimed every picture; a packed readme claimed every `.gz`."""
+        takes = [
+            ((), ("Notes/a.txt", "Notes/b.txt", "Notes/c.json")),
+            (("*.png", "*.ogg"), ("Media/a.png", "Media/b.png", "Media/c.ogg")),
+            (("*.level", "*"), ("Levels/a.level", "Levels/a.png", "Levels/b.level", "Levels/b.png")),
+            (("*.level",), (*(f"Levels/{n}.level" for n in range(20)), "Levels/a.png")),
+            (("*.thr.gz",), ("Patterns/a.thr.gz", "Patterns/b.thr.gz", "Patterns/readme.txt.gz")),
+        ]  # fmt: skip
+        for expected, paths in takes:
+            with self.subTest(paths[0]):
+                (folder,) = learned(*paths).folders
+                self.assertEqual(folder.takes, expected)
+
+    def test_what_half_of_the_pieces_have_is_no_mark(self) -> None:
+        mods = [f"mods/{name}/{file}" for name in "abcdefgh" for file in ("main.lua", "data/a.obj", "data/b.obj")]
+        some = [f"mods/{name}/{file}" for name in "abcd" for file in ("depends.txt", "data/c.obj", "data/d.obj")]
+        self.assertEqual(shapes(learned(*mods, *some))["mods"][2], ("main.lua",))
+        few = ["mods/i/one.obj", "mods/j/two.obj", "mods/k/three.obj"]
+        heavy = [f"mods/{name}/{n}.obj" for name in "abcd" for n in range(30)]
+        self.assertEqual(shapes(learned(*heavy, *some, *few))["mods"][1:3], (Arrange.TREE, ()))
+
+    def test_documentation_teaches_nothing(self) -> None:
+        self.assertEqual(set(shapes(learned(*PUPPETS, "docs/a.html", "docs/b.css", "manual/c.page"))), {"puppets"})
+
     def test_what_no_folder_explains_is_told(self) -> None:
         found = learned(*PUPPETS, "lantern.conf")
         self.assertEqual(found.unexplained, ("lantern.conf",))

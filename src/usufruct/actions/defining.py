@@ -11,16 +11,23 @@ from msgspec import Struct
 
 from usufruct.actions.applications import definition_file, known_applications
 from usufruct.actions.context import Context
-from usufruct.definitions.load import NAME, parse_application
+from usufruct.definitions.load import is_application_name, parse_application
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.paths import expanded, is_below, real_path
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
+from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.layout import SkippedKind
 from usufruct.model.words import count_words
+from usufruct.planning.layout import layout_of
 from usufruct.planning.learning import Learned, LearnedFolder, learned_from
+from usufruct.planning.names import spelling_key
 
+_LOST = frozenset(SkippedKind) - {SkippedKind.JUNK, SkippedKind.NOTES}
+_MOST_SHOWN = 4
+"""Paths that stand for many."""
 _TEMPLATE = """\
 usufruct = 1
 
@@ -66,7 +73,8 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
         raise WrongUsage(
             f"{directory} is Usufruct's own.", remedy="Name the folder that the application reads its content from."
         )
-    learned = learned_from(_listing_of(directory, own))
+    listing = _listing_of(directory, own)
+    learned = learned_from(listing)
     if not learned.folders:
         raise WrongUsage(
             f"{directory} holds nothing to learn from.",
@@ -75,8 +83,22 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
     name = _checked(name) if name else _name_from(directory.name)
     text = _text_of(name, directory, learned)
     file = context.places.apps / f"{name}.toml"
-    parse_application(text, file)  # a proposal that could not be accepted would be a fault of ours
-    return Proposal(name, text, file)
+    application = parse_application(text, file)  # a proposal that could not be accepted would be a fault of ours
+    return Proposal(name, text + _trial(listing, application), file)
+
+
+def _trial(listing: Listing, application: Application) -> str:
+    """What would become of the folder's own content, were it packed as it lies and placed by the definition."""
+    layout = layout_of(listing, application, application.name, Choices())
+    back = sum(listing.path(one.row) == one.to for one in layout.placements)
+    elsewhere = [listing.path(one.row) for one in layout.placements if listing.path(one.row) != one.to]
+    out = [listing.path(row) for row in layout.rows_skipped(*_LOST)]
+    lines = [f"Tried on what lies in the folder: packed again, {back} of {back + len(elsewhere) + len(out)} files would"
+             " go back to where they are."]  # fmt: skip
+    for what, paths in (("Elsewhere", elsewhere), ("Left out", out)):
+        if paths:
+            lines.append(f"{what}: {', '.join(paths[:_MOST_SHOWN])}{' and more' if len(paths) > _MOST_SHOWN else ''}")
+    return "\n" + "".join(f"{_comment(line)}\n" for line in lines)
 
 
 def blank(context: Context, name: str, root: Path | None) -> Proposal:
@@ -157,7 +179,7 @@ def _listing_of(directory: Path, own: Set[str]) -> Listing:
 
 
 def _checked(name: str) -> str:
-    if not NAME.fullmatch(name):
+    if not is_application_name(name):
         raise WrongUsage(
             f"An application cannot be called {name}: names are of lower-case letters, digits, dots, hyphens and "
             "underscores.",
@@ -167,8 +189,10 @@ def _checked(name: str) -> str:
 
 
 def _name_from(name: str) -> str:
-    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-    return re.sub(r"[^a-z0-9._-]+", "-", plain).strip("-._") or "application"
+    """The folder's name as one that is typed after `--app`: without accents, in small letters of its own script."""
+    plain = re.sub(r"([A-Za-z])[\u0300-\u036f]+", r"\1", unicodedata.normalize("NFKD", name))
+    plain = re.sub(r"[^\w.-]+", "-", spelling_key(plain)).strip("-._")
+    return plain if is_application_name(plain) else "application"
 
 
 def _text_of(name: str, directory: Path, learned: Learned) -> str:

@@ -15,17 +15,22 @@ from usufruct.errors import BadDefinition
 from usufruct.files.paths import expanded
 from usufruct.files.small_texts import small_text
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.planning.names import folded
+from usufruct.planning.names import folded, spelling_key
 
 BASE_DIRECTORIES = {"XDG_DATA_HOME": "~/.local/share", "XDG_CONFIG_HOME": "~/.config"}
 """Variables that a path may begin with, and what holds where they are not set: the desktop's open standard."""
 SHIPPED = Path(__file__).parent / "shipped"
 """The definitions that come with Usufruct."""
-NAME = re.compile(r"[a-z0-9][a-z0-9._-]*")
+_NAME = re.compile(r"[^\W_][\w.-]*")
 
 
 _read: dict[Path, tuple[tuple[int | str, ...], Application]] = {}
 """Definitions that were read, with what their files were: who takes out a hundred holdings reads them once."""
+
+
+def is_application_name(name: str) -> bool:
+    """Whether an application may be called so: letters of any script, in lower case and one form, and digits."""
+    return _NAME.fullmatch(name) is not None and name == spelling_key(name)
 
 
 def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | None = None) -> Application:
@@ -202,7 +207,7 @@ def _faults(form: DefinitionForm) -> list[_Fault]:
 
 def _application_faults(application: ApplicationForm) -> list[_Fault]:
     faults: list[_Fault] = []
-    if not NAME.fullmatch(application.name):
+    if not is_application_name(application.name):
         faults.append(("name", None, "name must be of lower-case letters, digits, dots, hyphens and underscores"))
     if not _is_absolute(application.root):
         variables = " or ".join(f"${variable}" for variable in BASE_DIRECTORIES)

@@ -1,5 +1,6 @@
 """What an application's folder shows of how its content lies: a proposal for a definition, with its evidence."""
 
+import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
 
@@ -10,13 +11,15 @@ from usufruct.model.applications import Arrange
 from usufruct.model.entries import TOP, Listing
 from usufruct.model.words import count_words
 from usufruct.planning.dangers import programs_in
-from usufruct.planning.everyday import MEDIA, suffix_of
+from usufruct.planning.everyday import EVERYDAY, MEDIA, suffix_of
 from usufruct.planning.junk import is_junk, is_notes
 from usufruct.planning.names import folded, free_name, likenesses, spelling_key
 from usufruct.planning.tree import Tree
 
 _ENOUGH = 0.9
 """Share of files that a rule must explain before it is proposed."""
+_TWO_SUFFIXES = re.compile(r"(?<=.)\.[^. ]{1,10}\.(?:gz|bz2|xz|zst|zip)$", re.IGNORECASE)
+"""Of a packed file the type is both suffixes."""
 _MOST_TYPES = 12
 """File types that are listed before a folder is taken to hold anything."""
 
@@ -53,7 +56,7 @@ def learned_from(listing: Listing) -> Learned:
     if whole := look.pieces_at(TOP, "pieces", ".", may_group=False):
         folders.append(whole)
     for child in tree.children[TOP] if not whole else ():
-        if not is_junk(tree.names[child]) and look.rows_below(child):
+        if child not in tree.of_notes and not is_junk(tree.names[child]) and look.rows_below(child):
             folders.extend(look.folders_at(child))
     loose = look.rows_in(TOP)
     unexplained: tuple[str, ...] = ()
@@ -116,6 +119,9 @@ class _Look:
         for mark, pieces in self._marks(directory):
             inside = self._explained(pieces)
             groups = {self.tree.parent(piece) for piece in pieces} - {directory}
+            siblings = sum(len(self._with_content(group)) for group in {*map(self.tree.parent, pieces)})
+            if len(pieces) < _ENOUGH * siblings:
+                continue  # half of the pieces have such a file: it says something else
             if len(pieces) > 1 and inside >= _ENOUGH * len(rows) and (may_group or not groups):
                 here = f"{inside} of {count_words(len(rows), 'file')} here"
                 evidence = [f"{len(pieces)} directories that hold {mark}, with {here}"]
@@ -127,6 +133,9 @@ class _Look:
                     name=name, path=path, arrange=Arrange.PIECES, mark=(mark,), evidence=tuple(evidence)
                 )
         return None
+
+    def _with_content(self, directory: int) -> list[int]:
+        return [child for child in self.tree.children[directory] if self._count_below(child)]
 
     def _marks(self, directory: int) -> Iterable[tuple[str, list[int]]]:
         """Possible marks with the directories that they would make pieces, the most telling first."""
@@ -198,12 +207,21 @@ class _Look:
         order = sorted(types, key=lambda one: (-types[one], one))
         common = [one for one in order[:_MOST_TYPES] if one != "*"]
         explained = sum(types[one] for one in common)
-        takes = tuple(common) if explained >= _ENOUGH * len(rows) else ()
+        own = [one for one in common if not _is_everyday(one)]
+        is_media = sum(types[one] for one in common if suffix_of(one) in MEDIA) >= _ENOUGH * len(rows)
+        takes = tuple(common) if explained >= _ENOUGH * len(rows) and (is_media or own) else ()
+        if own and takes and not is_media and len(own) < len(takes):
+            # What lies beside, pictures for one, comes along; by itself it would claim such files of every archive.
+            few = sum(types[one] for one in own) < _ENOUGH * len(rows)
+            takes = (*own, "*") if few else tuple(own)
         counted = ", ".join(f"{types[one]} {one}" for one in order[:5])
         where = f"{deep} of them in sub-directories" if deep else "all directly in it"
         evidence = [f"{count_words(len(rows), 'file')}, {where}: {counted}"]
         if not takes:
-            evidence.append("too many types to list, so it takes whatever is named for it")
+            why = "too many types to list" if explained < _ENOUGH * len(rows) else "types that every program uses"
+            evidence.append(f"{why}, so it takes whatever is named for it")
+        elif "*" in takes:
+            evidence.append("* lets in what comes with these types; by itself it claims nothing")
         arrange = Arrange.TREE if deep else Arrange.LOOSE
         return LearnedFolder(name=name, path=path, arrange=arrange, takes=takes, evidence=tuple(evidence))
 
@@ -212,7 +230,13 @@ def _stem(mark: str) -> str:
     return folded(mark.rpartition("/")[2].partition(".")[0])
 
 
+def _is_everyday(pattern: str) -> bool:
+    return EVERYDAY.issuperset(pattern.split(".")[1:])
+
+
 def _type_of(name: str) -> str:
+    if packed := _TWO_SUFFIXES.search(name):
+        return f"*{packed[0].lower()}"
     stem, dot, suffix = name.rpartition(".")
     return f"*.{suffix.lower()}" if dot and stem and len(suffix) <= 10 else "*"
 

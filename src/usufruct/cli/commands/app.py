@@ -176,11 +176,11 @@ def edit(name: str, *, as_json: bool) -> None:
     from usufruct.actions import defining
     from usufruct.actions.applications import application_named, definition_file, known_applications
     from usufruct.cli.questions import is_asking
-    from usufruct.definitions.load import NAME
+    from usufruct.definitions.load import is_application_name
 
     context = real_context()
     file = context.places.apps / f"{name}.toml"
-    if not (NAME.fullmatch(name) and file.is_file()):
+    if not (is_application_name(name) and file.is_file()):
         # Whoever has a file of their own may mend it, also where it cannot be used any more.
         application = application_named(known_applications(context), name)
         name, file = application.name, definition_file(context, application)
