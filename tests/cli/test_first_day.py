@@ -44,7 +44,7 @@ class FirstDayTest(WorldTest):
             terminal.types("elsewhere", ENTER)
             terminal.sees("Added pack")
             self.assertEqual(terminal.ends(), 0)
-        self.assertTrue((self.folder / "elsewhere/new/Bat/rig.toml").exists())
+        self.assertTrue((self.folder / "elsewhere/pack/Bat/rig.toml").exists())
 
     def test_nothing_is_placed_where_nothing_is_answered(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:

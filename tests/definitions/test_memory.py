@@ -41,9 +41,9 @@ class MemoryTest(unittest.TestCase):
         load._read.clear()
         faults: list[BadDefinition] = []
         with mock.patch.object(tomllib, "loads", side_effect=tomllib.loads) as parsed:
-            found = load.load_applications(((self.apps, False),), faults.append, self.kept)
+            found = load.load_applications(self.apps, faults.append, self.kept)
         return [
-            *((one.name, one.folders[0].path) for one in found),
+            *((one.name, one.folders[0].path) for one in found if not one.is_shipped),
             *((one.message, "") for one in faults),
         ], parsed.call_count
 
@@ -68,10 +68,10 @@ class MemoryTest(unittest.TestCase):
 
     def test_what_it_means_is_found_anew(self) -> None:
         self.read()
-        self.assertTrue(load.load_applications(((self.apps, False),), print, self.kept)[0].root.endswith("/Box"))
+        self.assertTrue(load.load_applications(self.apps, print, self.kept)[0].root.endswith("/Box"))
         load._read.clear()
         with mock.patch.dict(os.environ, {"HOME": "/elsewhere", "USERPROFILE": "/elsewhere"}):
-            (found,) = load.load_applications(((self.apps, False),), print, self.kept)
+            found = load.load_applications(self.apps, print, self.kept)[0]
         self.assertEqual(found.root.replace("\\", "/").rpartition(":")[2], "/elsewhere/Box")
 
     def test_faults_are_told_each_time_and_nothing_strange_in_the_memory_matters(self) -> None:

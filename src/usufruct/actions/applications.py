@@ -6,7 +6,6 @@ from pathlib import Path
 from usufruct.actions.context import Context
 from usufruct.definitions.load import SHIPPED, load_applications
 from usufruct.errors import WrongUsage
-from usufruct.files.platform import this_platform
 from usufruct.model.applications import Application
 from usufruct.planning.folder_names import folder_and_below
 from usufruct.planning.names import folded, suggestion
@@ -15,15 +14,15 @@ from usufruct.planning.names import folded, suggestion
 def known_applications(context: Context) -> list[Application]:
     """All applications with a definition, the user's own first; one of them replaces a shipped one of its name.
 
-    A definition that cannot be used is told, and stands aside.
+    Also those that are not here. A definition that cannot be used is told, and stands aside.
     """
+    return load_applications(context.places.apps, context.on_fault, context.places.data / "definitions")
+
+
+def applications_here(context: Context) -> list[Application]:
+    """Those of which the folder or the program is on this machine: the others get nothing unless they are named."""
     remembered = context.places.data / "definitions"
-    return load_applications(((context.places.apps, False), *_shipped()), context.on_fault, remembered)
-
-
-def _shipped() -> tuple[tuple[Path, bool], ...]:
-    """Where definitions lie that ship with Usufruct: they follow the desktop's open standards, where those hold."""
-    return ((SHIPPED, True),) if this_platform().has_open_desktop else ()
+    return load_applications(context.places.apps, context.on_fault, remembered, only_here=True)
 
 
 def application_named(applications: Sequence[Application], name: str) -> Application:

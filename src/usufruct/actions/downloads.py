@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from usufruct.actions.applications import known_applications
+from usufruct.actions.applications import applications_here
 from usufruct.actions.context import Context
 from usufruct.actions.download import Download
 from usufruct.actions.gathering import is_archive
@@ -92,7 +92,7 @@ def waiting_and_rest(
     context: Context, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> tuple[list[Waiting], int]:
     """The same, and how many older downloads were not looked at."""
-    applications = tuple(known_applications(context))
+    applications = tuple(applications_here(context))
     groups = []
     for folder in folders_of(context):
         if folder.is_dir():

@@ -45,7 +45,7 @@ from usufruct.planning.questions import (
 )
 from usufruct.planning.selection import matching_nothing
 from usufruct.planning.spelling import spell_for
-from usufruct.survey.contents import programs_among, rows_already_there, rows_installed
+from usufruct.survey.contents import idle_entries_among, programs_among, rows_already_there, rows_installed
 from usufruct.survey.going import Going
 from usufruct.survey.homes import add_digests_of, move_beside, move_pieces, survey
 from usufruct.survey.links import refuse_leading_out, skip_dangling
@@ -56,6 +56,8 @@ _log.addHandler(logging.NullHandler())
 _MOST_LOOKED_AT = 64 << 20
 """Bytes of content that are unpacked only to see whether any of it is a program."""
 _MOST_FILES_LOOKED_AT = 1000
+_MOST_ENTRIES, _LARGEST_ENTRY = 100, 1 << 16
+"""Desktop entries that are read for whether they start anything, and bytes of each."""
 
 
 class _Case(Struct, frozen=True):
@@ -400,7 +402,11 @@ def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
     application = layout.application
     if application is None or (request.choices.programs or application.programs) is Programs.ALLOW:
         return False
-    known = set(listing.programs)
+    known, idle = set(listing.programs), set(listing.harmless)
+    entries = [row for row, name in enumerate(listing.names) if _may_be_idle(name, listing.sizes[row])]
+    if 0 < len(entries) <= _MOST_ENTRIES and not idle and variant.archive.is_divisible:
+        with request.access.passwords.known_only():
+            listing.harmless.update(idle_entries_among(variant.archive, entries))
     if request.known_programs:
         listing.programs.update(row for row in layout.placed_rows() if listing.path(row) in request.known_programs)
     names, kinds = listing.names, listing.kinds
@@ -411,4 +417,8 @@ def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
     if not case.for_adding and 0 < len(rows) <= _MOST_FILES_LOOKED_AT and size <= _MOST_LOOKED_AT:
         with request.access.passwords.known_only():
             listing.programs.update(programs_among(variant.archive, rows))
-    return listing.programs != known
+    return listing.programs != known or listing.harmless != idle
+
+
+def _may_be_idle(name: str, size: int) -> bool:
+    return name.endswith(".desktop") and size <= _LARGEST_ENTRY

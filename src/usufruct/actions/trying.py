@@ -5,7 +5,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from usufruct.actions.applications import known_applications
+from usufruct.actions.applications import applications_here
 from usufruct.actions.context import Context
 from usufruct.actions.looking import look_at
 from usufruct.actions.outcomes import Examined
@@ -32,7 +32,7 @@ class Tried(Struct, frozen=True):
 
 def try_definitions(context: Context, archives: Sequence[Path], one: Application | None) -> list[Tried]:
     """Try every definition on each download; `one` may be a definition that is not in use yet."""
-    known = [application for application in known_applications(context) if not one or application.name != one.name]
+    known = [application for application in applications_here(context) if not one or application.name != one.name]
     every = (*known, one) if one else tuple(known)
     contests = look_at(context, archives, Request(applications=every))
     if one is None:

@@ -184,7 +184,12 @@ def _ask_password(name: str, attempt: int) -> str | None:
 
 def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = True) -> Request:
     """The request that these options make."""
-    from usufruct.actions.applications import application_named, applications_with_folder, known_applications
+    from usufruct.actions.applications import (
+        application_named,
+        applications_here,
+        applications_with_folder,
+        known_applications,
+    )
     from usufruct.actions.request import Request
 
     for option in ("apps", "into"):
@@ -195,9 +200,10 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
             )
     if options["flat"] and not options["to"]:
         raise WrongUsage("--flat belongs to --to.", remedy="An application's definition says how its folders lie.")
-    known = applications = [] if options["to"] else known_applications(context)
+    known = applications = [] if options["to"] else applications_here(context)
     if options["apps"]:
-        applications = list(dict.fromkeys(application_named(applications, name) for name in options["apps"]))
+        every = known_applications(context)
+        applications = list(dict.fromkeys(application_named(every, name) for name in options["apps"]))
     if options["into"]:
         applications = applications_with_folder(applications, options["into"])
     on_clash = options["on_clash"] or (not options["claim"] and context.settings().on_clash)

@@ -397,6 +397,8 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
         yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {name} --notes"
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
+    if result.application and result.application.tell:
+        yield from (f"{_INDENT}{line}" for line in wrapped(result.application.tell, _INDENT))
     if added.put_away:
         yield from _put_away_lines(added.put_away)
     yield f"{_INDENT}To take it back: usufruct remove {name}"

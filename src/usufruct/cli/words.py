@@ -99,7 +99,7 @@ def entries(click_context: click.Context) -> Iterable[tuple[str, str]]:
 @_completing
 def answers(click_context: click.Context) -> Iterable[tuple[str, str]]:
     """The alternatives in the one archive that the line names, as `--choose` takes them."""
-    from usufruct.actions.applications import known_applications
+    from usufruct.actions.applications import applications_here
     from usufruct.actions.looking import look_at
     from usufruct.actions.outcomes import Asked
     from usufruct.actions.request import Request
@@ -109,7 +109,7 @@ def answers(click_context: click.Context) -> Iterable[tuple[str, str]]:
     if len(named) != 1:
         return []
     context = real_context()
-    request = Request(applications=tuple(known_applications(context)), access=Access())
+    request = Request(applications=tuple(applications_here(context)), access=Access())
     return [
         (option.answer[1], f"{option.files} files")
         for found in look_at(context, [Path(named[0]).absolute()], request)

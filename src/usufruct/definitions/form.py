@@ -1,5 +1,7 @@
 """The form of a definition file, as the validating library knows it."""
 
+from typing import Literal
+
 import msgspec
 
 from usufruct.model.applications import Arrange, Programs
@@ -8,20 +10,33 @@ VERSION = 1
 """Of the format; the first key of every definition."""
 
 
-class ApplicationForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+class ApplicationForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True, omit_defaults=True):
     """The `[application]` table."""
 
     name: str
-    root: str
+    root: str | tuple[str, ...]
     title: str = ""
     also: tuple[str, ...] = ()
     leave: tuple[str, ...] = ()
     programs: Programs = Programs.ASK
     yields: bool = False
-    after: tuple[str, ...] = ()
+    standard: bool = False
+    after: tuple[str | tuple[str, ...], ...] = ()
+    program: tuple[str, ...] = ()
+    versions: Literal["highest", "each"] = "highest"
+    tell: str = ""
+    source: str = ""
+    checked: str = ""
 
 
-class FolderForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+class PlaceForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+    """One `[[place]]` table: a root with the paths that differ there."""
+
+    root: str
+    paths: dict[str, str] = {}
+
+
+class FolderForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True, omit_defaults=True):
     """One `[[folder]]` table."""
 
     name: str
@@ -34,12 +49,14 @@ class FolderForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     also: tuple[str, ...] = ()
     known: tuple[str, ...] = ()
     gather: bool = True
+    data: bool = False
     installed: tuple[str, ...] = ()
 
 
-class DefinitionForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
+class DefinitionForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True, omit_defaults=True):
     """The whole file."""
 
     usufruct: int
     application: ApplicationForm
     folder: tuple[FolderForm, ...]
+    place: tuple[PlaceForm, ...] = ()

@@ -1,9 +1,9 @@
 """Loading and checking definitions."""
 
-import os
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from functools import cache
 from pathlib import Path
 
 import msgspec
@@ -11,21 +11,30 @@ import msgspec
 from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
 from usufruct.definitions.memory import Memory
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
+from usufruct.definitions.whereabouts import (
+    Whereabouts,
+    absolute,
+    bases_here,
+    faults_of_root,
+    is_absolute,
+    is_program,
+    whereabouts,
+)
 from usufruct.errors import BadDefinition
-from usufruct.files.paths import expanded
+from usufruct.files.platform import this_platform
 from usufruct.files.small_texts import small_text
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.planning.names import folded, spelling_key
 
-BASE_DIRECTORIES = {"XDG_DATA_HOME": "~/.local/share", "XDG_CONFIG_HOME": "~/.config"}
-"""Variables that a path may begin with, and what holds where they are not set: the desktop's open standard."""
 SHIPPED = Path(__file__).parent / "shipped"
 """The definitions that come with Usufruct."""
+INDEX = SHIPPED.with_suffix(".json")
+"""What all of them say, as one file: reading so many texts is felt."""
 _NAME = re.compile(r"[^\W_][\w.-]*")
 
 
-_read: dict[Path, tuple[tuple[int | str, ...], Application]] = {}
-"""Definitions that were read, with what their files were: who takes out a hundred holdings reads them once."""
+_read: dict[Path, tuple[tuple[int | str, ...], list[Whereabouts], tuple[Application, ...]]] = {}
+"""What definitions said, with what their files and places were: who takes out a hundred holdings reads them once."""
 
 
 def is_application_name(name: str) -> bool:
@@ -33,17 +42,19 @@ def is_application_name(name: str) -> bool:
     return _NAME.fullmatch(name) is not None and name == spelling_key(name)
 
 
-def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | None = None) -> Application:
+def load_application(file: Path, *, is_shipped: bool = False) -> Application:
     """The application that a definition file describes; BadDefinition names every fault's line and remedy."""
-    memory = memory or Memory()
+    return _load(file, is_shipped, Memory())[0]
+
+
+def _load(file: Path, is_shipped: bool, memory: Memory) -> tuple[Application, ...]:
+    """The application of a definition file, with its other versions."""
     try:
         found = file.stat()
-        fingerprint = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped, str(Path.home())
-        known = _read.get(file)
+        fingerprint = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped
         form = memory.form_of(file, found)
-        if known and known[0] == fingerprint:
-            return known[1]
-        if form and _faults(form):
+        known = _read.get(file)
+        if form and not (known and known[0] == fingerprint) and _faults(form):
             form = None  # what was in order for an earlier version; the text has the lines
         text = "" if form else small_text(file, LARGEST)
     except (OSError, UnicodeDecodeError) as error:
@@ -53,19 +64,24 @@ def load_application(file: Path, *, is_shipped: bool = False, memory: Memory | N
             path=str(file),
         ) from error
     if form is None:
-        form = _parsed(text, file)
+        form = parsed_definition(text, file)
         memory.keep(file, found, form)
-    application = _application(form, is_shipped)
-    _read[file] = fingerprint, application
-    return application
+    places = whereabouts(form, is_shipped=is_shipped)
+    if known and (known[0], known[1]) == (fingerprint, places):
+        return known[2]
+    applications = _applications(form, is_shipped, places)
+    _read[file] = fingerprint, places, applications
+    return applications
 
 
 def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:
     """The same for text at hand; `file` only names it in faults."""
-    return _application(_parsed(text, file), is_shipped)
+    form = parsed_definition(text, file)
+    return _applications(form, is_shipped, whereabouts(form, is_shipped=is_shipped))[0]
 
 
-def _parsed(text: str, file: Path) -> DefinitionForm:
+def parsed_definition(text: str, file: Path) -> DefinitionForm:
+    """What the text of a definition says, checked; BadDefinition names faults in it."""
     try:
         raw = parsed_toml(text)
     except tomllib.TOMLDecodeError as error:
@@ -87,45 +103,71 @@ def _parsed(text: str, file: Path) -> DefinitionForm:
 
 
 def load_applications(
-    places: tuple[tuple[Path, bool], ...], on_fault: Callable[[BadDefinition], None], remembered: Path | None = None
+    directory: Path,
+    on_fault: Callable[[BadDefinition], None],
+    remembered: Path | None = None,
+    *,
+    only_here: bool = False,
 ) -> list[Application]:
-    """All definitions in these directories (each with whether they are shipped), the first of a name counting.
+    """All definitions in the user's directory, then those that ship; the first of a name counts.
 
-    `remembered` is the file that keeps from one command to the next what they say. A definition that cannot be used is
-    told to `on_fault` and stands aside; a shipped one does not take its place.
+    `remembered` is the file that keeps from one command to the next what the user's say. A definition that cannot be
+    used is told to `on_fault` and stands aside; a shipped one does not take its place. `only_here`: without those of
+    which nothing is on this machine.
     """
     found: dict[str, Application] = {}
     faulty: set[str] = set()
     with Memory(remembered) as memory:
-        for directory, is_shipped in places:
-            for file in sorted(directory.glob("*.toml")) if directory.is_dir() else ():
-                try:
-                    application = load_application(file, is_shipped=is_shipped, memory=memory)
-                except BadDefinition as fault:
-                    faulty.add(file.stem)
-                    on_fault(fault)
-                else:
-                    if application.name not in faulty:
-                        found.setdefault(application.name, application)
-    return list(found.values())
+        for file in sorted(directory.glob("*.toml")) if directory.is_dir() else ():
+            try:
+                applications = _load(file, False, memory)
+            except BadDefinition as fault:
+                faulty.add(file.stem)
+                on_fault(fault)
+            else:
+                found |= {application.name: application for application in reversed(applications)}
+    bases = bases_here()
+    for form in _shipped_forms():
+        name = form.application.name
+        places = whereabouts(form, is_shipped=True, bases=bases) if name not in found and name not in faulty else []
+        if places and (places[0].is_here or not only_here):
+            for application in _applications(form, True, places):
+                found.setdefault(application.name, application)
+    return [one for one in found.values() if one.is_here or not only_here]
 
 
-def _application(form: DefinitionForm, is_shipped: bool) -> Application:
+@cache
+def _shipped_forms() -> tuple[DefinitionForm, ...]:
+    return tuple(msgspec.json.decode(INDEX.read_bytes(), type=list[DefinitionForm]))
+
+
+def _applications(form: DefinitionForm, is_shipped: bool, places: list[Whereabouts]) -> tuple[Application, ...]:
+    """The application of a definition; behind it the other versions of it that are there, where each is meant."""
+    return tuple(_application(form, is_shipped, place, is_other=number > 0) for number, place in enumerate(places))
+
+
+def _application(form: DefinitionForm, is_shipped: bool, place: Whereabouts, *, is_other: bool) -> Application:
     application = form.application
     return Application(
-        name=application.name,
+        name=f"{application.name}-{place.root.rpartition('/')[2].lower()}" if is_other else application.name,
         title=application.title or application.name,
-        root=_expanded(application.root),
+        root=place.root,
         also=application.also,
         leave=application.leave,
         programs=application.programs,
-        after=application.after,
+        after=_command(application.after),
         is_shipped=is_shipped,
-        yields=application.yields,
+        is_here=place.is_here,
+        program=application.program,
+        tell=application.tell,
+        source=application.source,
+        checked=application.checked,
+        # Content goes to the highest version; to another one where that is named.
+        yields=application.yields or is_other,
         folders=tuple(
             Folder(
                 name=folder.name,
-                path=_folder_path(folder.path),
+                path=_folder_path(place.paths.get(folder.name, folder.path)),
                 arrange=folder.arrange,
                 takes=folder.takes,
                 prefer=folder.prefer,
@@ -134,56 +176,25 @@ def _application(form: DefinitionForm, is_shipped: bool) -> Application:
                 also=folder.also,
                 known=folder.known,
                 gather=folder.gather,
-                installed=tuple(map(_expanded, folder.installed)),
+                data=folder.data and is_shipped,
+                installed=tuple(map(absolute, folder.installed)),
             )
             for folder in form.folder
         ),
     )
 
 
-_USER_DIRECTORIES = {
-    "XDG_PICTURES_DIR": "Pictures",
-    "XDG_MUSIC_DIR": "Music",
-    "XDG_VIDEOS_DIR": "Videos",
-    "XDG_DOCUMENTS_DIR": "Documents",
-}
-"""The desktop's names of the user's own directories → what they are called where nothing else is said."""
-
-
-def _user_directory(variable: str) -> str:
-    """One of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
-    # The library for paths says the same, but takes longer to import than most commands to run.
-    try:
-        text = Path(_expanded("$XDG_CONFIG_HOME/user-dirs.dirs")).read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        text = ""
-    named = re.search(rf'(?m)^\s*{variable}="(\$HOME)?/([^"\n]+)"', text)
-    if not named:
-        return f"~/{_USER_DIRECTORIES[variable]}"
-    return f"{'~' if named[1] else ''}/{named[2]}"
-
-
-def _expanded(path: str) -> str:
-    for variable in _USER_DIRECTORIES:
-        if path == f"${variable}" or path.startswith(f"${variable}/"):
-            path = _user_directory(variable) + path[len(variable) + 1 :]
-    for variable, usual in BASE_DIRECTORIES.items():
-        if path == f"${variable}" or path.startswith(f"${variable}/"):
-            given = os.environ.get(variable, "")
-            # The standard says that a relative path there counts for nothing.
-            base = given if Path(given).is_absolute() else usual
-            path = base + path[len(variable) + 1 :]
-    return expanded(path).absolute().as_posix()
-
-
-def _is_absolute(path: str) -> bool:
-    starts = tuple(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES))
-    return path.startswith(starts) or expanded(path).is_absolute()
+def _command(after: Sequence[str | tuple[str, ...]]) -> tuple[str, ...]:
+    """The command to run: the one that is written, or of several the first whose program is there."""
+    several = [one for one in after if not isinstance(one, str)]
+    if not several:
+        return tuple(one for one in after if isinstance(one, str))
+    return next((one for one in several if one and is_program(one[0], this_platform())), several[0])
 
 
 def _folder_path(path: str) -> str:
-    if _is_absolute(path):
-        return _expanded(path)
+    if is_absolute(path):
+        return absolute(path)
     return path.replace("\\", "/").strip("/")
 
 
@@ -194,6 +205,7 @@ _Fault = tuple[str, int | None, str]
 def _faults(form: DefinitionForm) -> list[_Fault]:
     """What a form that is of the right shape still gets wrong."""
     faults = _application_faults(form.application)
+    faults.extend(("root", None, fault) for fault in faults_of_root(form))
     if not form.folder:
         faults.append(("folder", None, "there is no [[folder]], so nothing could be placed"))
     seen: set[str] = set()
@@ -209,9 +221,8 @@ def _application_faults(application: ApplicationForm) -> list[_Fault]:
     faults: list[_Fault] = []
     if not is_application_name(application.name):
         faults.append(("name", None, "name must be of lower-case letters, digits, dots, hyphens and underscores"))
-    if not _is_absolute(application.root):
-        variables = " or ".join(f"${variable}" for variable in BASE_DIRECTORIES)
-        faults.append(("root", None, f"root must be an absolute path or begin with ~, {variables}"))
+    if len({isinstance(one, str) for one in application.after}) > 1:
+        faults.append(("after", None, "after is one command, or a list of commands"))
     return faults
 
 
@@ -229,7 +240,7 @@ def _folder_faults(folder: FolderForm) -> list[tuple[str, str]]:
         faults.append(("mark", 'mark means something only with arrange = "pieces"'))
     if folder.unless and not folder.mark:
         faults.append(("unless", "unless means something only beside mark"))
-    if any(not _is_absolute(path) for path in folder.installed):
+    if any(not is_absolute(path) for path in folder.installed):
         faults.append(("installed", "installed names absolute paths, or such that begin with ~"))
     if folder.known and folder.path != ".":
         faults.append(("known", 'known means something only with path = "."'))
@@ -253,6 +264,7 @@ _STEP = re.compile(r"\.(?P<key>\w+)|\[(?P<index>\d+|\.\.\.)\]")
 _LIBRARY_WORDS = (
     (r"(?i)invalid enum value '([^']*)'", r'"\1" is none of the words that may stand here'),
     (r"(?i)expected `array`, got `(\w+)`", "a list is wanted here, in square brackets"),
+    (r"(?i)expected `str \| array`, got `(\w+)`", "a text is wanted here, in quotes, or a list of texts"),
     (r"(?i)expected `str`, got `(\w+)`", "a text is wanted here, in quotes"),
     (r"(?i)expected `bool`, got `(\w+)`", "true or false is wanted here"),
     (r"(?i)expected `int`, got `(\w+)`", "a whole number is wanted here"),

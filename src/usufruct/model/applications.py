@@ -48,6 +48,8 @@ class Folder(Struct, frozen=True, kw_only=True):
 
     gather: bool = True
     """In a tree: what comes by pattern from one archive keeps a directory of its own."""
+    data: bool = False
+    """Nothing in it runs by itself, whatever its place is called; of shipped definitions only."""
 
     @property
     def is_root(self) -> bool:
@@ -74,9 +76,19 @@ class Application(Struct, frozen=True, kw_only=True):
     """Patterns of files that are never placed."""
     programs: Programs = Programs.ASK
     after: tuple[str, ...] = ()
-    """A command to run, without a shell, once files changed."""
+    """The command to run, without a shell, once files changed."""
     is_shipped: bool = False
     """Came with Usufruct; the user's own definitions go before it."""
+    is_here: bool = True
+    """Its folder or its program is there; one that is not takes part only where it is named."""
+    program: tuple[str, ...] = ()
+    """Names of programs, any of which shows that it is here."""
+    tell: str = ""
+    """What to do in the program once content was placed, in one sentence."""
+    source: str = ""
+    """Where what the definition says is documented."""
+    checked: str = ""
+    """The program's version that it was checked with."""
     yields: bool = False
     """Never gets anything by itself; it is only offered where a question is asked."""
 

@@ -72,6 +72,8 @@ class Listing:
         """Rows that the archive marks as executable."""
         self.programs: set[int] = set()
         """Rows whose content was found to be that of a program."""
+        self.harmless: set[int] = set()
+        """Rows that are called as programs are, and whose content was found to start nothing."""
         self.targets: dict[int, str] = {}
         self.holes: dict[int, int] = {}
         """Rows of sparse files → bytes that are zeros and not stored."""

@@ -202,7 +202,8 @@ def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:
     bound: list[str] = []
     size = 0
     for number, rows in enumerate(plan.rows_by_home()):
-        if not rows:
+        folder = plan.layout.homes[number].folder
+        if not rows or (folder and folder.data):
             continue
         path = plan.snapshot.surveyed(number).path
         here = list(map(names.__getitem__, rows))

@@ -8,6 +8,7 @@ from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Decision, Layout, Option, SkippedKind
 from usufruct.planning.dangers import programs_in
 from usufruct.planning.junk import can_run
+from usufruct.planning.marks import marks_of
 from usufruct.planning.names import joined
 from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.tree import Tree
@@ -112,6 +113,16 @@ def _is_expected(layout: Layout, row: int) -> bool:
     return bool(named) and Patterns(named).by_name(name) is not None
 
 
+def _rows_of_marks(layout: Layout, application: Application) -> set[int]:
+    tree = Tree.of(layout.listing)
+    paths = {
+        joined(tree.path(piece), mark)
+        for marked in marks_of(tree, application).values()
+        for piece, mark in marked.items()
+    }
+    return {row for row in layout.placed_rows() if layout.listing.path(row) in paths}
+
+
 def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
     """Files that can run are placed only where the definition or the user allows it."""
     policy = choices.programs or application.programs
@@ -119,6 +130,9 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
         return
     listing = layout.listing
     programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0 and not _is_expected(layout, row)]
+    # Without its marker file a piece would be none.
+    marks = _rows_of_marks(layout, application) if programs else ()
+    programs = [row for row in programs if row not in marks and row not in listing.harmless]
     if not programs:
         return
     if policy is Programs.REFUSE:

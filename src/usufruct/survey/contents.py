@@ -49,6 +49,22 @@ def programs_among(archive: Archive, rows: list[int]) -> set[int]:
     return found
 
 
+def idle_entries_among(archive: Archive, rows: list[int]) -> set[int]:
+    """The rows whose content is a desktop entry that starts nothing: one without `Exec`.
+
+    As the freedesktop.org Desktop Entry Specification has it, whose form themes use for their descriptions.
+    """
+    found = set()
+    try:
+        for row, blocks in archive.stream(rows):
+            lines = b"".join(blocks).splitlines()
+            if not any(line.lstrip().startswith((b"Exec", b"TryExec", b"URL")) for line in lines):
+                found.add(row)
+    except PasswordNeeded:
+        return set()
+    return found
+
+
 def checksum_of(path: str) -> int:
     """CRC-32 of a file's content, read in blocks."""
     checksum = 0

@@ -20,6 +20,7 @@ from usufruct.cli.screen import (
     json_option,
     path_words,
     styled,
+    wrapped,
 )
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
@@ -40,13 +41,15 @@ def app() -> None:
 
 
 @app.command("list")
+@click.option("--all", "everywhere", is_flag=True, help="Also the applications that are not on this machine.")
 @json_option
-def list_command(*, as_json: bool) -> None:
-    """List the applications."""
+def list_command(*, everywhere: bool, as_json: bool) -> None:
+    """List the applications on this machine that Usufruct knows."""
     from usufruct.actions.applications import known_applications
 
     context = real_context()
-    applications = known_applications(context)
+    every = known_applications(context)
+    applications = [one for one in every if one.is_here or everywhere]
     if as_json:
         echo_json({"applications": [_document(context, application) for application in applications]})
         return
@@ -57,13 +60,15 @@ def list_command(*, as_json: bool) -> None:
         (
             application.name,
             application.title,
-            path_words(application.root),
+            path_words(application.root) if application.is_here else "not on this machine",
             ", ".join(folder.name for folder in application.folders),
         )
         for application in applications
     ]
     for line in in_columns(rows, frozenset(), _style, in_full=True):
         echo(line)
+    if more := len(every) - len(applications):
+        echo(f"\n{more} more are known and not on this machine: usufruct app list --all")
 
 
 def _style(column: int, text: str) -> str:
@@ -85,6 +90,8 @@ def show(name: str, *, as_json: bool) -> None:
         return
     echo(f"{styled(application.title, 'title')}  {application.name}")
     echo(f"  root      {path_words(application.root)}")
+    if not application.is_here:
+        echo("  not here  " + "\n            ".join(wrapped(_why_not_here(application), " " * 12)))
     if application.also:
         echo(f"  also      {', '.join(application.also)}")
     if application.leave:
@@ -94,7 +101,12 @@ def show(name: str, *, as_json: bool) -> None:
         is_agreed = refresh.is_agreed(context, application)
         waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
         echo(f"  after     {printable(typed(application.after))}{styled(waits, 'care')}")
+    if application.tell:
+        echo("  tell      " + "\n            ".join(wrapped(application.tell, " " * 12)))
     echo(f"  defined   {path_words(str(definition_file(context, application)))}")
+    if application.source:
+        checked = f"; checked with {application.checked}" if application.checked else ""
+        echo("  source    " + "\n            ".join(wrapped(application.source + checked, " " * 12)))
     echo()
     rows = [(folder.name, folder.path, folder.arrange.value, _what_it_takes(folder)) for folder in application.folders]
     for line in in_columns(rows, frozenset(), _style, in_full=True):
@@ -294,6 +306,12 @@ def _what_it_takes(folder: Folder) -> str:
     return "; ".join(parts) or "takes anything that is named for it"
 
 
+def _why_not_here(application: Application) -> str:
+    programs = " or ".join(application.program)
+    missing = f" and no program {programs} was found" if programs else ""
+    return f"The folder is not there{missing}. --app {application.name} takes it all the same."
+
+
 def _document(context: Context, application: Application) -> dict[str, Any]:
     from usufruct.actions.applications import definition_file
 
@@ -301,10 +319,14 @@ def _document(context: Context, application: Application) -> dict[str, Any]:
         "name": application.name,
         "title": application.title,
         "root": application.root,
+        "here": application.is_here,
         "also": list(application.also),
         "leave": list(application.leave),
         "programs": application.programs.value,
         "after": list(application.after),
+        "tell": application.tell,
+        "source": application.source,
+        "checked": application.checked,
         "definition": str(definition_file(context, application)),
         "folders": [
             {

@@ -1,0 +1,169 @@
+"""Where an application keeps its content on this machine, and whether it is here at all."""
+
+import os
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from fnmatch import fnmatch
+from functools import cache
+from pathlib import Path
+
+from msgspec import Struct
+
+from usufruct.definitions.form import DefinitionForm
+from usufruct.files.paths import expanded
+from usufruct.files.platform import Platform, this_platform
+from usufruct.planning.names import by_number
+
+BASE_DIRECTORIES = {"XDG_DATA_HOME": "~/.local/share", "XDG_CONFIG_HOME": "~/.config", "XDG_CACHE_HOME": "~/.cache"}
+"""Variables that a path may begin with, and what holds where they are not set: the desktop's open standard."""
+_USER_DIRECTORIES = {
+    "XDG_PICTURES_DIR": "Pictures",
+    "XDG_MUSIC_DIR": "Music",
+    "XDG_VIDEOS_DIR": "Videos",
+    "XDG_DOCUMENTS_DIR": "Documents",
+}
+"""The desktop's names of the user's own directories → what they are called where nothing else is said."""
+_WINDOWS = re.compile(r"%(\w+)%")
+_NO_PATHS: Mapping[str, str] = {}
+
+
+class Whereabouts(Struct, frozen=True):
+    """One place of an application."""
+
+    root: str
+    """Absolute; with a pattern in it where nothing of that form is there."""
+    is_here: bool
+    paths: Mapping[str, str] = _NO_PATHS
+    """Folder → its path, where that differs in this place."""
+
+
+def whereabouts(
+    form: DefinitionForm, *, is_shipped: bool, platform: Platform | None = None, bases: Mapping[str, str] | None = None
+) -> list[Whereabouts]:
+    """The place that counts; behind it those of other versions, where the definition means each of them.
+
+    The first place that is there, else the first that this kind of system has. `bases` is what `bases_here` gives,
+    where many definitions are asked for.
+    """
+    platform = platform or this_platform()
+    bases = bases or bases_here()
+    application = form.application
+    written = [(root, _NO_PATHS) for root in _as_list(application.root)]
+    written += [(place.root, place.paths) for place in form.place]
+    possible = [(path, paths) for root, paths in written if (path := _on_this_system(root, platform, bases))]
+    for path, paths in possible:
+        if found := _matching(path):
+            others = found if application.versions == "each" else found[:1]
+            return [Whereabouts(one, True, paths) for one in others]
+    path, paths = next((one for one in possible if "*" not in one[0]), possible[0] if possible else (written[0][0], {}))
+    is_written = not (is_shipped or application.program or len(written) > 1)
+    is_standard = application.standard and platform.has_open_desktop
+    is_here = is_written or is_standard or any(is_program(one, platform) for one in application.program)
+    return [Whereabouts(path, is_here and "*" not in path, paths)]
+
+
+def _as_list(root: str | Sequence[str]) -> Sequence[str]:
+    return [root] if isinstance(root, str) else root
+
+
+def _on_this_system(root: str, platform: Platform, bases: Mapping[str, str]) -> str | None:
+    """The absolute path that a root means; None where such places are another system's."""
+    if root.startswith("%"):
+        variable = _WINDOWS.match(root) if platform.has_windows_names else None
+        base = os.environ.get(variable[1], "") if variable else ""
+        return base.replace("\\", "/") + root[root.index("%", 1) + 1 :].replace("\\", "/") if base else None
+    if root.startswith("~/Library/") and (platform.has_open_desktop or platform.has_windows_names):
+        return None
+    first, _, rest = root.partition("/")
+    return f"{bases[first]}/{rest}".rstrip("/") if first in bases else absolute(root)
+
+
+def bases_here() -> Mapping[str, str]:
+    """What places begin with → the absolute path that this means here."""
+    return {"~": absolute("~"), **{f"${variable}": absolute(f"${variable}") for variable in BASE_DIRECTORIES}}
+
+
+def _matching(path: str) -> list[str]:
+    """The directories that a path means: itself, or all that match its pattern, the highest version first."""
+    if "*" not in path:
+        return [path] if os.path.isdir(path) else []
+    above, _, rest = path.partition("*")
+    above, _, begin = above.rpartition("/")
+    end, _, below = rest.partition("/")
+    try:
+        names = [name for name in os.listdir(above or "/") if fnmatch(name, f"{begin}*{end}")]
+    except OSError:
+        return []
+    found: list[str] = []
+    for name in sorted(names, key=by_number, reverse=True):
+        found += _matching(f"{above}/{name}/{below}".rstrip("/"))
+    return found
+
+
+def is_program(name: str, platform: Platform) -> bool:
+    """Whether the user can start a program by this name."""
+    names = (name, f"{name}.exe", f"{name}.cmd") if platform.has_windows_names else (name,)
+    return any(os.path.exists(f"{place}/{one}") for place in _searched(os.environ.get("PATH", "")) for one in names)
+
+
+@cache
+def _searched(path: str) -> tuple[str, ...]:
+    """The directories of a search path, each once: on most systems some are links to others."""
+    return tuple(dict.fromkeys(os.path.realpath(one) for one in path.split(os.pathsep) if one))
+
+
+def _user_directory(variable: str) -> str:
+    """One of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
+    # The library for paths says the same, but takes longer to import than most commands to run.
+    try:
+        text = Path(absolute("$XDG_CONFIG_HOME/user-dirs.dirs")).read_text(encoding="utf-8", errors="replace")
+    except OSError:
+        text = ""
+    named = re.search(rf'(?m)^\s*{variable}="(\$HOME)?/([^"\n]+)"', text)
+    if not named:
+        return f"~/{_USER_DIRECTORIES[variable]}"
+    return f"{'~' if named[1] else ''}/{named[2]}"
+
+
+def absolute(path: str) -> str:
+    """A path of a definition with its variables and `~` replaced, with `/` on every system."""
+    if path.startswith("$"):
+        variable, _, rest = path[1:].partition("/")
+        if variable in _USER_DIRECTORIES:
+            path = f"{_user_directory(variable)}/{rest}".rstrip("/")
+        elif variable in BASE_DIRECTORIES:
+            given = os.environ.get(variable, "")
+            # The standard says that a relative path there counts for nothing.
+            base = given if os.path.isabs(given) else BASE_DIRECTORIES[variable]
+            path = f"{base}/{rest}".rstrip("/")
+    if path.startswith("~"):
+        path = os.path.expanduser(path)
+    if not path.startswith("/") or "//" in path or "/." in path:
+        path = os.path.abspath(path)
+    return path if os.sep == "/" else path.replace(os.sep, "/")
+
+
+def is_absolute(path: str) -> bool:
+    """Whether a path of a definition is an absolute one on any system."""
+    starts = tuple(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES))
+    return path.startswith(starts) or _WINDOWS.match(path) is not None or expanded(path).is_absolute()
+
+
+def faults_of_root(form: DefinitionForm) -> Iterator[str]:
+    """What is wrong with the places that a definition names."""
+    variables = " or ".join(f"${variable}" for variable in BASE_DIRECTORIES)
+    roots = [*_as_list(form.application.root), *(place.root for place in form.place)]
+    if not roots:
+        yield "root names no place"
+    for root in roots:
+        if not is_absolute(root):
+            yield f"root must be an absolute path or begin with ~, {variables}"
+        if ".." in root.split("/"):
+            yield "root may not contain .."
+    known = {folder.name for folder in form.folder}
+    for place in form.place:
+        for name, path in place.paths.items():
+            if name not in known:
+                yield f"paths names {name}, and no folder is called so"
+            if not path.strip() or ".." in path.split("/"):
+                yield f"the path of {name} is empty or contains .."
