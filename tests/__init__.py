@@ -8,10 +8,11 @@ import tempfile
 from tests import systems
 
 if "TESTS_OF_USUFRUCT" not in os.environ:
-    # What a test puts into the trash must not come into that of whoever runs it.
-    os.environ["TESTS_OF_USUFRUCT"] = "1"
-    os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp()
-    atexit.register(shutil.rmtree, os.environ["XDG_DATA_HOME"], ignore_errors=True)
+    # What a test puts into the trash, or places for a program, must not come into the home of whoever runs it.
+    home = os.environ["TESTS_OF_USUFRUCT"] = tempfile.mkdtemp(prefix="usufruct-person-")
+    atexit.register(shutil.rmtree, home, ignore_errors=True)
+    os.environ.update(HOME=home, USERPROFILE=home, XDG_DATA_HOME=f"{home}/.local/share")
+    os.environ.pop("XDG_CONFIG_HOME", None)
 
 if systems.current():
     # Before anything of the package is imported: some of it looks once at what the system can do.

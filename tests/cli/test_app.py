@@ -172,8 +172,9 @@ class ShippedTest(WorldTest):
         (self.world.folder / name).write_bytes(content)
         self.data = self.world.folder / "data"
         done = run_program(
-            "add", name, *words, "--json", home=home, cwd=self.world.folder, XDG_DATA_HOME=str(self.data), PATH=""
-        )
+            *("add", name, *words, "--json"), home=home, cwd=self.world.folder, XDG_DATA_HOME=str(self.data), PATH="",
+            HOME=str(self.world.folder / "person"),
+        )  # fmt: skip
         self.assertEqual(done.returncode, code, done.stdout + done.stderr)
         (archive,) = json.loads(done.stdout)["archives"]
         return archive
@@ -183,7 +184,8 @@ class ShippedTest(WorldTest):
         cases = {
             "fonts": (["Moth/otf/Moth.otf", "Moth/ttf/Moth.ttf", "Moth/OFL.txt"], "fonts/Moth.otf"),
             "icons": (["moth-master/Moth/index.theme", "moth-master/Moth/16/a.png"], "icons/Moth/index.theme"),
-            "cursors": (["Moth/cursors/left_ptr", "Moth/cursors/hand"], "icons/Moth/cursors/left_ptr"),
+            # The cursor library does not look where icon themes are.
+            "cursors": (["Moth/cursors/left_ptr", "Moth/cursors/hand"], "../person/.icons/Moth/cursors/left_ptr"),
             "sounds": (["moth/index.theme", "moth/stereo/bell.oga"], "sounds/moth/stereo/bell.oga"),
             "pictures": (["Wallpapers/night/moth.jpg"], "backgrounds/night/moth.jpg"),
             "colours": (["profiles/moth.icc", "profiles/notes.doc"], "icc/moth.icc"),

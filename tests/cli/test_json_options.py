@@ -71,6 +71,7 @@ pack old --out q.zip --lock --password-file words --no-wrapper
 carry out carried.zip --without-archives
 carry in carried.zip --dry-run --map lanternbox=apps --yes --allow programs --password-file words --names cp437
 app list
+app list --all  # app list
 app show lanternbox
 app agree lanternbox  # app changed
 !1 app try lanternbox moons.zip more.zip  # look

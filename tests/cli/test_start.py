@@ -64,9 +64,9 @@ class StartTest(WorldTest):
             (("history",), 38, ""),
             (("show", "Dusk"), 48, ""),
             (("check",), 46, ""),
-            (("downloads",), 102, "logging"),
-            (("look", "Dawn.zip"), 135, "isal logging"),
-            (("add", "Dawn.zip"), 173, "dataclasses filelock isal logging"),
+            (("downloads",), 103, "logging"),
+            (("look", "Dawn.zip"), 136, "isal logging"),
+            (("add", "Dawn.zip"), 174, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

@@ -331,7 +331,7 @@ def in_columns(
     words = [number for number in range(last) if number not in right]
     while words and sum(widths[:last]) + min(widths[last], 10) > columns:
         widest = max(words, key=widths.__getitem__)
-        if widths[widest] <= 16:
+        if widths[widest] <= 12:
             break
         widths[widest] -= 1
     room = max(8, columns - sum(widths[:last]))

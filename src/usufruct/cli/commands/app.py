@@ -68,7 +68,9 @@ def list_command(*, everywhere: bool, as_json: bool) -> None:
     for line in in_columns(rows, frozenset(), _style, in_full=True):
         echo(line)
     if more := len(every) - len(applications):
-        echo(f"\n{more} more are known and not on this machine: usufruct app list --all")
+        echo()
+        for line in wrapped(f"{more} more are known and not on this machine: usufruct app list --all", ""):
+            echo(line)
 
 
 def _style(column: int, text: str) -> str:
