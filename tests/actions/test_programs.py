@@ -8,9 +8,11 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from msgspec.structs import replace
+
 from tests.support import WorldTest, tar_bytes, zip_bytes
 from usufruct.errors import DecisionNeeded
-from usufruct.model.applications import Programs
+from usufruct.model.applications import Arrange, Folder, Programs
 from usufruct.planning.junk import begins_program, can_run
 from usufruct.planning.self_starting import self_starting_names, starts_by_itself
 
@@ -51,6 +53,20 @@ class ProgramsTest(WorldTest):
                     assert isinstance(added.error, DecisionNeeded)
                     self.assertIn(f"{name} can run", added.error.message)
                     self.assertEqual(self.world.contents(), {})
+
+    def test_a_marker_file_is_never_left_out_and_a_description_that_starts_nothing_is_no_program(self) -> None:
+        """A theme lost its `metadata.desktop`, which marks it, and was placed without it."""
+        theme = Folder(name="themes", path="Themes", arrange=Arrange.PIECES, mark=("metadata.desktop",))
+        application = replace(self.world.applications[0], folders=(theme,), programs=Programs.REFUSE)
+        idle, active = "[Desktop Entry]\nName=Moon\n", "[Desktop Entry]\nExec=moon\n"
+        files = {"metadata.desktop": active, "parts/idle.desktop": idle, "parts/active.desktop": active, "run.sh": "#!"}
+        archive = self.put("moon.zip", zip_bytes({f"moon/{name}": content for name, content in files.items()}))
+        self.world.applications = (application,)
+        added = self.world.add(archive)
+        self.assertEqual(added.state, "added", added.error)
+        self.assertEqual(
+            set(self.world.contents()), {f"Themes/moon/{name}" for name in ("metadata.desktop", "parts/idle.desktop")}
+        )
 
     def test_refused_they_are_left_out_and_allowed_they_come(self) -> None:
         archive = self.put("pack.zip", zip_bytes({**INNOCENT, "Gels/elf.gel": ELF}))

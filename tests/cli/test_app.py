@@ -127,6 +127,33 @@ class AppTest(WorldTest):
         self.run_words("add", "draft.zip", "--app", "織機")
         self.assertTrue((self.world.folder / "織機/Drafts/b.weft").exists())
 
+    def test_a_definition_that_was_handed_on_is_shown_and_taken_once_agreed_to(self) -> None:
+        given = self.world.folder / "given.toml"
+        given.write_text(
+            'usufruct = 1\n[application]\nname = "moonbox"\nroot = "~/Moonbox"\nafter = ["moon", "--rescan"]\n'
+            '[[folder]]\nname = "gels"\npath = "Gels"\narrange = "loose"\ntakes = ["*.gel"]\n'
+        )
+        said = self.run_words("app", "add", "given.toml", code=3).stdout
+        for words in ("Moonbox", "Gels", "*.gel", "asks to run `moon --rescan`", "asks before it places program files"):
+            self.assertIn(words, said)
+        self.assertFalse(self.definition.exists())
+        self.run_words("app", "add", "given.toml", "--yes")
+        self.assertTrue(self.definition.exists())
+        self.assertIn("defined already", self.run_words("app", "add", "given.toml", "--yes", code=2).stderr)
+        given.write_text("usufruct = 1\n")
+        self.run_words("app", "add", "given.toml", "--yes", code=2)
+        self.run_words("app", "add", "none.toml", "--yes", code=5)
+
+    def test_a_shipped_definition_that_changes_after_the_user_changed_it_says_so(self) -> None:
+        self.run_words("app", "edit", "gimp", EDITOR=self.editor('"GIMP"', '"My GIMP"'))
+        own = self.definition.with_name("gimp.toml")
+        said = self.run_words("app", "show", "gimp").stdout
+        self.assertIn("My GIMP", said)
+        self.assertNotIn("has changed since", said)
+        first, _, rest = own.read_text().partition("\n")
+        own.write_text(f"{first[:-12]}{'0' * 12}\n{rest}")  # as if it had been made of another one
+        self.assertIn("has changed since", " ".join(self.run_words("app", "show", "gimp").stdout.split()))
+
     def test_new_edit_and_drop(self) -> None:
         self.root.mkdir()
         self.run_words("app", "new", "moonbox", "--root", "Moonbox", EDITOR=self.editor('"content"', '"all"'))

@@ -77,6 +77,8 @@ app agree lanternbox  # app changed
 !1 app try lanternbox moons.zip more.zip  # look
 app learn apps/Weftline --name rug --yes
 app edit lanternbox  # app changed
+!3 app add given.toml  # app changed
+app add given.toml --yes  # app changed
 app new mat --root apps/Tidebook  # app changed
 app new hat --from hat.toml  # app changed
 app drop rug  # app changed
@@ -103,6 +105,7 @@ class JsonOptionsTest(AddCase):
         self.write("newer.zip", {"gels/old.gel": "22"})
         text = (self.home / "apps" / "tidebook.toml").read_text()
         (self.downloads / "hat.toml").write_text(text.replace('"tidebook"', '"hat"'))
+        (self.downloads / "given.toml").write_text(text.replace('"tidebook"', '"given"'))
         (self.downloads / "words").write_text("secret\n")
         (self.downloads / "unpacked" / "gels").mkdir(parents=True)
         (self.downloads / "unpacked" / "gels" / "hand.gel").write_text("by hand")

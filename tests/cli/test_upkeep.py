@@ -84,6 +84,17 @@ class UpkeepTest(AddCase):
         kept.unlink()
         self.assertIn("missing", self.run_words("check", "--store", code=1).stdout)
 
+    def test_an_application_that_reads_another_folder_now_is_told(self) -> None:
+        definition = self.home / "apps/lanternbox.toml"
+        text = definition.read_text()
+        new = self.world.folder / "apps/Lanternbox 2"
+        new.mkdir()
+        self.assertEqual(self.document("check")["elsewhere"], [])
+        definition.write_text(text.replace(str(self.world.lanternbox), str(new)))
+        (one,) = self.document("check")["elsewhere"]
+        self.assertEqual((one["new"], one["holdings"]), (str(new), ["sky"]))
+        self.assertIn("remove them and add their archives again", " ".join(self.run_words("check").stdout.split()))
+
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
         self.run_words("add", "moons.zip", "--on-clash", "replace")

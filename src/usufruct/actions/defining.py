@@ -7,6 +7,7 @@ import unicodedata
 from collections.abc import Iterable, Set
 from pathlib import Path
 
+from blake3 import blake3
 from msgspec import Struct
 
 from usufruct.actions.applications import definition_file, known_applications
@@ -15,6 +16,7 @@ from usufruct.definitions.load import is_application_name, parse_application
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.copying import replace_text
 from usufruct.files.paths import expanded, is_below, real_path
+from usufruct.files.small_texts import small_file
 from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
@@ -110,6 +112,45 @@ def blank(context: Context, name: str, root: Path | None) -> Proposal:
         root=_quoted(_home_words(expanded(root).absolute()) if root else f"~/{name.capitalize()}"),
     )
     return Proposal(name, text, context.places.apps / f"{name}.toml")
+
+
+def received(context: Context, file: Path) -> Proposal:
+    """A definition that somebody handed on, checked; nothing is written.
+
+    Raises BadDefinition, and WrongUsage where one of the user's has its name.
+    """
+    try:
+        text = small_file(file).decode("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise MachineError(f"{file} cannot be read: {error}.", remedy="Name the definition's file.") from error
+    application = parse_application(text, file)
+    if not name_is_free(context, application.name):
+        raise WrongUsage(
+            f"{application.name} is defined already.",
+            remedy=f"`usufruct app drop {application.name}` first, or give the other one another name in {file.name}.",
+        )
+    return Proposal(application.name, text, context.places.apps / f"{application.name}.toml")
+
+
+_MARKED = re.compile(r"# Changed from the definition that ships, ([0-9a-f]{12})\n")
+
+
+def marked_as_changed(text: str, shipped: str) -> str:
+    """The text of a shipped definition that a user changes, with a line that tells of which one it was made."""
+    return f"# Changed from the definition that ships, {_digest(shipped)}\n{_MARKED.sub('', text)}"
+
+
+def has_newer_shipped(file: Path, shipped: Path) -> bool:
+    """Whether the shipped definition is another one by now than the user's was made of."""
+    try:
+        made_of = _MARKED.match(file.read_text(encoding="utf-8"))
+        return made_of is not None and made_of[1] != _digest(shipped.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError):
+        return False
+
+
+def _digest(text: str) -> str:
+    return blake3(text.encode()).hexdigest()[:12]
 
 
 def write_definition(context: Context, text: str, file: Path, *, replaces: str = "") -> Application:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from usufruct.actions.context import Context
 
 
-@click.group(short_help="The applications that are known: learn, list, show, try, new, edit, agree, drop.")
+@click.group(short_help="The applications that are known: learn, add, list, show, try, new, edit, agree, drop.")
 def app() -> None:
     """The applications Usufruct knows.
 
@@ -82,14 +83,30 @@ def _style(column: int, text: str) -> str:
 @json_option
 def show(name: str, *, as_json: bool) -> None:
     """Show what the application NAME keeps where."""
-    from usufruct.actions import refresh
+    from usufruct.actions import defining, refresh
     from usufruct.actions.applications import application_named, definition_file, known_applications
+    from usufruct.definitions.load import SHIPPED
 
     context = real_context()
     application = application_named(known_applications(context), name)
     if as_json:
         echo_json(_document(context, application))
         return
+    _show(application)
+    if application.after:
+        is_agreed = refresh.is_agreed(context, application)
+        waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
+        echo(f"  after     {printable(typed(application.after))}{styled(waits, 'care')}")
+    file = definition_file(context, application)
+    echo(f"  defined   {path_words(str(file))}")
+    shipped = SHIPPED / f"{application.name}.toml"
+    if not application.is_shipped and defining.has_newer_shipped(file, shipped):
+        said = f"The definition that ships has changed since you changed yours: {path_words(str(shipped))}"
+        echo("  newer     " + "\n            ".join(wrapped(said, " " * 12)))
+
+
+def _show(application: Application) -> None:
+    """What a definition says."""
     echo(f"{styled(application.title, 'title')}  {application.name}")
     echo(f"  root      {path_words(application.root)}")
     if not application.is_here:
@@ -99,13 +116,8 @@ def show(name: str, *, as_json: bool) -> None:
     if application.leave:
         echo(f"  leave     {', '.join(application.leave)}")
     echo(f"  programs  {application.programs}")
-    if application.after:
-        is_agreed = refresh.is_agreed(context, application)
-        waits = "" if is_agreed else f"  not run until `usufruct app agree {application.name}`"
-        echo(f"  after     {printable(typed(application.after))}{styled(waits, 'care')}")
     if application.tell:
         echo("  tell      " + "\n            ".join(wrapped(application.tell, " " * 12)))
-    echo(f"  defined   {path_words(str(definition_file(context, application)))}")
     if application.source:
         checked = f"; checked with {application.checked}" if application.checked else ""
         echo("  source    " + "\n            ".join(wrapped(application.source + checked, " " * 12)))
@@ -182,6 +194,53 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
     _tell_downloads(context, application)
 
 
+@app.command("add", short_help="Take a definition that somebody gave you.")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--yes", "accepts", is_flag=True, help="Take it without asking.")
+@json_option
+def add_command(file: Path, *, accepts: bool, as_json: bool) -> int:
+    """Show what the definition in FILE would place where and what it may run, and take it once you agree."""
+    from usufruct.actions import defining
+    from usufruct.cli.questions import is_asking
+    from usufruct.definitions.load import parse_application
+
+    context = real_context()
+    proposal = defining.received(context, file)
+    application = parse_application(proposal.text, file)
+    if not as_json:
+        _show(application)
+        echo()
+        for line in _what_may_run(application):
+            echo(f"  {line}")
+        accepts = accepts or (is_asking() and confirmed(f"Take the definition of {application.title}?"))
+    if not accepts:
+        if as_json:
+            echo_json({"name": application.name, "state": "none"})
+        else:
+            echo("Nothing was written. With --yes the definition is taken.")
+        return 3
+    defining.write_definition(context, proposal.text, proposal.file)
+    if as_json:
+        echo_json({"name": application.name, "state": "written", "file": str(proposal.file)})
+        return 0
+    echo(f"{styled('Written', 'good')} to {path_words(str(proposal.file))}.")
+    _tell_downloads(context, application)
+    return 0
+
+
+def _what_may_run(application: Application) -> Iterator[str]:
+    """What a definition could start, in words."""
+    if application.after:
+        command = printable(typed(application.after))
+        yield f"After each change it asks to run `{command}`. `usufruct app agree {application.name}` allows that."
+    said = {
+        "allow": "Program files in a download are placed without asking.",
+        "ask": "Usufruct asks before it places program files.",
+        "refuse": "Program files in a download are left out.",
+    }
+    yield said[application.programs.value]
+
+
 @app.command(short_help="Change a definition in your editor.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
@@ -190,7 +249,7 @@ def edit(name: str, *, as_json: bool) -> None:
     from usufruct.actions import defining
     from usufruct.actions.applications import application_named, definition_file, known_applications
     from usufruct.cli.questions import is_asking
-    from usufruct.definitions.load import is_application_name
+    from usufruct.definitions.load import SHIPPED, is_application_name
 
     context = real_context()
     file = context.places.apps / f"{name}.toml"
@@ -198,6 +257,7 @@ def edit(name: str, *, as_json: bool) -> None:
         # Whoever has a file of their own may mend it, also where it cannot be used any more.
         application = application_named(known_applications(context), name)
         name, file = application.name, definition_file(context, application)
+    shipped = small_file(file).decode("utf-8") if file.parent == SHIPPED else ""
     text: str | None = small_file(file).decode("utf-8", "replace")
     while True:
         text = _edited(text or "")
@@ -205,6 +265,8 @@ def edit(name: str, *, as_json: bool) -> None:
             _tell_state(name, "unchanged", "Nothing was changed.", as_json=as_json)
             return
         try:
+            if shipped:
+                text = defining.marked_as_changed(text, shipped)
             defining.write_definition(context, text, file, replaces=name)
         except WrongUsage as fault:
             if not is_asking():

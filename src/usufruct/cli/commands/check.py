@@ -36,7 +36,7 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
     Ends with 1 if anything is changed, missing or damaged.
     """
-    from usufruct.actions.checking import check_holdings, check_store
+    from usufruct.actions.checking import check_holdings, check_store, read_elsewhere
 
     context = real_context()
     results = []
@@ -45,8 +45,12 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
         if not as_json:
             _tell(result, in_full=in_full)
     stored = check_store(context) if store else None
+    elsewhere = read_elsewhere(context, results)
     if as_json:
-        document: dict[str, Any] = {"holdings": [_document(result) for result in results]}
+        document: dict[str, Any] = {
+            "holdings": [_document(result) for result in results],
+            "elsewhere": [one._asdict() for one in elsewhere],
+        }
         if stored:
             document["store"] = {
                 "kept": stored.kept,
@@ -64,6 +68,14 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
             echo("Nothing has been added yet, so there is nothing to check.")
         else:
             echo()
+            for one in elsewhere:
+                names = f"{printable(one.holdings[0])}{f' and {len(one.holdings) - 1} more' * (len(one.holdings) > 1)}"
+                said = (
+                    f"{one.application} reads {path_words(one.new)} now, and {names} lie in {path_words(one.old)}. To "
+                    "have them in the new folder, remove them and add their archives again."
+                )
+                for line in wrapped(said, ""):
+                    echo(line)
             for line in wrapped(_end(results), ""):
                 echo(line)
     is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)
