@@ -39,7 +39,7 @@ class AddCase(WorldTest):
 class AddTest(AddCase):
     def test_content_for_two_applications_is_told_and_placed_for_both(self) -> None:
         self.write("both.zip", {"gels/moon.gel": "moon", "yarns/linen.yarn": "linen"})
-        said = " ".join(self.run_words("look", "both.zip", code=3).stdout.split())
+        said = " ".join(self.run_words("look", "both.zip", code=3).stderr.split())
         self.assertIn("fit alike", said)
         said = " ".join(self.run_words("look", "both.zip", "--app", "lanternbox").stdout.split())
         self.assertIn("1 not taken", said)
@@ -81,7 +81,7 @@ class AddTest(AddCase):
 
     def test_where_nothing_fits_nothing_is_proposed(self) -> None:
         self.write("odd.zip", {"o/a.zzz": "a", "o/b.zzz": "b"})
-        said = self.run_words("add", "--yes", "odd.zip", code=3).stdout
+        said = self.run_words("add", "--yes", "odd.zip", code=3).stderr
         self.assertIn("Usufruct does not know which program this is for.", said)
         (answer,) = (line for line in said.splitlines() if line.split()[:1] == ["answer"])
         self.assertNotIn("--app", answer)
@@ -95,7 +95,7 @@ class AddTest(AddCase):
             {"moon/dim/moon.gel": "d", "moon/bright/moon.gel": "bb", "gels/setup.sh": "#!x", "a.doc": "x"},
         )
         self.run_words("add", "two moons.zip", "--skip", "*.nowhere", code=2)
-        said = self.run_words("add", "two moons.zip", "--skip", "*.doc", code=3).stdout
+        said = self.run_words("add", "two moons.zip", "--skip", "*.doc", code=3).stderr
         command = next(line for line in said.splitlines() if line.split()[:1] == ["answer"]).split("usufruct ")[1]
         self.assertIn("--skip '*.doc'", command)
         self.run_words(*shlex.split(command))
@@ -108,7 +108,7 @@ class AddTest(AddCase):
         for name in ("moons", "suns"):
             self.write(f"{name}.zip", {"gels/star.gel": name, f"gels/{name}.gel": name})
         self.run_words("add", "moons.zip")
-        said = self.run_words("add", "suns.zip", code=3).stdout
+        said = self.run_words("add", "suns.zip", code=3).stderr
         self.assertIn("It would replace star.gel, a file of moons, with other content.", " ".join(said.split()))
         self.assertEqual((self.world.lanternbox / "Gels/star.gel").read_text(), "moons")
         self.run_words("add", "suns.zip", "--on-clash", "both")

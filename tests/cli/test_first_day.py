@@ -19,7 +19,9 @@ class FirstDayTest(WorldTest):
         self.pack.write_bytes(zip_bytes({"new/Bat/rig.toml": "bat", "new/Bat/wing.svg": "wing"}))
 
     def terminal(self, *words: str) -> Terminal:
-        return Terminal(*words, cwd=self.folder, env={"USUFRUCT_HOME": str(self.folder / "home"), "EDITOR": "true"})
+        # No program is found, so that none of those on this machine is offered.
+        env = {"USUFRUCT_HOME": str(self.folder / "home"), "PATH": ""}
+        return Terminal(*words, cwd=self.folder, env=env)
 
     def test_an_application_is_learned_on_the_way_and_the_archive_goes_to_it(self) -> None:
         with self.terminal("add", "pack.zip") as terminal:

@@ -134,7 +134,8 @@ class LookTest(WorldTest):
         self.write("good.zip", content)
         self.write("bad.zip", content.replace(b"aaaa", b"abaa", 1))
         self.write("plain.tar", bytes(10240))
-        said = self.run_words("look", "--verify", "good.zip", "bad.zip", "plain.tar", code=1).stdout
+        done = self.run_words("look", "--verify", "good.zip", "bad.zip", "plain.tar", code=1)
+        said = done.stdout + done.stderr
         self.assertIn("fine  good.zip  2 files, 501 B read, every checksum holds", said)
         self.assertIn("a.gel in bad.zip (at byte 0) does not match its checksum", said)
         self.assertIn("no checksums", said)
@@ -177,8 +178,8 @@ class LookTest(WorldTest):
         environment = {"LC_CTYPE": "C", "LC_ALL": ""}
         done = run_program("add", *to, "old.zip", home=self.home, cwd=self.folder, **environment)
         self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
-        self.assertIn("Engalià.gel", done.stdout)
-        options = re.findall(r"--names (cp\d+)", done.stdout)
+        self.assertIn("Engalià.gel", done.stderr)
+        options = re.findall(r"--names (cp\d+)", done.stderr)
         self.assertEqual(len(set(options)), 2)
         self.run_words("add", *to, "old.zip", "--names", options[0])
         self.assertEqual([path.name for path in (self.world.folder / "to").iterdir()], ["Engalià.gel"])

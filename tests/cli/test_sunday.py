@@ -31,7 +31,7 @@ class SummaryTest(Sunday):
     def test_one_summary_names_what_was_added_needs_an_answer_and_failed(self) -> None:
         done = run_program("add", "downloads", home=self.world.places.config, cwd=self.world.folder)
         self.assertEqual(done.returncode, 1)
-        said = done.stdout
+        said = done.stdout + done.stderr
         self.assertIn("Of 6 archives: 2 added (2 files, 2 B), 3 need an answer, 1 not added.", said)
         self.assertIn(f"usufruct add {self.downloads}/x.zip --choose bright", said)
         self.assertIn("broken.zip is a zip, but its end is missing", said)

@@ -113,7 +113,7 @@ class UpkeepTest(AddCase):
     def test_an_update_and_its_undoing_and_the_history(self) -> None:
         first = self.world.contents()
         self.write("sky v2.zip", {"gels/moon.gel": "theirs 2"})
-        said = " ".join(self.run_words("add", "sky v2.zip", code=3).stdout.split())
+        said = " ".join(self.run_words("add", "sky v2.zip", code=3).stderr.split())
         self.assertIn("2 is newer than 1", said)
         self.assertIn(
             "1 file of the one before no longer shipped", self.run_words("add", "sky v2.zip", "--update", "sky").stdout

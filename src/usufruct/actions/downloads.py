@@ -262,9 +262,8 @@ def _fit(seen: Seen, download: Download) -> None:
     if verdict.layout and verdict.layout.application:
         seen.application = verdict.layout.application.name
         return
-    if verdict.decision:
-        return
-    if seen.format == "file":
+    # A lone file of a common type, a letter or a photograph, waits for no program.
+    if seen.format == "file" and (verdict.decision is None or verdict.decision.is_open):
         seen.state = OTHER
 
 

@@ -42,11 +42,10 @@ def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
         echo_text(error.format_message())
         return 0
     except click.ClickException as error:
-        told = _with_its_place(error)
         if as_json:
-            echo_json_error({"error": error_document(_misspelled(told))})
+            echo_json_error({"error": error_document(_misspelled(error))})
         shown = io.StringIO()
-        told.show(shown)
+        error.show(shown)
         for line in shown.getvalue().splitlines():
             echo(line, err=True)
         return error.exit_code
@@ -63,17 +62,6 @@ def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
         return _told(_no_memory(), error, as_json=as_json)
     except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
         return _told(_own_fault(error), error, as_json=as_json)
-
-
-def _with_its_place(error: click.ClickException) -> click.ClickException:
-    """What is told of an option of all commands that was written behind one: it is not unknown, only out of place."""
-    if not isinstance(error, click.NoSuchOption) or not error.ctx:
-        return error
-    name, whole = error.option_name, error.ctx.find_root().command
-    if not any(name in option.opts for option in whole.params):
-        return error
-    command = error.ctx.command_path.removeprefix("usufruct ")
-    return click.UsageError(f"{name} belongs before the command: usufruct {name} {command} …", error.ctx)
 
 
 def _misspelled(error: click.ClickException) -> WrongUsage:

@@ -9,8 +9,9 @@ import click
 from click.shell_completion import CompletionItem
 
 from usufruct import __version__
-from usufruct.cli.errors import exit_code_of
+from usufruct.cli.errors import exit_code_of, tell_error
 from usufruct.cli.examples import epilog_of
+from usufruct.cli.habits import in_order
 from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, has_colours, lost_output
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.small_texts import small_file
@@ -189,19 +190,37 @@ def _wants_plain() -> bool:
     return context.settings().output == "plain"
 
 
+def _takes_yes(words: Sequence[str]) -> bool:
+    """Whether the command that these words begin with has an option --yes."""
+    command: click.Command | None = cli
+    for word in words:
+        if not isinstance(command, click.Group):
+            break
+        command = command.get_command(click.Context(cli), word) or command
+    return command is not None and any("--yes" in option.opts for option in command.params)
+
+
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
     has_colours.cache_clear()
-    command = next((word for word in words if not word.startswith("-")), "")
-    is_read = command in _PAGED and "--json" not in words
+    as_json = "--json" in words
+    try:
+        line = in_order(words, _COMMANDS, _takes_yes)
+    except WrongUsage as error:
+        tell_error(error, as_json=as_json)
+        return error.exit_code
+    command = line.words[0] if line.words else ""
+    is_read = command in _PAGED and not as_json
     if is_read:
         begin_page()
     if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
         # The library has no class for this shell; importing ours makes it known.
         importlib.import_module("usufruct.cli.commands.completion")
     code = exit_code_of(
-        lambda: cli.main(args=list(words), prog_name="usufruct", standalone_mode=False, obj=list(words)),
-        as_json="--json" in words,
+        lambda: cli.main(
+            args=[*line.whole, *line.words], prog_name="usufruct", standalone_mode=False, obj=list(line.words)
+        ),
+        as_json=as_json,
     )
     if is_read:
         end_page()

@@ -5,7 +5,7 @@ import time
 from types import TracebackType
 
 from usufruct.cli.cells import cells
-from usufruct.cli.screen import echo, echo_over, is_plain, is_quiet, shortened, size_words, styled, width
+from usufruct.cli.screen import clear_over, echo, echo_over, is_plain, is_quiet, shortened, size_words, styled, width
 from usufruct.files.printable import printable
 from usufruct.model.progress import Progress
 
@@ -32,8 +32,6 @@ class Watching:
         self._since = self._begun
         """When the part that is shown began."""
         self._number = 0
-        self._drawn = 0
-        """Columns of the bar that is shown; 0: none is."""
 
     def __enter__(self) -> "Watching":
         return self
@@ -45,9 +43,7 @@ class Watching:
 
     def pause(self) -> None:
         """Take the bar away, for something else is to be shown."""
-        if self._drawn:
-            echo_over("", width=self._drawn)
-            self._drawn = 0
+        clear_over()
 
     def __call__(self, progress: Progress) -> None:
         """Show this moment, if it is time to."""
@@ -75,7 +71,6 @@ class Watching:
         room = min(_MOST_BAR, columns - cells(words) - len(told) - 4)
         done = room * min(progress.size, progress.of_size) // max(1, progress.of_size)
         bar = f"{styled('━' * done, 'place')}{styled('─' * (room - done), 'quiet')}" if room >= _LEAST_BAR else ""
-        self._drawn = columns
         echo_over("  ".join(filter(None, (words, bar, told))), width=columns)
 
     def _told(self, progress: Progress) -> str:

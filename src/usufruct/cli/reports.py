@@ -10,8 +10,10 @@ from typing import TYPE_CHECKING
 
 from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Ready, Refused
 from usufruct.cli.screen import (
+    Urgent,
     count_words,
     in_lines,
+    is_quiet,
     page,
     path_words,
     shell_words,
@@ -82,6 +84,8 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     if isinstance(result, Refused):
         if layout:
             yield ""
+        if is_quiet():
+            yield Urgent(_headline(result))
         yield from _error_lines(result.error)
     yield from decision_lines(result)
 
@@ -290,18 +294,20 @@ def _named(paths: list[str], *, in_full: bool) -> list[str]:
     return [printable(path) for path in shown] + more
 
 
-def decision_lines(result: Examined) -> Iterator[str]:
-    """Each question with its options and the words that answer it."""
+def decision_lines(result: Examined, *, is_headed: bool = False) -> Iterator[str]:
+    """Each question with its options and the words that answer it; `is_headed`: it was said what archive it is."""
     from usufruct.cli.questions import answering_command
 
     if not isinstance(result, Asked):
         return
+    if is_quiet() and not is_headed:
+        yield Urgent(_headline(result))
     for decision in result.decisions:
-        yield ""
-        yield from _question_lines(decision)
+        yield Urgent("")
+        yield from map(Urgent, _question_lines(decision))
     if command := answering_command(result):
-        yield ""
-        yield f"{_INDENT}{styled('answer', 'quiet')}    {command}"
+        yield Urgent("")
+        yield Urgent(f"{_INDENT}{styled('answer', 'quiet')}    {command}")
 
 
 def _question_lines(decision: Decision) -> Iterator[str]:
@@ -327,8 +333,8 @@ def _question_lines(decision: Decision) -> Iterator[str]:
 
 def _error_lines(error: UsufructError, before: str = "") -> Iterator[str]:
     kept = "" if error.kept in ("Nothing was changed.", "Nothing was placed.") else f"{error.kept} "
-    yield from (f"{_INDENT}{styled(line, 'bad')}" for line in wrapped(before + error.message, _INDENT))
-    yield from (f"{_INDENT}{line}" for line in wrapped(kept + error.remedy, _INDENT))
+    yield from (Urgent(f"{_INDENT}{styled(line, 'bad')}") for line in wrapped(before + error.message, _INDENT))
+    yield from (Urgent(f"{_INDENT}{line}") for line in wrapped(kept + error.remedy, _INDENT))
 
 
 def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[str]:
@@ -344,6 +350,8 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
     if not isinstance(result, Ready) or not placed:
         yield _headline(result)
         if added.error and not isinstance(result, Asked):
+            if is_quiet():
+                yield Urgent(_headline(result))
             yield from _error_lines(added.error, "Nothing was placed: ")
             return
         if result.layout:
@@ -424,8 +432,8 @@ def short_report(added: Added) -> str:
     if added.state == "already added":
         return f"{styled('There already', 'quiet')} {holding or name}"
     if isinstance(result, Asked):
-        return f"{styled('Needs an answer', 'care')} {name}"
-    return f"{styled('Not added', 'bad')} {name}"
+        return Urgent(f"{styled('Needs an answer', 'care')} {name}")
+    return Urgent(f"{styled('Not added', 'bad')} {name}")
 
 
 def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[str]:
@@ -447,12 +455,12 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
     parts += [f"{len(left)} not come to"] if left else []
     yield f"Of {count_words(len(results) + len(left), 'archive')}: {', '.join(parts)}."
     for one in asked:
-        yield ""
-        yield _headline(one.examined)
-        yield from (line for line in decision_lines(one.examined) if line)
+        yield Urgent("")
+        yield Urgent(_headline(one.examined))
+        yield from (line for line in decision_lines(one.examined, is_headed=True) if line)
     for one in failed:
-        yield ""
-        yield _headline(one.examined)
+        yield Urgent("")
+        yield Urgent(_headline(one.examined))
         if one.error:
             yield from _error_lines(one.error)
     for path in left:

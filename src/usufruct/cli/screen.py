@@ -56,6 +56,12 @@ def _coloured(found: re.Match[str]) -> str:
     return click.style(found[2], **_COLOURS[role])
 
 
+class Urgent(str):
+    """A line of an error or a question: it goes to standard error, and is shown however quiet the rest is."""
+
+    __slots__ = ()
+
+
 _lost: list[OSError] = []
 
 
@@ -130,10 +136,22 @@ def echo(line: str = "", *, err: bool = False) -> None:
 
     All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
     """
-    if not err and _page is not None:
+    err = err or isinstance(line, Urgent)
+    clear_over()
+    if _page is not None and (not err or sys.stderr.isatty()):
         _page.append(_shown(line))
     elif err or not _is_quiet:
         _print(_shown(line), err=err)
+
+
+_over = 0
+"""Columns of the line that is shown over and over; 0: none is."""
+
+
+def clear_over() -> None:
+    """Take the line away that is shown over and over, for something else is to be shown."""
+    if _over:
+        echo_over("", width=_over)
 
 
 def echo_over(line: str, *, width: int) -> None:
@@ -141,6 +159,8 @@ def echo_over(line: str, *, width: int) -> None:
 
     `width`: columns that it fills, so that nothing of the earlier line is left.
     """
+    global _over
+    _over = width if line else 0
     # Without an end of the line, and by no sign that steers more than a typewriter: every terminal does that.
     blank = " " * max(0, width - cells(_MARK.sub("", line)))
     text = f"\r{spelled(_shown(line), _encoding(err=True))}{blank}" + ("" if line else "\r")
@@ -166,13 +186,17 @@ def end_page() -> None:
     kept, _page = _page, None
     if not kept or _is_quiet:
         return
+    pager = os.path.basename(os.environ.get("PAGER", "less").split()[0])  # noqa: PTH119
+    if pager == "less":
+        # Without this it shows our colours as the signs that they are made of.
+        os.environ.setdefault("LESS", "-FRX")
     text = "\n".join(kept) + "\n"
     if len(kept) < os.get_terminal_size(sys.stdout.fileno()).lines:
         _print(text.removesuffix("\n"))
         return
     spelled_text = spelled(text, _encoding())
     try:
-        click.echo_via_pager(spelled_text, color=has_colours() is not False)
+        click.echo_via_pager(spelled_text, color=pager == "less" and has_colours() is not False)
     except OSError:
         _print(spelled_text)
 
