@@ -16,8 +16,8 @@ from usufruct.model.choices import Choices
 from usufruct.planning.candidates import Candidates
 from usufruct.planning.claims import claims_of
 from usufruct.planning.competition import Verdict, verdict_on
-from usufruct.planning.everyday import EVERYDAY
 from usufruct.planning.layout import layout_of
+from usufruct.planning.patterns import is_own_type
 from usufruct.planning.tree import Tree
 
 DEFINITIONS = tuple(
@@ -48,9 +48,7 @@ def verdict(entries: list[str], download: str = "pack.zip") -> Verdict:
 
 def is_told_apart(application: Application, folder: Folder) -> bool:
     """Whether anything but common file types tells a folder's content."""
-    return bool(folder.mark) or any(
-        pattern != "*" and not EVERYDAY.issuperset(pattern.lower().split(".")[1:]) for pattern in folder.takes
-    )
+    return bool(folder.mark) or any(map(is_own_type, folder.takes))
 
 
 class ShippedTest(unittest.TestCase):

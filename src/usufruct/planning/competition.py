@@ -9,9 +9,8 @@ from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.model.words import count_words
-from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.names import folded, spelling_key
-from usufruct.planning.patterns import letters_of
+from usufruct.planning.patterns import is_own_type
 from usufruct.planning.tree import Tree
 
 _TENTH = 10
@@ -136,7 +135,7 @@ def _with_types_of_its_own(layout: Layout) -> Folder | None:
     """The first folder something goes to that takes types of the application's own too."""
     folders = {home.folder.name: home.folder for home in layout.homes if home.folder}
     for folder in folders.values():
-        if any(letters_of(one) and suffix_of(one) not in EVERYDAY for one in folder.takes):
+        if any(map(is_own_type, folder.takes)):
             return folder
     return None
 

@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterable, Sequence
 from functools import cached_property, lru_cache
 
+from usufruct.planning.everyday import EVERYDAY
 from usufruct.planning.names import folded, spelling_key
 
 _PLAIN_SUFFIX = re.compile(r"\*(\.[a-z0-9]+)", re.IGNORECASE)
@@ -64,6 +65,14 @@ def _folds(pattern: str) -> bool:
     """
     literal = "".join(_WILDCARD.split(pattern)[::2])
     return bool(literal.strip(" -_/")) or not literal
+
+
+def is_own_type(pattern: str) -> bool:
+    """Whether a pattern means a type of an application's own: neither any file nor a type that very many use."""
+    if not letters_of(pattern):
+        return False
+    suffixes = pattern.lower().rpartition("/")[2].split(".")[1:]
+    return not suffixes or not EVERYDAY.issuperset(suffixes[-2:] if len(suffixes) > 1 else suffixes)
 
 
 def suffix_meant(pattern: str) -> str:

@@ -15,7 +15,7 @@ from usufruct.planning.junk import is_junk
 from usufruct.planning.lone import lone_name
 from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, folded_path, joined
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, is_own_type
 from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Tree
 
@@ -279,6 +279,14 @@ class Places:
             directory = self.tree.parent(directory)
         return True
 
+    def _weight_of(self, folder: Folder) -> Evidence:
+        """How much the name of a folder says alone: of a shipped definition's little, if anything may lie in it.
+
+        `scripts`, `themes` and `symbols` mean something to very many programs.
+        """
+        is_told_apart = folder.mark or any(map(is_own_type, folder.takes))
+        return Evidence.FOLDER_NAME if is_told_apart or not self.application.is_shipped else Evidence.EVERYDAY
+
     def _read_named(self, directory: int, folder: Folder, name: str) -> None:
         """A directory with a folder's name; longer names that begin at it go to their own folders."""
         first = self.tree.folded[directory]
@@ -297,9 +305,9 @@ class Places:
                     apart.add(below)
                     longer = "/".join(self.tree.path(below).split("/")[-len(parts) :])
                     why = f"lay in {longer}, a name of {other.name}"
-                    self.read_folder(below, Match(other, why, Evidence.FOLDER_NAME))
+                    self.read_folder(below, Match(other, why, self._weight_of(other)))
         why = f"lay in {name}, a name of {folder.name}"
-        self.read_folder(directory, Match(folder, why, Evidence.FOLDER_NAME), frozenset(apart))
+        self.read_folder(directory, Match(folder, why, self._weight_of(folder)), frozenset(apart))
 
     def _fits(self, directory: int, folder: Folder) -> bool:
         """Whether all content below a directory is what a folder takes."""
@@ -434,6 +442,12 @@ class Places:
                         self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
                 name = lone_name(self.layout, self.tree, child)
                 self.place_piece(child, name, match._replace(why=f"{match.why}; holds {mark}"))
+            elif other := self._marked(child):
+                # In the root itself lie pieces of folders that are kept elsewhere.
+                other_folder, mark = other
+                why = f"holds {mark}, the mark of {other_folder.name}"
+                name = lone_name(self.layout, self.tree, child)
+                self.place_piece(child, name, Match(other_folder, why, match.evidence))
             elif (
                 directory == top
                 and not self._folder_named(child)

@@ -36,6 +36,8 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if (layout.reason_of[row] < 0 and row in tree.notes) or directories[row] in torn:
             continue
         taker = matched[row]
+        if row in tree.archives and not letters_of(taker.pattern):
+            continue  # a bare `*` names no archive: it is to be opened
         if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
             why = f"{taker.folder.name} takes {taker.pattern}, but the archive has a directory for {taker.folder.name}"
             layout.doubt(row, layout.reason(why))
