@@ -39,6 +39,8 @@ class Terminal:
         )
         os.close(theirs)
         self.shown = ""
+        self.raw = ""
+        """The same with all that steers the terminal."""
         self._read = 0
 
     def __enter__(self) -> "Terminal":
@@ -77,6 +79,7 @@ class Terminal:
             block = os.read(self._ours, 1 << 16) if ready else b""
         except OSError:  # the other end is closed
             block = b""
+        self.raw += block.decode("utf-8", "replace")
         self.shown += _STEERING.sub("", block.decode("utf-8", "replace"))
         return bool(block)
 

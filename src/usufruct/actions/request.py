@@ -80,7 +80,7 @@ class Request(Struct, frozen=True, kw_only=True):
                     known = self.known or self.applications
                     request = replace(request, applications=named, known=known, is_named=True)
                 case "--to":
-                    request = replace(request, applications=(), to=word)
+                    request = replace(request, applications=(), to=word, choices=replace(choices, into=None))
                 case "--update":
                     request = replace(request, update=word)
                 case "--on-clash":

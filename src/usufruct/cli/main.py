@@ -3,6 +3,7 @@
 import contextlib
 import importlib
 import os
+import sys
 from collections.abc import Sequence
 
 import click
@@ -167,13 +168,18 @@ def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool
     """
     if quiet:
         be_quiet()
-    if plain or _wants_plain():
+    if plain or _is_dumb() or _wants_plain():
         be_plain()
     if verbose or click_context.invoked_subcommand not in _READERS:
         from usufruct.cli.log import keep_log
 
         logger, _ = keep_log(is_told=verbose)
         logger.info("usufruct %s", " ".join(map(str, click_context.obj)))
+
+
+def _is_dumb() -> bool:
+    """Whether a person sits at a terminal that can show nothing over and over."""
+    return os.environ.get("TERM") == "dumb" and sys.stdout.isatty()
 
 
 def _wants_plain() -> bool:

@@ -21,6 +21,7 @@ from usufruct.cli.screen import (
     count_words,
     echo,
     echo_text,
+    forget_typed,
     is_plain,
     page,
     path_words,
@@ -48,8 +49,8 @@ _TICKING = "(space ticks, Ctrl-A ticks all, typing filters, enter is done)"
 
 
 def is_asking() -> bool:
-    """Whether a person sits at both ends, and can be shown a list to choose from."""
-    return not is_plain() and sys.stdin.isatty() and sys.stdout.isatty()
+    """Whether a person sits at both ends: questions are put, as numbered lines where nothing is drawn."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
 
 
 class Answers:
@@ -104,6 +105,12 @@ _WAYS_ON = {
 
 def _directory(question: str) -> str | None:
     """Absolute path of a directory that a person names; None if they stop."""
+    forget_typed()
+    if is_plain():
+        from usufruct.cli.numbered import typed_words
+
+        named = typed_words(question)
+        return str(expanded(named).absolute()) if named else None
     # Only where a question is put: the library takes longer to import than most commands to run.
     import questionary
 
@@ -277,6 +284,11 @@ def ticked(found: Sequence[Waiting]) -> list[str]:
 
 def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:
     """The values of the rows that a person ticks; each has its words, its value, and whether it is ticked at first."""
+    forget_typed()
+    if is_plain():
+        from usufruct.cli.numbered import several_of
+
+        return [rows[number][1] for number in several_of(question, [(words, on) for words, _, on in rows])]
     import questionary
 
     room = page() - 8
@@ -289,6 +301,11 @@ def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:
 
 def _selected(question: str, rows: Sequence[tuple[str, Any]]) -> Any:
     """The value of the row that a person chooses."""
+    forget_typed()
+    if is_plain():
+        from usufruct.cli.numbered import one_of
+
+        return rows[one_of(question, [words for words, _ in rows])][1]
     import questionary
 
     room = page() - 6
@@ -326,7 +343,8 @@ def answering_command(result: Asked) -> str:
         answers += fitting[:1]
     if not answers:
         return ""
-    anew = {word for option in answers for word in option.answer[::2]} & _SINGLE
+    given = {word for option in answers for word in option.answer[::2]}
+    anew = (given & _SINGLE).union(*(others for word, others in _INSTEAD.items() if word in given))
     words = ["usufruct", "add", *_without(_words_about(result.path), anew)]
     for option in answers:
         pairs = zip(option.answer[::2], option.answer[1::2], strict=True)
@@ -351,6 +369,8 @@ def _is_said(words: Sequence[str], pair: tuple[str, str]) -> bool:
 
 _SINGLE = frozenset(("--on-clash", "--into", "--to", "--as", "--update", "--programs", "--autostart"))
 """Options that are given once: one in an answer takes the place of an earlier one."""
+_INSTEAD = {"--to": frozenset(("--app", "--into")), "--app": frozenset(("--to",)), "--into": frozenset(("--to",))}
+"""Options that contradict others, which then go."""
 
 
 def _words_about(path: str) -> list[str]:

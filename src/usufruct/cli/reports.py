@@ -13,6 +13,7 @@ from usufruct.cli.screen import (
     Urgent,
     count_words,
     in_lines,
+    is_plain,
     is_quiet,
     page,
     path_words,
@@ -23,7 +24,7 @@ from usufruct.cli.screen import (
     time_words,
     wrapped,
 )
-from usufruct.cli.trees import Branch, Marks, drawn
+from usufruct.cli.trees import IN_IT, Branch, Marks, drawn
 from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 from usufruct.files.shells import quoted
@@ -101,7 +102,7 @@ def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
             here.at(name)
         else:
             here.hold(name, size)
-    yield from (f"{_INDENT}{line}" for line in drawn("in it", top, in_full=in_full))
+    yield from (f"{_INDENT}{line}" for line in drawn(IN_IT, top, in_full=in_full))
 
 
 def content_report(result: Examined) -> Iterator[str]:
@@ -325,6 +326,9 @@ def _question_lines(decision: Decision) -> Iterator[str]:
     facts = [option_facts(option) for option in options]
     facts_wide = max(map(len, facts), default=0)
     for option, answer, fact in zip(options, answers, facts, strict=True):
+        if is_plain():
+            yield f"{_INDENT}{answer}, {fact}"
+            continue
         room = page() - wide - facts_wide - 10
         example = shortened(path_words(option.example), room) if option.example and room > 12 else ""
         line = f"{_INDENT}    {styled(answer.ljust(wide), 'title')}  {fact.ljust(facts_wide)}"

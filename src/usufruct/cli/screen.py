@@ -213,8 +213,18 @@ def echo_text(text: str) -> None:
         echo(line)
 
 
+def forget_typed() -> None:
+    """Drop what was typed before a question is put: it is no answer to what nobody had read."""
+    from usufruct.files.platform import this_platform
+
+    clear_over()
+    with suppress(OSError, ValueError):
+        this_platform().drop_typed(sys.stdin.fileno())
+
+
 def confirmed(question: str, *, default: bool = False) -> bool:
     """The answer to a question of yes or no."""
+    forget_typed()
     return click.confirm(_shown(question), default=default)
 
 

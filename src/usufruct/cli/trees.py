@@ -12,6 +12,8 @@ from usufruct.cli.screen import can_draw, count_words, is_plain, page, shortened
 from usufruct.files.printable import printable
 from usufruct.planning.names import by_number
 
+IN_IT = "in it"
+"""The root of a tree that shows an archive as it lies."""
 _MOST_FILES = 10
 """Files of one directory that are drawn before the rest is only counted."""
 
@@ -141,21 +143,28 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
 def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:
     """The same where nothing is drawn: the root, and each file by its path from there."""
     every = _leaves(tree, "", "")
-    shown = list(every if in_full else islice(every, _MOST_TOLD))
+    told = list(every if in_full else islice(every, _MOST_TOLD))
     files, _ = tree.totals()
-    more = [f"and {files - len(shown):,} more; --full names them"] if len(shown) < files else []
-    return [f"in {root}:", *shown, *more]
+    lines = [root + ":" if root == IN_IT else f"in {root}:"]
+    said = ""
+    for line, remark in told:
+        if remark != said:
+            lines += [f"because: {remark}"] if remark else []
+            said = remark
+        lines.append(line)
+    return [*lines, *([f"and {files - len(told):,} more; --full names them"] if len(told) < files else [])]
 
 
-def _leaves(branch: Branch, above: str, said: str) -> Iterator[str]:
+def _leaves(branch: Branch, above: str, said: str) -> Iterator[tuple[str, str]]:
+    """Each file as a line, with the remark that holds for it."""
     remark = branch.remark or said
     for name, child in sorted(branch.branches.items(), key=lambda item: by_number(item[0])):
         if not child.names and not child.branches:
-            yield f"{printable(above + name)}/, empty"
+            yield f"{printable(above + name)}/, empty", remark
         yield from _leaves(child, f"{above}{name}/", remark)
     for leaf in branch.shown(len(branch.names)):
-        facts = (size_words(branch.sizes[leaf]), branch.marks[leaf], remark)
-        yield ", ".join((printable(above + branch.names[leaf]), *filter(None, facts)))
+        facts = (size_words(branch.sizes[leaf]), branch.marks[leaf])
+        yield ", ".join((printable(above + branch.names[leaf]), *filter(None, facts))), remark
 
 
 def _fitting(tree: Branch, marks: Marks) -> list[_Row]:

@@ -8,7 +8,7 @@ import os
 import stat
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cache
 
 from msgspec import Struct
@@ -61,6 +61,8 @@ class Platform(Struct, frozen=True, kw_only=True):
     """A file that may not be written can neither be removed nor replaced, nor its bytes be made durable."""
     flushes_by_itself: bool = True
     """Whether the record's library, left alone, gets what it writes onto the medium."""
+    drop_typed: Callable[[int], None] = lambda _: None
+    """Given a terminal's descriptor, forgets what was typed there and not read yet."""
     rename_unless_taken: RenameNew | None = None
     """None where there is no such call."""
     identity_of_volume: Callable[[str], str] = lambda _: ""
@@ -318,6 +320,20 @@ def _linux_sync_file_system(descriptor: int) -> bool:
     return True
 
 
+def _posix_drop_typed(descriptor: int) -> None:
+    import termios
+
+    with suppress(termios.error):
+        termios.tcflush(descriptor, termios.TCIFLUSH)
+
+
+def _windows_drop_typed(_: int) -> None:
+    import msvcrt
+
+    while msvcrt.kbhit():  # type: ignore[attr-defined,unused-ignore]
+        msvcrt.getch()  # type: ignore[attr-defined,unused-ignore]
+
+
 @cache
 def this_platform() -> Platform:
     """The system Usufruct runs on."""
@@ -333,6 +349,7 @@ def this_platform() -> Platform:
             archive_library="archiveint.dll",
             rename_unless_taken=_windows_rename_unless_taken,
             identity_of_volume=mounts.windows_identity,
+            drop_typed=_windows_drop_typed,
         )
     if sys.platform.startswith("linux"):
         return Platform(
@@ -343,6 +360,7 @@ def this_platform() -> Platform:
             sync_file_system=_linux_sync_file_system,
             rename_unless_taken=_linux_rename_unless_taken,
             identity_of_volume=mounts.linux_identity,
+            drop_typed=_posix_drop_typed,
         )
     if sys.platform == "darwin":
         return Platform(
@@ -353,5 +371,6 @@ def this_platform() -> Platform:
             flushes_by_itself=False,
             rename_unless_taken=_mac_rename_unless_taken,
             identity_of_volume=mounts.mac_identity,
+            drop_typed=_posix_drop_typed,
         )
     return Platform(has_directory_descriptors=os.open in os.supports_dir_fd)
