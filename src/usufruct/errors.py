@@ -2,6 +2,7 @@
 
     UsufructError
     ├── WrongUsage            2  the command cannot mean anything
+    │   ├── MissingArchive    2  what was named is not there
     │   └── BadDefinition     2  an application's TOML file is at fault
     ├── DecisionNeeded        3  only the user can answer
     │   └── PasswordNeeded       a password, and nobody to ask for it
@@ -63,6 +64,12 @@ class WrongUsage(UsufructError):
 
     exit_code = 2
     code = "wrong-usage"
+
+
+class MissingArchive(WrongUsage):
+    """What was named is not there."""
+
+    code = "missing"
 
 
 class BadDefinition(WrongUsage):

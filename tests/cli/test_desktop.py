@@ -54,7 +54,7 @@ class DesktopTest(WorldTest):
 
     def test_an_archive_that_a_file_manager_hands_over_is_added_or_told_how(self) -> None:
         odd = self.world.archive("odd.zip", {"odd.zzz": "odd"})
-        self.assertIn("There is no file", self.said("add", str(odd.with_name("gone.zip")), code=5))
+        self.assertIn("There is no archive", self.said("add", str(odd.with_name("gone.zip")), code=2))
         asked = self.said("add", str(odd), code=3)
         self.assertRegex(asked, rf"answer +usufruct add {odd} --to ")
 

@@ -87,7 +87,7 @@ class JsonTest(AddCase):
         asked = self.document("add", "moons.zip", code=3)["archives"][0]
         self.assertEqual([one["name"] for one in asked["decision"]["options"]], ["a", "b", "all"])
         refused = self.document("add", "sly.zip", code=4)["archives"][0]
-        self.assertEqual((refused["state"], refused["refused"][0]["entry"]), ("refused", "../up.gel"))
+        self.assertEqual((refused["state"], refused["refused"][0]["entry"]), ("unsafe", "../up.gel"))
         self.assertEqual(refused["error"]["code"], "unsafe")
         broken = self.document("add", "broken.zip", code=4)["archives"][0]
         self.assertEqual(broken["error"]["code"], "misnamed")

@@ -87,7 +87,7 @@ class OutputTest(WorldTest):
                 self.said("add", *to, "--as", "夜", "Łowy 幽霊.zip", **spelled_in)
                 self.said("list", **spelled_in)
                 self.said("show", "夜", **spelled_in)
-                self.said("add", "nicht da …", code=5, **spelled_in)
+                self.said("add", "nicht da …", code=2, **spelled_in)
                 self.said("remove", "夜", **spelled_in)
 
     def test_options_of_all_commands_may_stand_anywhere(self) -> None:
@@ -124,7 +124,7 @@ class OutputTest(WorldTest):
         for words, environment in ((("--plain",), {}), ((), {"USUFRUCT_OUTPUT": "plain"})):
             said = self.said(*words, "look", *to, "Łowy 幽霊.zip", **environment).decode()
             self.assertFalse(set("└├│─") & set(said))
-            self.assertIn("\n  夜/幽霊の提灯.gel, 1 B, ", said)
+            self.assertIn("\n  夜/幽霊の提灯.gel, 1 B\n", said)
         self.said("settings", "set", "output", "plain")
         self.said("add", *to, "--as", "moon", "Łowy 幽霊.zip")
         lines = self.said("list", FORCE_COLOR="1").decode().splitlines()

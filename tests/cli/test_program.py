@@ -57,7 +57,7 @@ class ProgramTest(WorldTest):
 
     def test_a_decision_ends_with_3_and_its_answer_works(self) -> None:
         (archive,) = self.document("add", "Downloads/moon-gels.zip", code=3)["archives"]
-        self.assertEqual(archive["state"], "refused")
+        self.assertEqual(archive["state"], "asked")
         option = next(option for option in archive["decision"]["options"] if option["name"] == "dim")
         self.assertEqual((option["answer"], option["files"]), (["--choose", "dim"], 2))
         (archive,) = self.document("add", "Downloads/moon-gels.zip", *option["answer"])["archives"]
@@ -84,7 +84,7 @@ class ProgramTest(WorldTest):
 
     def test_errors_are_three_sentences_and_the_right_code(self) -> None:
         cases = [
-            (("look", "missing.zip"), 5, "There is no file"),
+            (("look", "missing.zip"), 2, "There is no archive"),
             (("look", "Downloads/half-a-download.zip"), 4, "its end is missing"),
             (("add", "Downloads/sneaky-gels.zip"), 4, "climbs out"),
             (("show", "nobody"), 2, "no holding called nobody"),
@@ -113,7 +113,7 @@ class ProgramTest(WorldTest):
     def test_several_archives_of_which_some_fail(self) -> None:
         words = ("add", "Downloads/dusk-gels.tar.gz", "Downloads/half-a-download.zip")
         done = self.document(*words, code=1)
-        self.assertEqual([archive["state"] for archive in done["archives"]], ["added", "refused"])
+        self.assertEqual([archive["state"] for archive in done["archives"]], ["added", "damaged"])
 
     def test_a_dry_run_changes_nothing(self) -> None:
         before = tree_of(self.folder / "Lanternbox")

@@ -52,7 +52,7 @@ class SummaryTest(Sunday):
         )
         self.assertEqual(json.loads(done.stdout)["archives"][0]["path"], str(self.downloads / "a.zip"))
         missing = run_program("add", "./a.zip", home=self.world.places.config, cwd=elsewhere)
-        self.assertEqual(missing.returncode, 5)
+        self.assertEqual(missing.returncode, 2)
 
 
 @unittest.skipIf(os.name == "nt", "there are no pseudo-terminals")

@@ -30,7 +30,7 @@ from usufruct.model.applications import Programs
 from usufruct.model.choices import combined
 from usufruct.model.entries import EntryKind, Refusal
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision, Layout, SkippedKind
+from usufruct.model.layout import Decision, Layout, Option, SkippedKind
 from usufruct.model.plan import Plan
 from usufruct.planning.conflicts import pieces_beside, plan_of
 from usufruct.planning.junk import only_content_tells
@@ -319,7 +319,8 @@ def _locked(case: _Case, archive: Archive, request: Request) -> Decision | None:
 
 
 def _password_question(needed: PasswordNeeded) -> Decision:
-    return Decision(question=f"{needed.message} {needed.remedy}", options=())
+    answer = Option(name="password", answer=("--password-file", "-"), files=0, size=0)
+    return Decision(question=f"{needed.message} {needed.remedy}", options=(answer,))
 
 
 def _skip_installed(archive: Archive, layout: Layout, root: str) -> bool:

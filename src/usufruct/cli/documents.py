@@ -130,10 +130,25 @@ def decision_document(decision: "Decision") -> dict[str, Any]:
     }
 
 
+_STATES = {
+    "decision-needed": "asked",
+    "password-needed": "locked",
+    "wrong-password": "wrong password",
+    "unsafe": "unsafe",
+    "missing": "missing",
+    **dict.fromkeys(("damaged", "still-arriving", "not-an-archive", "misnamed", "empty"), "damaged"),
+}
+"""Code of an error → the state of an archive that scripts tell apart."""
+
+
+def _state_of(result: "Added") -> str:
+    return _STATES.get(result.error.code, result.state) if result.error else result.state
+
+
 def added_document(result: "Added") -> dict[str, Any]:
     """One archive of `add --json`."""
     document = examined_document(result.examined)
-    document["state"] = result.state
+    document["state"] = _state_of(result)
     document["error"] = error_document(result.error)
     put_away = result.put_away
     document["archive"] = (

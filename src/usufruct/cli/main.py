@@ -147,7 +147,11 @@ def _libraries() -> list[str]:
     return found
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Commands,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.option(
     "--version",
     is_flag=True,
@@ -159,8 +163,9 @@ def _libraries() -> list[str]:
 @click.option("-v", "--verbose", is_flag=True, help="Tell on standard error what goes into the log.")
 @click.option("-q", "--quiet", is_flag=True, help="Show only what goes wrong, what is asked, and JSON.")
 @click.option("--plain", is_flag=True, help="Draw nothing, and show one thing a line, as a screen reader reads.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON document; without a command, how things stand.")
 @click.pass_context
-def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool) -> None:
+def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool, as_json: bool) -> None:
     """Put downloaded content into an application's folders, and take it out again.
 
     Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
@@ -170,11 +175,15 @@ def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool
         be_quiet()
     if plain or _is_dumb() or _wants_plain():
         be_plain()
-    if verbose or click_context.invoked_subcommand not in _READERS:
+    if verbose or (click_context.invoked_subcommand or "list") not in _READERS:
         from usufruct.cli.log import keep_log
 
         logger, _ = keep_log(is_told=verbose)
         logger.info("usufruct %s", " ".join(map(str, click_context.obj)))
+    if click_context.invoked_subcommand is None:
+        from usufruct.cli.commands.standing import tell_standing
+
+        tell_standing(as_json=as_json)
 
 
 def _is_dumb() -> bool:

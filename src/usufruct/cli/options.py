@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from usufruct.cli import words
-from usufruct.cli.screen import echo
-from usufruct.errors import UsufructError, WrongUsage
+from usufruct.cli.habits import meant_path
+from usufruct.cli.screen import echo, shell_words
+from usufruct.errors import MissingArchive, UsufructError, WrongUsage
 from usufruct.files.paths import expanded
 from usufruct.files.printable import printable
 from usufruct.model.applications import Programs
@@ -243,6 +244,7 @@ def paths_of(context: Context, words: Sequence[Path], options: dict[str, Any]) -
     from usufruct.actions.gathering import gathered
 
     words = [_in_downloads(context, word) for word in received_all(context, words, options.get("name"))]
+    _refuse_missing(context, words)
     if not options["unpacked"]:
         return gathered(words)
     for word in words:
@@ -272,11 +274,45 @@ def received_all(context: Context, words: Sequence[Path], name: str | None = Non
 
 
 def _in_downloads(context: Context, word: Path) -> Path:
-    if len(word.parts) != 1 or word.is_absolute() or os.path.lexists(word):
-        return word
+    """The path that a word means: here, or in the downloads folders where it is a bare name or a pattern of names."""
+    meant = Path(meant_path(str(word)))
+    if len(meant.parts) != 1 or meant.is_absolute() or os.path.lexists(meant):
+        return meant
     from usufruct.actions.downloads import folders_of
 
-    return next((folder / word for folder in folders_of(context) if os.path.lexists(folder / word)), word)
+    folders = folders_of(context)
+    if any(sign in meant.name for sign in "*?[") and not any(Path().glob(meant.name)):
+        return next((folder / meant for folder in folders if folder.is_dir() and any(folder.glob(meant.name))), meant)
+    return next((folder / meant for folder in folders if os.path.lexists(folder / meant)), meant)
+
+
+def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
+    """Raise MissingArchive for one archive that is not there, or for a place that was meant by `--to`.
+
+    Of many one that is not there does not keep the others from their turn.
+    """
+    missing = [word for word in words if not os.path.lexists(word) and not any(sign in word.name for sign in "*?[")]
+    if not missing or (len(words) > 1 and missing[-1].suffix):
+        return
+    if len(words) > 1:
+        raise WrongUsage(
+            f"There is no archive {missing[-1]}.",
+            remedy=f"To place into a directory, say `--to {shell_words([str(missing[-1])])}`.",
+        )
+    from usufruct.actions.downloads import folders_of
+    from usufruct.planning.names import suggestion
+
+    word = words[0]
+    names = [
+        one.name
+        for folder in dict.fromkeys([word.parent, *folders_of(context)])
+        if folder.is_dir()
+        for one in folder.iterdir()
+        if not one.name.startswith(".")
+    ]
+    near = suggestion(word.name, names) if names else ""
+    remedy = near if near.startswith("Did you mean") else "`usufruct downloads` lists what waits."
+    raise MissingArchive(f"There is no archive {word}.", remedy=remedy)
 
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:

@@ -70,7 +70,7 @@ class Answers:
             return _decided_conflicts(result, result.plan)
         request = result.request
         for decision in result.decisions:
-            if not decision.options:
+            if not decision.options or decision.options[0].answer[:1] == ("--password-file",):
                 return None
             kind = _kind_of(decision)
             alike = sum(any(_kind_of(one) == kind for one in other.decisions) for other in others)
@@ -206,7 +206,9 @@ _CONFLICT_WORDS = {
 
 def is_answerable(result: Examined) -> TypeGuard[Asked]:
     """Whether a person could answer all questions of an archive by picking."""
-    return isinstance(result, Asked) and all(decision.options for decision in result.decisions)
+    return isinstance(result, Asked) and all(
+        decision.options and decision.options[0].answer[:1] != ("--password-file",) for decision in result.decisions
+    )
 
 
 def _option_words(option: Option, wide: int) -> str:
