@@ -32,9 +32,41 @@ def _refuse_zip() -> None:
         sys.exit(5)
 
 
+def _name_files_in_utf8() -> None:
+    """Begin again with names of files as UTF-8, where the locale has an older encoding that cannot spell them all.
+
+    File systems keep bytes. What is shown stays in the locale's encoding, and words typed in it mean the same.
+    """
+    if os.name == "nt" or sys.getfilesystemencoding().lower() in ("utf-8", "utf8"):
+        return
+    words = [_as_utf8(raw, word) for raw, word in zip(_typed(), sys.argv[1:], strict=True)]
+    around = {**os.environ, "PYTHONUTF8": "1"}
+    around.setdefault("PYTHONIOENCODING", f"{sys.stdout.encoding}:surrogateescape")
+    os.execve(sys.executable, [os.fsencode(sys.executable), b"-X", b"utf8", b"-m", b"usufruct", *words], around)
+
+
+def _typed() -> list[bytes]:
+    """The words as bytes: some encodings do not give back what they were read from."""
+    count = len(sys.argv) - 1
+    try:
+        with open("/proc/self/cmdline", "rb") as file:  # noqa: PTH123 - nothing else is loaded yet
+            return file.read().split(b"\0")[:-1][-count:] if count else []
+    except OSError:
+        return [word.encode(sys.getfilesystemencoding(), "surrogateescape") for word in sys.argv[1:]]
+
+
+def _as_utf8(raw: bytes, word: str) -> bytes:
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw if os.path.lexists(raw) else word.encode("utf-8", "surrogateescape")
+    return raw
+
+
 def main() -> None:
     """Run the command line and end with its exit code."""
     _refuse_zip()
+    _name_files_in_utf8()
     # What a command makes of an archive's entries stays until it ends: it need not be looked through again and again.
     _open_what_is_closed()
     gc.set_threshold(_NEW, 100, 100)

@@ -16,6 +16,7 @@ from msgspec.structs import replace
 from usufruct.actions.context import Context
 from usufruct.actions.outcomes import Asked, Examined
 from usufruct.actions.request import Request
+from usufruct.cli.cells import cells, left
 from usufruct.cli.options import RECEIVED
 from usufruct.cli.screen import (
     count_words,
@@ -159,7 +160,7 @@ def accepted(context: Context, proposal: Proposal) -> Application | None:
 def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]:
     """The answer, and whether it is meant for the others that ask the same too: so many are `alike`."""
     question = "\n  ".join(wrapped(decision.question, "  "))
-    wide = max(len(option.name) for option in decision.options)
+    wide = max(cells(option.name) for option in decision.options)
     rows: list[tuple[str, Any]] = [(_option_words(option, wide), option) for option in decision.options]
     if alike:
         more = f", and the same for {count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
@@ -216,7 +217,7 @@ def _option_words(option: Option, wide: int) -> str:
     example = f"  {option.example}" if option.example else ""
     if not option.answer:
         return option.name
-    return f"{option.name.ljust(wide)}  {option_facts(option)}{example}"
+    return f"{left(option.name, wide)}  {option_facts(option)}{example}"
 
 
 def option_facts(option: Option) -> str:

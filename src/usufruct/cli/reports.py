@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Ready, Refused
+from usufruct.cli.cells import cells, left
 from usufruct.cli.screen import (
     Urgent,
     count_words,
@@ -322,7 +323,7 @@ def _question_lines(decision: Decision) -> Iterator[str]:
     # An answer without words, to place nothing, needs no line where nobody is asked.
     options = [option for option in decision.options if option.answer]
     answers = [shell_words(option.answer) for option in options]
-    wide = max(map(len, answers), default=0)
+    wide = max(map(cells, answers), default=0)
     facts = [option_facts(option) for option in options]
     facts_wide = max(map(len, facts), default=0)
     for option, answer, fact in zip(options, answers, facts, strict=True):
@@ -331,7 +332,7 @@ def _question_lines(decision: Decision) -> Iterator[str]:
             continue
         room = page() - wide - facts_wide - 10
         example = shortened(path_words(option.example), room) if option.example and room > 12 else ""
-        line = f"{_INDENT}    {styled(answer.ljust(wide), 'title')}  {fact.ljust(facts_wide)}"
+        line = f"{_INDENT}    {styled(left(answer, wide), 'title')}  {fact.ljust(facts_wide)}"
         yield f"{line}  {styled(example, 'quiet')}" if example else line.rstrip()
 
 

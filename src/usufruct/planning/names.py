@@ -18,7 +18,9 @@ def folded(name: str) -> str:
     """One path component as it is compared: without case, Unicode form, spaces, hyphens and underscores."""
     if name.isascii():
         return name.lower().translate(_IGNORED) or name.lower()
-    return spelling_key(name).translate(_ALL_IGNORED) or spelling_key(name)
+    # The Turkish capital with a dot is the small letter and a dot of its own, once its case is gone.
+    plain = spelling_key(name).replace("i\u0307", "i")
+    return plain.translate(_ALL_IGNORED) or plain
 
 
 def spelling_key(name: str) -> str:

@@ -93,11 +93,10 @@ def _end(results: list[Checked]) -> str:
     if not differing:
         holdings = count_words(len(results) - away, "holding")
         return f"All is as it was placed: {holdings}, {count_words(files, 'file')}.{not_compared}"
-    first = quoted(differing[0].holding.name)
     are = "is" if len(differing) == 1 else "are"
     said = f"{count_words(len(differing), 'holding')} of {len(results)} {are} not as placed."
-    broken = any(one.found.keys() & {Condition.MISSING, Condition.DAMAGED} for one in differing)
-    repair = f" `usufruct repair {first}` puts back what is missing or damaged." if broken else ""
+    broken = [one.holding.name for one in differing if one.found.keys() & {Condition.MISSING, Condition.DAMAGED}]
+    repair = f" `usufruct repair {quoted(broken[0])}` puts back what is missing or damaged." if broken else ""
     changed = any(one.found.keys() & {Condition.CHANGED, Condition.REPLACED} for one in differing)
     yours = " What was changed is taken for yours: nothing overwrites it unasked." if changed else ""
     return f"{said}{repair}{yours}{not_compared}"

@@ -123,7 +123,7 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
     if removed.rest:
         echo(f"  {count_words(removed.rest, 'other file')} of it {'stays' if removed.rest == 1 else 'stay'}")
     elif not removed.taken and not removed.given_back and is_whole:
-        echo("  nothing of it was on disk: what it placed was deleted before, or lies beneath that of other holdings")
+        echo("  no file was removed: its files were yours before, are gone already, or belong to other holdings too")
     _tell_paths("earlier file is back", "earlier files are back", removed.given_back)
     _tell_paths("file was changed since and stays", "files were changed since and stay", removed.left)
     _tell_paths(

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 
 import click
 
 from usufruct.cli import words
 from usufruct.cli.context import real_context
 from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
+from usufruct.files.paths import expanded
 from usufruct.model.settings import variable_of
 
 _STYLES = ("place", "quiet")
@@ -72,6 +74,10 @@ def set_command(key: str, value: str, *, as_json: bool) -> None:
         echo_json({"key": key, "value": now})
         return
     echo(f"{key} is {_words(now)} now.")
+    if key == "downloads":
+        for folder in filter(None, str(now).split(os.pathsep)):
+            if not expanded(folder).is_dir():
+                echo(f"There is no folder {path_words(folder)} yet: nothing is found in it until there is.", err=True)
 
 
 @settings.command()
