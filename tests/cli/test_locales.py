@@ -33,7 +33,8 @@ class LocalesTest(AddCase):
             locale = f"{language}.{encoding}"
             around = {"LC_ALL": locale, "LOCPATH": self.made, "PYTHONUTF8": "0"}
             for words, code in (
-                (("downloads",), 0), (("add", "--as", "夜 é", "Grüße.zip"), 0), (("show", "夜 é"), 0), (("add", "--json", "źródło 夜.zip", "--only", "*izmir*", "--to", "x"), 0),
+                (("downloads",), 0), (("add", "--as", "夜 é", "Grüße.zip"), 0), (("show", "夜 é"), 0),
+                (("add", "--json", "źródło 夜.zip", "--only", "*izmir*", "--to", "x"), 0),
                 (("remove", "*"), 0), (("look", "nicht da ü夜.zip"), 2),
             ):  # fmt: skip
                 with self.subTest(locale, words=words):
