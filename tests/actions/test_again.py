@@ -204,7 +204,7 @@ class AgainTest(WorldTest):
         request = replace(self.world.request(), conflict_is_said=False)
         (added,) = add_archives(self.world.context, [self.season], request, lambda _: None)
         self.assertEqual(added.state, "refused")
-        self.assertIn("a file of other", added.examined.decisions[0].question)
+        self.assertIn("is there already from other", added.examined.decisions[0].question)
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "other")
         # The answer used to make of it an update, told as such, which forgot that it only adds.
         answered = added.examined.request.with_answer(("--on-clash", "keep"))

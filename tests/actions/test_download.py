@@ -72,7 +72,7 @@ class NestedTest(WorldTest):
         )
         layout = added[0].examined.layout
         assert layout
-        self.assertIn("what comes later lies over", " ".join(aside.reason for aside in layout.skipped))
+        self.assertIn("a later part replaces", " ".join(aside.reason for aside in layout.skipped))
 
     def test_two_archives_inside_that_clash_are_alternatives_by_their_names(self) -> None:
         other = zip_bytes({"moon.gel": "another moon", "sun.gel": "another sun"})

@@ -51,7 +51,7 @@ class ProgramsTest(WorldTest):
                     added = self.world.add(archive)
                     self.assertEqual(added.state, "refused")
                     assert isinstance(added.error, DecisionNeeded)
-                    self.assertIn(f"{name} can run", added.error.message)
+                    self.assertIn(f"{name} is a program file", added.error.message)
                     self.assertEqual(self.world.contents(), {})
 
     def test_a_marker_file_is_never_left_out_and_a_description_that_starts_nothing_is_no_program(self) -> None:
@@ -88,7 +88,7 @@ class ProgramsTest(WorldTest):
         before = self.world.tree()
         added = self.world.add(archive)
         self.assertEqual(added.state, "refused")
-        self.assertIn("Gels/elf.gel can run", str(added.error))
+        self.assertIn("Gels/elf.gel is a program file", str(added.error))
         self.assertEqual(self.world.tree(), before)
         self.assertEqual(self.world.add(archive, programs=Programs.REFUSE).state, "added")
         self.assertEqual(set(self.world.contents()), {"Gels/large.gel"})
@@ -99,7 +99,7 @@ class ProgramsTest(WorldTest):
         packed = gzip.compress(content[:2]) + gzip.compress(content[2:])
         path = self.world.folder / "downloads" / "moon.gel.gz"
         path.write_bytes(packed)
-        self.assertIn("can run", str(self.world.add(path).error))
+        self.assertIn("program file", str(self.world.add(path).error))
         self.assertEqual(self.world.contents(), {})
 
     def test_only_what_begins_like_a_program_is_one(self) -> None:
@@ -140,7 +140,7 @@ class SelfStartingTest(WorldTest):
         tools.mkdir()
         archive = self.world.archive("tools.zip", {"ls": "evil"})
         with mock.patch.dict(os.environ, {"PATH": f"{tools}{os.pathsep}relative"}):
-            self.assertIn("tools/ls is bound for a place", str(self.world.add(archive, to=str(tools)).error))
+            self.assertIn("tools/ls is bound for a folder", str(self.world.add(archive, to=str(tools)).error))
         self.assertEqual(self.world.add(archive, to=str(tools)).state, "added")
 
     def test_it_is_a_question_also_without_an_application(self) -> None:
@@ -149,7 +149,7 @@ class SelfStartingTest(WorldTest):
         archive = self.world.archive("keys.zip", {"authorized_keys": "evil"})
         added = self.world.add(archive, to=str(home / ".ssh"))
         assert isinstance(added.error, DecisionNeeded)
-        self.assertIn(".ssh/authorized_keys is bound for a place from which", added.error.message)
+        self.assertIn(".ssh/authorized_keys is bound for a folder whose files", added.error.message)
         answers = [option.answer for decision in added.examined.decisions for option in decision.options]
         self.assertEqual(answers, [("--autostart", "allow")])
         self.assertEqual(os.listdir(home / ".ssh"), [])

@@ -54,7 +54,7 @@ class TwoPacksTest(WorldTest):
                     self.assertEqual(holdings[first].state, "added", holdings[first].error)
                     is_asked = holdings[second].state == "refused"
                     if is_asked:
-                        self.assertIn("Shall it replace", holdings[second].examined.decisions[0].question)
+                        self.assertIn("Replace", holdings[second].examined.decisions[0].question)
                     else:
                         self.assertEqual(holdings[second].state, "added", holdings[second].error)
                     asked, both = asked + is_asked, both + (not is_asked)

@@ -88,7 +88,7 @@ class AppTest(WorldTest):
         self.assertEqual([one["files"] for one in pack["weighed"]], [9, 9])
         said = self.run_words("app", "try", "sunbox", "packs").stdout
         self.assertIn("but moonbox wins it", said)
-        self.assertIn("fit alike", said)
+        self.assertIn("fit equally well", said)
 
     def writing_editor(self, text: str) -> str:
         """An editor that writes something else."""

@@ -35,7 +35,7 @@ class LookTest(WorldTest):
         self.write("pack.rar", b"MZ" + bytes(99) + zip_of(items, comment=b"for the play\n")[0])
         said = " ".join(self.run_words("look", "--to", "x", "pack.rar", code=3).stdout.split())
         for words in (
-            "zip · 2 entries", "packed not at all", "with AES-256, 1 file", "called rar, but it is zip",
+            "zip · 2 entries", "packed not compressed", "with AES-256, 1 file", "called rar, but it is zip",
             "self-extracting", "for the play", "1 file that can run: run.exe",
             r"1 name that shows as another: \u202egpj",
         ):  # fmt: skip
@@ -111,7 +111,7 @@ class LookTest(WorldTest):
             self.assertIn("It is not opened", said.stdout)
         self.assertEqual((copy.exists(), len(list(copy.parent.parent.iterdir()))), (False, 2))
         for entry in ("tool.exe", "odd", "way.jnlp"):
-            self.assertIn("can run", self.run_words("look", "pack.zip", "--view", entry, code=2).stderr)
+            self.assertIn("program file", self.run_words("look", "pack.zip", "--view", entry, code=2).stderr)
         self.assertFalse(opened.exists())
 
     def test_it_ends_as_add_would_where_the_packing_is_not_known(self) -> None:

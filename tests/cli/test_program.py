@@ -31,7 +31,7 @@ class ProgramTest(WorldTest):
     def test_a_first_afternoon(self) -> None:
         before = tree_of(self.folder / "Lanternbox")
         looked = self.run_words("look", "Downloads/owl-family-v1.2.zip").stdout
-        for words in ("Lanternbox shadow theatre", "holds rig.toml", "only wraps", "2 files of junk", "2 notes"):
+        for words in ("Lanternbox shadow theatre", "rig.toml marks", "skipped", "2 junk files", "2 files kept to read"):
             self.assertIn(words, looked)
         self.assertEqual(differences(before, tree_of(self.folder / "Lanternbox")), [])
         added = self.run_words("add", "Downloads/owl-family-v1.2.zip", "Downloads/forest-backdrops.zip").stdout

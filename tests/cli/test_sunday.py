@@ -63,7 +63,7 @@ class SundayTest(Sunday):
     def test_questions_of_one_kind_are_answered_once_for_all(self) -> None:
         with self.terminal("add", "downloads") as terminal:
             terminal.sees("Added a")
-            terminal.sees("are alternatives")
+            terminal.sees("contain the same files")
             terminal.sees("dim, and the same for 2 other archives that ask this")
             terminal.types(DOWN, DOWN, DOWN, DOWN, ENTER)
             terminal.sees("5 added")
@@ -75,7 +75,7 @@ class SundayTest(Sunday):
 
     def test_control_c_ends_it_and_what_was_done_stays_done(self) -> None:
         with self.terminal("add", "downloads") as terminal:
-            terminal.sees("are alternatives")
+            terminal.sees("contain the same files")
             terminal.sees("place nothing now")
             terminal.types(CONTROL_C)
             terminal.sees("Stopped. What was added before, 2 archives, stays.")
@@ -121,7 +121,7 @@ class SundayTest(Sunday):
             terminal.sees("Which shall be added?")
             terminal.sees("a.zip")
             terminal.types(CONTROL_A, ENTER)
-            terminal.sees("are alternatives")
+            terminal.sees("contain the same files")
             terminal.types(CONTROL_C)
             self.assertEqual(terminal.ends(), 130)
 

@@ -25,7 +25,7 @@ class CompetitionTest(unittest.TestCase):
         assert found.layout and found.layout.application
         self.assertEqual(found.layout.application.name, "weftline")
         self.assertEqual(found.runners_up[0][0], "lanternbox")
-        self.assertIn("by a pattern for an everyday type only", found.runners_up[0][1])
+        self.assertIn("by common file types only", found.runners_up[0][1])
 
     def test_of_equal_evidence_the_most_files_win(self) -> None:
         found = verdict(["a.weft", *(f"{n}.gel" for n in range(10))], LANTERNBOX, WEFTLINE)
@@ -45,12 +45,12 @@ class CompetitionTest(unittest.TestCase):
         entries = [f"{n}.gel" for n in range(12)] + [f"{n}.weft" for n in range(8)]
         found = verdict(entries, LANTERNBOX, WEFTLINE).decision
         assert found
-        self.assertIn("fit alike", found.question)
+        self.assertIn("fit equally well", found.question)
         self.assertEqual([(one.files, one.left_out) for one in found.options], [(12, 8), (8, 12)])
         # More than a tenth of another's own type would be left out: that is asked as well, in other words.
         found = verdict(entries[:-1], LANTERNBOX, WEFTLINE).decision
         assert found
-        self.assertIn("Weftline takes 7 of 19 files", found.question)
+        self.assertIn("7 of 19 files are of a type of weftline", found.question)
 
     def test_what_a_bare_star_takes_counts_for_nothing(self) -> None:
         star = replace(LANTERNBOX.folders[2], takes=("*.gel", "*"))
@@ -101,21 +101,23 @@ class CompetitionTest(unittest.TestCase):
     def test_everyday_types_alone_lead_to_no_shipped_definition(self) -> None:
         shipped = replace(LANTERNBOX, name="wallpapers", is_shipped=True)
         scan = [*(f"page {n}.png" for n in range(8)), "rules.pdf"]
-        self.assertIn("Only everyday types of files led to wallpapers", self.asked(scan, shipped))
+        self.assertIn("Only common file types, such as pictures or texts, fit wallpapers", self.asked(scan, shipped))
 
     def test_types_alone_that_leave_most_aside_are_a_question(self) -> None:
         self.assertIn(
-            "takes only 2 of 9 files", self.asked(["a.gel", "b.gel", *(f"{n}.dat" for n in range(7))], LANTERNBOX)
+            "has a folder for only 2 of 9 files",
+            self.asked(["a.gel", "b.gel", *(f"{n}.dat" for n in range(7))], LANTERNBOX),
         )
 
     def test_a_piece_of_another_application_that_would_stay_aside_is_a_question(self) -> None:
         entries = [*(f"Gels/{n}.gel" for n in range(20)), "Jack/data/loom.toml"]
-        self.assertIn("Jack/data/loom.toml is in a piece of weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
+        self.assertIn("Jack/data/loom.toml belongs to weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
 
     def test_content_below_another_applications_name_is_a_question(self) -> None:
         other = replace(WEFTLINE, also=("Wrackline",))
         self.assertIn(
-            "It lies below Wrackline, a name of weftline", self.asked(["Wrackline/Gels/a.gel"], LANTERNBOX, other)
+            "It is inside Wrackline, which is a name of weftline",
+            self.asked(["Wrackline/Gels/a.gel"], LANTERNBOX, other),
         )
 
     def test_nothing_fits(self) -> None:

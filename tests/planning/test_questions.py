@@ -64,14 +64,14 @@ class NamingTest(unittest.TestCase):
     def test_a_name_that_is_wished_for_and_taken_is_asked_about(self) -> None:
         found = self.named("moons", "moons (2)", wished="moons")
         assert found.question
-        self.assertIn("A holding called moons is there already", found.question.question)
+        self.assertIn("There is a holding called moons already", found.question.question)
         self.assertEqual(answers(found.question), [("--as", "moons (3)")])
 
     def test_an_archive_of_the_same_name_is_an_update_or_stands_beside(self) -> None:
         for file, said in (
             ("pack v2.zip", "2 is newer than 1"),
             ("pack v0.9.zip", "0.9 is older than 1"),
-            ("pack.zip", "from another archive. Does"),
+            ("pack.zip", "from another archive. Is"),
         ):
             found = self.named("pack", same=[PACK], file=file)
             assert found.question
@@ -108,9 +108,9 @@ class InTheWayTest(unittest.TestCase):
     def test_clashes_are_asked_about_as_one(self) -> None:
         there = {"moon.gel": at(THEIRS), "sun.gel": at(THEIRS, name="sun.gel")}
         one = conflict_question(plan(gel(), there=there, on_clash=OnClash.ASK))
-        self.assertIn("Where gels/moon.gel is to go, a file is there already", one.question)
+        self.assertIn("There is another file already where gels/moon.gel should go", one.question)
         two = conflict_question(plan(gel(), gel("sun.gel"), there=there, on_clash=OnClash.ASK))
-        self.assertIn("2 files are there already and differ", two.question)
+        self.assertIn("2 files are there already with other content", two.question)
         self.assertEqual([option.files for option in two.options], [2] * 4)
 
     def test_files_of_other_holdings_are_asked_about_and_only_those(self) -> None:
@@ -120,7 +120,7 @@ class InTheWayTest(unittest.TestCase):
             self.assertEqual(question is not None, is_asked)
         question = others_question(plan(gel(), there={"moon.gel": others}), self.name_of)
         assert question
-        self.assertIn("moon.gel, a file of holding 7,", question.question)
+        self.assertIn("moon.gel is there already from holding 7", question.question)
         self.assertIn(("--update", "holding 7"), answers(question))
         self.assertIn("of holding 7", question.detail[0])
         # One that is added to cannot be another's update too.
@@ -135,7 +135,7 @@ class InTheWayTest(unittest.TestCase):
         question = others_question(plan(*map(gel, names), there=there), self.name_of)
         assert question
         self.assertEqual(len(question.detail), 3)
-        self.assertIn("5 files of holding 7", question.question)
+        self.assertIn("5 files are there already from holding 7", question.question)
 
     def test_nothing_that_is_the_same_is_asked_about(self) -> None:
         shared = plan(gel(), there={"moon.gel": self.OTHERS}, same={0})

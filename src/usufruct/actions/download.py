@@ -270,4 +270,4 @@ def _whole_or_opened(name: str, whole: Layout, opened: Layout) -> Decision:
         Option(name=word, answer=("--choose", word), files=layout.files, size=layout.size)
         for word, layout in ((WHOLE, whole), (OPENED, opened))
     ]
-    return Decision(question=f"{name} can be placed whole, or opened. Which?", options=tuple(options))
+    return Decision(question=f"Should {name} be placed as one file, or its content?", options=tuple(options))

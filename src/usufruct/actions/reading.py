@@ -161,7 +161,7 @@ def _viewing_directory(context: Context) -> Path:
 
 def _runs(name: str) -> WrongUsage:
     return WrongUsage(
-        f"{name} is a file that can run; Usufruct opens none.",
+        f"{name} is a program file; Usufruct opens none.",
         remedy="`usufruct add --to DIR` places it where you can examine it.",
         path=name,
     )

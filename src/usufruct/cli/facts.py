@@ -31,7 +31,7 @@ def fact_lines(result: "Examined") -> Iterator[str]:
         methods = ", ".join(_METHOD_WORDS.get(method, method) for method in facts.packing)
         packing = [f"with {methods}"] if methods else []
         if facts.packing == ("stored",):
-            packing = ["not at all, only put together"]
+            packing = ["not compressed"]
         if facts.is_solid:
             packing.append("as one solid stream")
         if len(facts.volumes) > 1:

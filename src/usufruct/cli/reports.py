@@ -49,14 +49,14 @@ _INDENT = "  "
 _MOST_REFUSED = 8
 _MOST_REASONS = 4
 _KIND_WORDS = {
-    SkippedKind.JUNK: ("file of junk", "files of junk"),
-    SkippedKind.NOTES: ("note", "notes"),
+    SkippedKind.JUNK: ("junk file", "junk files"),
+    SkippedKind.NOTES: ("readme file", "readme files"),
     SkippedKind.DUPLICATE: ("duplicate", "duplicates"),
-    SkippedKind.NOT_TAKEN: ("not taken", "not taken"),
-    SkippedKind.NOT_CHOSEN: ("not chosen", "not chosen"),
-    SkippedKind.OTHER_FORMAT: ("in another format", "in another format"),
-    SkippedKind.LEFT_OUT: ("left out", "left out"),
-    SkippedKind.CLASH: ("clash", "clashes"),
+    SkippedKind.NOT_TAKEN: ("file", "files"),
+    SkippedKind.NOT_CHOSEN: ("file not chosen", "files not chosen"),
+    SkippedKind.OTHER_FORMAT: ("file in another format", "files in another format"),
+    SkippedKind.LEFT_OUT: ("file", "files"),
+    SkippedKind.CLASH: ("conflict", "conflicts"),
     SkippedKind.ARCHIVE: ("archive inside", "archives inside"),
 }
 """What one and several entries that are skipped for a reason of a kind are called."""
@@ -142,13 +142,19 @@ def _headline(result: Examined) -> str:
 
 
 def _destination_line(result: Examined) -> str:
-    from usufruct.planning.competition import evidence_words
-
     holding = styled(printable(result.name), "title")
     if result.application:
-        by = f", told by {evidence_words(result.layout.evidence)}" if result.layout and result.layout.files else ""
-        return f"{_INDENT}for {result.application.title}, as {holding}{by}"
-    return f"{_INDENT}without an application, as {holding}"
+        layout = result.layout
+        by = f", because {_because(layout)}" if layout and layout.files else ""
+        return f"{_INDENT}for {result.application.title}{by} · name: {holding}"
+    return f"{_INDENT}for no program · name: {holding}"
+
+
+def _because(layout: Layout) -> str:
+    """Why the first of the files with the strongest evidence goes where it does."""
+    strongest = layout.evidence
+    row = next(row for row in layout.placed_rows() if layout.evidence_of[row] == strongest)
+    return printable(layout.reasons[layout.reason_of[row]].partition(";")[0])
 
 
 def verified_lines(result: Verified) -> Iterator[str]:
@@ -247,7 +253,8 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
     for reason in dict.fromkeys(layout.wrappers.values()):
         dropped = [path for path, why in layout.wrappers.items() if why == reason]
         inner = [path for path in dropped if not any(other.startswith(path + "/") for other in dropped)]
-        remarks.append(("dropped", f"{', '.join(_named(inner, in_full=in_full))}: {reason}", []))
+        why = f": {reason}" if in_full else ""
+        remarks.append(("skipped", f"folder {', '.join(_named(inner, in_full=in_full))}{why}", []))
     skipped = [*layout.skipped, *(result.plan.skipped if result.plan else ())]
     grouped: dict[tuple[SkippedKind, str], list[str]] = {}
     for one in skipped:
@@ -256,21 +263,26 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
         grouped = _like_with_like(grouped)
     for (kind, reason), paths in grouped.items():
         one, many = _KIND_WORDS[kind]
-        remarks.append(("aside", f"{count_words(len(paths), one, many)}: {reason}", _named(paths, in_full=in_full)))
+        if kind is SkippedKind.NOTES and not in_full:
+            said = f"{count_words(len(paths), 'file')} kept to read: usufruct show {quoted(result.name)} --notes"
+            remarks.append(("readme", said, _named(paths, in_full=in_full)))
+            continue
+        remarks.append(("left out", f"{count_words(len(paths), one, many)}: {reason}", _named(paths, in_full=in_full)))
     shown = layout.refused if in_full or len(layout.refused) <= _MOST_REFUSED else layout.refused[:_MOST_REFUSED]
     remarks.extend(("refused", f"{printable(refusal.entry)}: {refusal.reason}", []) for refusal in shown)
     if len(shown) < len(layout.refused):
         remarks.append(("refused", f"and {len(layout.refused) - len(shown):,} more; --full names them", []))
     verdict = result.verdict
-    remarks.extend(("not for", f"{name}: {why}", []) for name, why in verdict.runners_up)
+    if in_full:
+        remarks.extend(("also fits", f"{name}: {why}", []) for name, why in verdict.runners_up)
     if verdict.also_for and result.application:
         apps = " ".join(f"--app {name}" for name in (result.application.name, *(name for name, _ in verdict.also_for)))
-        takes = ", ".join(f"{name} takes {count_words(count, 'other file')}" for name, count in verdict.also_for)
+        takes = ", ".join(f"{count_words(count, 'other file')} for {name}" for name, count in verdict.also_for)
         remarks.append(("also for", f"{takes}; {apps} places all", []))
     if remarks:
         yield ""
     for label, words, names in remarks:
-        role = "bad" if label == "refused" else "care" if label == "aside" else "quiet"
+        role = "bad" if label == "refused" else "care" if label == "left out" else "quiet"
         first, *others = wrapped(words, _INDENT + " " * 10)
         yield f"{_INDENT}{styled(label.ljust(8), role)}  {first}"
         yield from (f"{_INDENT}{'':10}{line}" for line in others)
@@ -407,7 +419,7 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
         yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
     name = quoted(result.name)
     if placed.notes:
-        yield f"{_INDENT}{count_words(len(placed.notes), 'note')} to read: usufruct show {name} --notes"
+        yield f"{_INDENT}{count_words(len(placed.notes), 'readme file')} to read: usufruct show {name} --notes"
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
     if result.application and result.application.tell:
@@ -430,7 +442,7 @@ def short_report(added: Added) -> str:
         if placed.replaced:
             what += f"; {count_words(len(placed.replaced), 'earlier file')} backed up"
         if left := len(result.layout.rows_skipped(SkippedKind.NOT_TAKEN, SkippedKind.ARCHIVE)):
-            what += f"; {left:,} not taken"
+            what += f"; {left:,} left out"
         if result.facts and result.facts.lost:
             what += f"; {styled(f'{len(result.facts.lost):,} lost with the damage', 'care')}"
         return f"{styled(done, 'good')} {what}"

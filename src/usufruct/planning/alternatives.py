@@ -273,7 +273,7 @@ def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
         mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
         for row, destination in mine.items():
             if destination in taken:
-                layout.skip(row, SkippedKind.NOT_CHOSEN, layout.reason(f"what comes later lies over that of {name}"))
+                layout.skip(row, SkippedKind.NOT_CHOSEN, layout.reason(f"a later part replaces that of {name}"))
         taken.update(mine.values())
 
 
@@ -342,20 +342,18 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
     total = sum(option.size for option in options if " + " not in option.name)
     options.append(Option(name="all", answer=("--choose", "all"), files=every, size=total))
     if group.parent < 0:
-        question = (
-            f"{len(group.conflicts)} destinations occur more than once, {example} for one. Which shall be placed?"
-        )
+        count = len(group.conflicts)
+        places = "one place" if count == 1 else f"{count} places"
+        question = f"Several files of the archive would have {places} (such as {example}). Which do you want?"
     else:
         where = f" (in {tree.path(group.parent)})" if group.parent else ""
         *first, last = _sorted_options(group)
         names = f"{', '.join(first)} and {last}"
-        question = f"{names}{where} are alternatives: they would land on the same files, {example} for one. Which?"
+        question = f"{names}{where} contain the same files (such as {example}). Which do you want?"
         if group.is_partial:
             count = len(group.conflicts)
-            what = f"{count} files, {example} for one," if count > 1 else example
-            question = (
-                f"{names}{where} meet in {what} and differ there. Whose shall be placed? All else of them goes in."
-            )
+            what = f"{count} files (such as {example})" if count > 1 else example
+            question = f"{names}{where} differ in {what}. Whose do you want? Everything else of them goes in."
     return Decision(question=question, options=tuple(options))
 
 

@@ -120,11 +120,11 @@ def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
     app, reached, content = _app(best), _reached(best), _content(best)
     if best.evidence <= Evidence.EVERYDAY:
         if app.is_shipped:
-            return f"only everyday types of files led to {app.name}"
+            return f"only common file types, such as pictures or texts, fit {app.name}"
         if not is_named and (folder := _with_types_of_its_own(best)):
-            return f"{folder.name} of {app.name} also takes types of its own, and none of these are in the archive"
+            return f"{app.name} has file types of its own for its {folder.name}, and the archive has none of these"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
-        return f"{app.name} takes only {reached} of {content} files, and by their types alone"
+        return f"{app.name} has a folder for only {reached} of {content} files, judged by their types"
     for other in others:
         if said := _left_of(best, other, content) or _lies_in(best, _app(other)):
             return said
@@ -153,14 +153,14 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
     left = [(strength, row) for strength, row in left if _speaks_for_others(best, row, strength)]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
     if by_mark is not None:
-        return f"{best.listing.path(by_mark)} is in a piece of {name}, and would stay aside"
+        return f"{best.listing.path(by_mark)} belongs to {name} and would be left out"
     for strength, row in left:
         folder = other.homes[other.home_of[row]].folder if other.home_of[row] >= 0 else None
         if strength > Evidence.MARK and folder and (folder.mark or any(one != "*" for one in folder.takes)):
-            return f"{best.listing.path(row)} lies in a folder of {name}, and would stay aside"
+            return f"{best.listing.path(row)} belongs to {name} and would be left out"
     own = sum(1 for strength, _ in left if strength == Evidence.PATTERN)
     if own * _TENTH > content:
-        return f"{name} takes {own} of {content} files by a type of its own, and they would stay aside"
+        return f"{own} of {content} files are of a type of {name} and would be left out"
     return ""
 
 
@@ -186,13 +186,13 @@ def _lies_in(best: Layout, other: Application) -> str:
     names = {folded(name) for name in (other.name, *other.also)} - {folded(name) for name in (app.name, *app.also)}
     for path in best.wrappers:
         if folded(path.rpartition("/")[2]) in names:
-            return f"it lies below {path}, a name of {other.name}"
+            return f"it is inside {path}, which is a name of {other.name}"
     if best.evidence <= Evidence.PATTERN:
         listing = best.listing
         for directory in {listing.directory_of[row] for row in best.placed_rows()}:
             parts = listing.directories[directory].split("/")
             if named := next((part for part in parts if folded(part) in names), None):
-                return f"it lies below {named}, a name of {other.name}"
+                return f"it is inside {named}, which is a name of {other.name}"
     return ""
 
 
@@ -225,26 +225,28 @@ def _name(layout: Layout) -> str:
 
 
 _WORDS = {
-    Evidence.ANYTHING: "taking anything",
-    Evidence.EVERYDAY: "a pattern for an everyday type",
-    Evidence.PATTERN: "a pattern for a type of its own",
-    Evidence.MARK: "a mark",
+    Evidence.ANYTHING: "nothing but any file",
+    Evidence.EVERYDAY: "common file types",
+    Evidence.PATTERN: "file types of its own",
+    Evidence.MARK: "a marker file",
     Evidence.FOLDER_NAME: "a folder's name",
-    Evidence.ROOT_NAME: "the root's name with a folder in it",
+    Evidence.ROOT_NAME: "the name of its own folder",
 }
 
 
 def evidence_words(evidence: Evidence) -> str:
-    """A kind of evidence as people read it: `a mark`."""
+    """A kind of evidence as people read it: `a marker file`."""
     return _WORDS.get(evidence, "nothing")
 
 
 def _loss(loser: Layout, winner: Layout) -> str:
     if loser.evidence < winner.evidence:
-        return f"found by {evidence_words(loser.evidence)} only, {_name(winner)} by {evidence_words(winner.evidence)}"
+        return (
+            f"fits by {evidence_words(loser.evidence)} only; {_name(winner)} fits by {evidence_words(winner.evidence)}"
+        )
     if not _is_near(_reached(loser), _reached(winner)):
-        return f"places {count_words(loser.files, 'file')}, {_name(winner)} {winner.files:,}"
-    return f"as strong, but {_name(winner)} is your own or named by the download"
+        return f"has a place for {count_words(loser.files, 'file')}, {_name(winner)} for {winner.files:,}"
+    return f"fits as well, but {_name(winner)} is your own definition or named by the download"
 
 
 def _example(layout: Layout) -> str:
@@ -297,10 +299,10 @@ def _words(name: str) -> list[str]:
 
 def _draw(layouts: Sequence[Layout]) -> Decision:
     options, evidence = tuple(map(_option, layouts)), layouts[0].evidence
-    why = f"{_and(list(map(_name, layouts)))} fit alike (by {evidence_words(evidence)})."
+    why = f"{_and(list(map(_name, layouts)))} fit equally well (by {evidence_words(evidence)})."
     if evidence <= Evidence.EVERYDAY:
         return Decision(question=UNKNOWN_PROGRAM, detail=(why,), options=options, is_of_whole=True, is_open=True)
-    return Decision(question=f"{why} Which application is it for?", options=options, is_of_whole=True)
+    return Decision(question=f"{why} Which program is it for?", options=options, is_of_whole=True)
 
 
 def _and(names: Sequence[str]) -> str:

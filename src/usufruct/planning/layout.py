@@ -177,11 +177,11 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
     """The question of an archive that holds nothing for the application."""
     kinds = set(layout.skipped_as)
     if SkippedKind.LEFT_OUT in kinds:
-        return Decision(question="--only and --skip leave nothing to place. Which entries shall take part?", options=())
+        return Decision(question="--only and --skip leave nothing to place. Which entries do you want?", options=())
     if not application:
         return Decision(question="The archive holds nothing to place. Is it the right one?", options=())
     return Decision(
-        question=f"Nothing in it belongs to {application.title}. Where shall it go?",
+        question=f"{application.title} has no place for anything in it. Where should it go?",
         detail=(f"looked for {sought(application)}",),
         options=(),
         is_of_whole=not choices.into,

@@ -21,7 +21,7 @@ from usufruct.planning.tree import Tree
 
 PIECE, APART = "piece", "apart"
 """Answers to whose the directories beside a mark are."""
-NOTES_REASON = "kept with the record, to be read with `show`"
+NOTES_REASON = "kept to read with `usufruct show NAME --notes`"
 
 
 class Match(NamedTuple):
@@ -167,7 +167,7 @@ class Places:
             beside = {}
         for child, meant in beside.items():
             self._read_named(child, *meant)
-        why = f"the archive's top holds {mark}, the mark of {folder.name}; it takes the archive's name"
+        why = f"{mark} marks one of the {folder.name}; it is named after the archive"
         self.place_piece(top, self.tidy_name_at(top), Match(folder, why, Evidence.MARK), done | beside.keys())
 
     def _holds_any(self, directory: int) -> bool:
@@ -221,12 +221,12 @@ class Places:
             elif marked:
                 self._note_wrapper(directory)
                 folder, mark = marked
-                why = f"holds {mark}, the mark of {folder.name}"
+                why = f"{mark} marks one of the {folder.name}"
                 self.place_piece(child, lone_name(self.layout, self.tree, child), Match(folder, why, Evidence.MARK))
             elif (called_so := self._pieces.get(self.tree.folded[child])) and child not in self._holding | self._barred:
                 self._note_wrapper(directory)
                 piece, folder = called_so
-                why = f"has the name of the piece {self.tree.names[piece]} of {folder.name}"
+                why = f"belongs to {self.tree.names[piece]}, which is in this archive too"
                 self.place_piece(child, self.tree.names[piece], Match(folder, why, Evidence.MARK))
             else:
                 self._read_wrapper(child, done)
@@ -240,7 +240,7 @@ class Places:
 
     def _note_wrapper(self, directory: int) -> None:
         for above in self.tree.chain(directory)[1:]:
-            self.layout.wrappers.setdefault(self.tree.path(above), "only wraps what means something below it")
+            self.layout.wrappers.setdefault(self.tree.path(above), "only wraps the content")
 
     def _marked(self, directory: int) -> tuple[Folder, str] | None:
         """The first folder, in the definition's order, of which the directory is a piece, and the marked file."""
@@ -304,9 +304,9 @@ class Places:
                 if self._ends_with(below, parts) and self.tree.chain(below)[-len(parts)] == directory:
                     apart.add(below)
                     longer = "/".join(self.tree.path(below).split("/")[-len(parts) :])
-                    why = f"lay in {longer}, a name of {other.name}"
+                    why = f"the archive has a folder called {longer}"
                     self.read_folder(below, Match(other, why, self._weight_of(other)))
-        why = f"lay in {name}, a name of {folder.name}"
+        why = f"the archive has a folder called {name}"
         self.read_folder(directory, Match(folder, why, self._weight_of(folder)), frozenset(apart))
 
     def _fits(self, directory: int, folder: Folder) -> bool:
@@ -340,14 +340,14 @@ class Places:
                 found[directory] = folder
         for directory, folder in found.items():
             deeper = frozenset(other for other in found if other != directory)
-            why = f"lay in {called}/{self.tree.relative(directory, root)}, the path of {folder.name}"
+            why = f"the archive has the folder {called}/{self.tree.relative(directory, root)}"
             self.read_folder(directory, Match(folder, why, Evidence.ROOT_NAME), deeper)
         done = frozenset(found)
         if self.root_folder:
-            why = f"lay in {called}, a name of the root"
+            why = f"the archive has a folder called {called}"
             self.read_folder(root, Match(self.root_folder, why, Evidence.ROOT_NAME), done)
         else:
-            self.layout.wrappers.setdefault(self.tree.path(root), f"is a name of the root of {self.application.title}")
+            self.layout.wrappers.setdefault(self.tree.path(root), f"is the folder of {self.application.title} itself")
             self.read_top(root, done)
 
     # --- how files lie in a folder -----------------------------------------------------------------------
@@ -369,12 +369,12 @@ class Places:
         while match.evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
             self.layout.wrappers.setdefault(
                 self.tree.path(directory),
-                f"holds nothing but {self.tree.names[inner]}, a name of {folder.name} too",
+                f"contains only {self.tree.names[inner]}",
             )
             directory = inner
         if folder.arrange is Arrange.PIECES and not sub:
             if mark := self.marks.get(folder.name, {}).get(directory):
-                why = f"{match.why}; it holds {mark} itself, so it is one piece under the archive's name"
+                why = f"{match.why}; {mark} makes it one piece, named after the archive"
                 self.place_piece(directory, self.tidy_name_at(directory), match._replace(why=why), done)
             else:
                 self._read_group(directory, directory, match, done)
@@ -423,14 +423,12 @@ class Places:
                     home, reason = layout.home(folder, path), layout.reason(match.why)
                 layout.place(row, home, reason, match.evidence)
             else:
-                layout.doubt(row, layout.reason(f"{folder.name} takes only {', '.join(folder.takes)}"))
+                layout.doubt(row, layout.reason(f"the folder {folder.name} is only for {', '.join(folder.takes)}"))
 
     def _read_group(self, directory: int, top: int, match: Match, done: frozenset[int]) -> None:
         """Find the pieces below a directory of a pieces folder; what lies between only groups them."""
         folder, evidence = match.folder, match.evidence
-        no_piece = self.layout.reason(
-            f"lies in no piece of {folder.name}: no {' or '.join(folder.mark)} beside or above it"
-        )
+        no_piece = self.layout.reason(f"no {' or '.join(folder.mark)} marks it as one of the {folder.name}")
         for row in self._plain_rows(directory):
             self.layout.doubt(row, no_piece)
         for child in self.tree.children[directory]:
@@ -439,13 +437,13 @@ class Places:
             if mark := self.marks.get(folder.name, {}).get(child):
                 for above in self.tree.chain(directory):
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
-                        self.layout.wrappers.setdefault(self.tree.path(above), f"only groups pieces of {folder.name}")
+                        self.layout.wrappers.setdefault(self.tree.path(above), f"only groups {folder.name}")
                 name = lone_name(self.layout, self.tree, child)
-                self.place_piece(child, name, match._replace(why=f"{match.why}; holds {mark}"))
+                self.place_piece(child, name, match._replace(why=f"{match.why}; {mark} marks it"))
             elif other := self._marked(child):
                 # In the root itself lie pieces of folders that are kept elsewhere.
                 other_folder, mark = other
-                why = f"holds {mark}, the mark of {other_folder.name}"
+                why = f"{mark} marks one of the {other_folder.name}"
                 name = lone_name(self.layout, self.tree, child)
                 self.place_piece(child, name, Match(other_folder, why, match.evidence))
             elif (
@@ -456,7 +454,7 @@ class Places:
             ):
                 # What a piece gets later, a patch or a part of it, has no mark of its own.
                 marks = " or ".join(folder.mark)
-                why = f"{match.why}; holds no {marks}: it goes in as it lies, as a part of a piece would"
+                why = f"{match.why}; it has no {marks}, so it goes in as it is"
                 is_told = evidence is Evidence.ROOT_NAME and not folder.is_root
                 weighs = evidence if is_told else Evidence.EVERYDAY
                 self.place_piece(child, self.tree.names[child], Match(folder, why, weighs))

@@ -67,7 +67,7 @@ def naming(
     if not is_wished:
         return Naming(name=beside)
     option = Option(name="beside", answer=("--as", beside), files=layout.files, size=layout.size)
-    question = f"A holding called {name} is there already. What shall this one be called?"
+    question = f"There is a holding called {name} already. What should this one be called?"
     return Naming(name=name, question=Decision(question=question, options=(option,)))
 
 
@@ -93,8 +93,8 @@ def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Dec
     update = Option(name="update", answer=("--update", old.name), files=layout.files, size=layout.size)
     known = {1: f", and {new} is newer than {old.version}", -1: f", but {new} is older than {old.version}"}
     return Decision(
-        question=f"{old.name} is among the holdings already, from another archive{known.get(order, '')}. "
-        "Does this one take its place?",
+        question=f"{old.name} was added already, from another archive{known.get(order, '')}. "
+        "Is this a new version of it, or something else?",
         options=(
             update,
             Option(name="beside", answer=("--as", beside), files=layout.files, size=layout.size),
@@ -109,16 +109,16 @@ def conflict_question(plan: Plan) -> Decision:
     size = sum(map(listing.sizes.__getitem__, rows))
     first = listing.path(rows[0])
     what = (
-        f"Where {first} is to go, a file is there already that differs"
+        f"There is another file already where {first} should go"
         if len(rows) == 1
-        else f"{len(rows)} files are there already and differ, {first} for one"
+        else f"{len(rows)} files are there already with other content (such as {first})"
     )
     options = [
         Option(name=name, answer=("--on-clash", name), files=len(rows), size=size)
         for name in (OnClash.REPLACE, OnClash.KEEP, OnClash.NEWER, OnClash.BOTH)
     ]
     return Decision(
-        question=f"{what}. What shall become of {'it' if len(rows) == 1 else 'them'}?", options=tuple(options)
+        question=f"{what}. What should happen to {'it' if len(rows) == 1 else 'them'}?", options=tuple(options)
     )
 
 
@@ -153,7 +153,10 @@ def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None =
     names = list(map(name_of, dict.fromkeys(owners.values())))
     first = found[rows[0]].name
     whose = f"{names[0]}{f' and {len(names) - 1} more holdings' if len(names) > 1 else ''}"
-    what = f"{first}, a file of {whose}," if len(rows) == 1 else f"{len(rows)} files of {whose}, {first} for one,"
+    them = "it" if len(rows) == 1 else "them"
+    what = f"{first} is there already from {whose}"
+    if len(rows) > 1:
+        what = f"{len(rows)} files are there already from {whose} (such as {first})"
     answers = {"replace": OnClash.REPLACE, "beside": OnClash.BOTH, "keep": OnClash.KEEP}
     options = [
         Option(name=name, answer=("--on-clash", policy), files=len(rows), size=size) for name, policy in answers.items()
@@ -161,8 +164,7 @@ def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None =
     if len(names) == 1 and own is None:
         options.append(Option(name="update", answer=("--update", names[0]), files=len(rows), size=size))
     return Decision(
-        question=f"It would replace {what} with other content. Shall it replace them, stand beside them under free "
-        "names, leave them and do without its own, or take that holding's place?",
+        question=f"{what}. Replace {them}, keep both, keep the old, or treat this as a new version?",
         options=tuple(options),
         detail=tuple(in_the_way(plan, row, name_of) for row in islice(rows, _MOST_SHOWN)),
     )
@@ -216,7 +218,7 @@ def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:
     what = f"{bound[0]} is" if len(bound) == 1 else f"{len(bound)} files, {bound[0]} for one, are"
     allow = Option(name="allow", answer=("--autostart", "allow"), files=len(bound), size=size, example=bound[0])
     return Decision(
-        question=f"{what} bound for a place from which the system, a login or a shell runs or reads files by itself. "
+        question=f"{what} bound for a folder whose files the system, a login or a shell runs or reads by itself. "
         "Place them there?",
         options=(allow,),
     )

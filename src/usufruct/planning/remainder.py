@@ -39,7 +39,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if row in tree.archives and not letters_of(taker.pattern):
             continue  # a bare `*` names no archive: it is to be opened
         if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
-            why = f"{taker.folder.name} takes {taker.pattern}, but the archive has a directory for {taker.folder.name}"
+            why = f"the archive has a folder of its own for {taker.folder.name}"
             layout.doubt(row, layout.reason(why))
             continue
         found.setdefault(taker.folder.name, {}).setdefault(directories[row], []).append(row)
@@ -121,7 +121,7 @@ def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[i
         return
     for directory, name in stale.items():
         for row in found.pop(directory):
-            layout.doubt(row, layout.reason(f"lies in {name}, which says that it is not the current content"))
+            layout.doubt(row, layout.reason(f"the folder {name} holds older or unfinished content"))
 
 
 def _place_found(
@@ -144,7 +144,8 @@ def _place_found(
         home = layout.home(folder, joined(folder.path, paths.get(directory, "")))
         for row in rows:
             pattern = matched[row].pattern
-            reason = layout.reason(f"{folder.name} takes {pattern}")
+            why = f"{pattern} files go to {folder.name}" if letters_of(pattern) else "it came with the other content"
+            reason = layout.reason(why)
             layout.place(row, home, reason, _evidence_of(pattern, names[row]))
 
 
@@ -191,8 +192,8 @@ def _from_known(tree: Tree, directory: int, known: dict[str, str]) -> str | None
 def skip_rest(layout: Layout, tree: Tree, application: Application) -> None:
     """Give a reason to every row that found no place."""
     notes = layout.reason(NOTES_REASON)
-    inside = layout.reason("an archive inside the archive; --nested opens it")
-    unmet = layout.reason(f"no folder of {application.name} takes it")
+    inside = layout.reason("an archive inside this one; --nested opens it")
+    unmet = layout.reason(f"{application.title} has no folder for it")
     doubts = layout.reason_of
     special = [row for row in (*tree.notes, *tree.archives) if layout.is_open(row)]
     for row in special:

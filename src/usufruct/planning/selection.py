@@ -16,7 +16,7 @@ from usufruct.planning.tree import Tree
 
 def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
     """Skip what systems and editors leave behind, and what the definition's `leave` names."""
-    left_behind = layout.reason("left behind by an operating system, file manager or editor")
+    left_behind = layout.reason("left behind by a system or an editor")
     for row in tree.junk:
         layout.skip(row, SkippedKind.JUNK, left_behind)
     if not leave:
@@ -43,7 +43,7 @@ def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
 
 def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
     pattern = patterns.by_name(name) or patterns.by_path(path)
-    return layout.reason(f"{pattern} is left out by the application's definition") if pattern else -1
+    return layout.reason(f"the definition leaves out {pattern}") if pattern else -1
 
 
 def matching_nothing(layout: Layout, patterns: Iterable[str]) -> tuple[str, ...]:
@@ -136,7 +136,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     if not programs:
         return
     if policy is Programs.REFUSE:
-        reason = layout.reason(f"can run, and {application.name} is not given programs")
+        reason = layout.reason(f"it is a program file, and {application.title} gets none")
         for row in programs:
             layout.skip(row, SkippedKind.NOT_TAKEN, reason)
         return
@@ -149,10 +149,10 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
         size=layout.size - size,
     )
     allow = Option(name="allow", answer=("--programs", "allow"), files=layout.files, size=layout.size, example=example)
-    what = f"{len(programs)} files can run" if len(programs) > 1 else f"{example} can run"
+    what = f"{len(programs)} files are program files" if len(programs) > 1 else f"{example} is a program file"
     layout.decisions.append(
         Decision(
-            question=f"{what}; {application.title} does not expect programs. Leave them out or place them?",
+            question=f"{what}, and {application.title} does not expect any. Leave them out or place them?",
             options=(refuse, allow),
             safe=refuse if refuse.files else None,
         )

@@ -138,6 +138,6 @@ def _question(layout: Layout, tree: Tree, names: dict[str, list[int]]) -> Decisi
     options.append(Option(name="all", answer=("--choose", "all"), files=files, size=size))
     *first, last = sorted(names, key=folded)
     return Decision(
-        question=f"{', '.join(first)} and {last} hold the same things in another form. Which shall be placed?",
+        question=f"{', '.join(first)} and {last} contain the same files in different versions. Which do you want?",
         options=tuple(options),
     )
