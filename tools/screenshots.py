@@ -85,10 +85,12 @@ SCENES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
         ),
     ),
     "refused": ((), ("add Downloads/sneaky-gels.zip", "add Downloads/half-a-download.zip")),
-    "app": ((), ("app list", "app show lanternbox", "app show weftline")),
+    "standing": ((*ADDED, "downloads"), ("", "--plain look Downloads/moon-gels.zip")),
 }
 
 
+NO_PROGRAMS = "/none"
+"""A search path without the programs of this machine, which have no place in a picture of the sample world."""
 UNASKED = frozenset({"many"})
 """Scenes in which nobody sits at the terminal, so that nothing is asked."""
 
@@ -107,7 +109,7 @@ def take(name: str, folder: Path, display: str) -> None:
         "LC_ALL": "C.UTF-8",
         "TZ": "UTC",
     }
-    for variable in ("USUFRUCT_HOME", "NO_COLOR", "COLUMNS"):
+    for variable in ("USUFRUCT_HOME", "NO_COLOR", "COLUMNS", "XDG_DATA_HOME", "XDG_CONFIG_HOME"):
         environment.pop(variable, None)
     # The demo's folder is the user's home, so that paths read as on a real desk.
     prepare_demo(home)
@@ -119,14 +121,17 @@ def take(name: str, folder: Path, display: str) -> None:
     before, shown = SCENES[name]
     for command in before:
         words = ["sh", "-c", command[1:]] if command.startswith("!") else [str(program), *shlex.split(command)]
-        subprocess.run(words, cwd=home, env=environment, check=False, capture_output=True)
+        around = environment if command.startswith("!") else {**environment, "PATH": NO_PROGRAMS}
+        subprocess.run(words, cwd=home, env=around, check=False, capture_output=True)
     lines = ["clear"]
     for command in shown:
         if command.startswith("!"):
             lines += [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(command[1:])}", command[1:], "echo"]
             continue
         lines.append(f"printf '\\033[32m$\\033[0m usufruct %s\\n' {shlex.quote(command)}")
-        lines.append(f"{shlex.quote(str(program))} {command}{' </dev/null' if name in UNASKED else ''}")
+        lines.append(
+            f"PATH={NO_PROGRAMS} {shlex.quote(str(program))} {command}{' </dev/null' if name in UNASKED else ''}"
+        )
         lines.append("echo")
     lines += [f"touch {shlex.quote(str(folder / 'shown'))}", "sleep 60"]
     script = folder / "scene.sh"

@@ -180,7 +180,7 @@ class TerminalTest(AddCase):
 
     def test_entries_are_ticked_in_a_checklist(self) -> None:
         self.write("gels.zip", {"a.gel": "1", "b.gel": "2", "c.gel": "3"})
-        code, said = self.at_terminal(["add", "--pick", "gels.zip"], [("Which shall be placed", b" \r")])
+        code, said = self.at_terminal(["add", "--pick", "gels.zip"], [("Which do you want", b" \r")])
         self.assertEqual(code, 0, said)
         self.assertEqual(self.world.contents(), {"Gels/b.gel": "2", "Gels/c.gel": "3"})
         self.run_words("add", "--pick", "gels.zip", code=2)

@@ -75,7 +75,7 @@ class DesktopTest(WorldTest):
     def test_what_was_changed_since_is_left_and_told(self) -> None:
         self.said("on")
         self.service.write_text(self.service.read_text() + "# slower, please\n")
-        self.assertIn("it is not what Usufruct wrote", self.said("on", code=5))
+        self.assertIn("it is not what Usufruct wrote", " ".join(self.said("on", code=5).split()))
         self.assertIn("left, for it was changed", self.said("off", code=1))
         self.assertEqual([path for path in self.home.rglob("*") if not path.is_dir()], [self.service])
 

@@ -74,7 +74,7 @@ class DownloadsTest(AddCase):
         self.put("new.zip", zip_bytes({"b.gel": "b"}), age=50)
         lines = self.run_words("downloads").stdout.splitlines()
         self.assertIn("newest first", lines[0])
-        self.assertEqual([line.split()[-1] for line in lines[1:]], ["new.zip", "old.zip"])
+        self.assertEqual([line.split()[-1] for line in lines[1:3]], ["new.zip", "old.zip"])
         self.put("old.zip", b"no archive any more", age=10)
         self.assertEqual(self.states()["old.zip"][0], "no archive")
 
@@ -106,7 +106,7 @@ class DownloadsTest(AddCase):
         line = watcher.stdout.readline().decode()
         watcher.send_signal(signal.SIGINT)
         self.assertEqual(watcher.wait(20), 0)
-        self.assertIn("new", line)
+        self.assertIn("ready", line)
         self.assertIn("gels.zip", line)
 
     def test_adding_without_a_name_needs_a_terminal(self) -> None:
@@ -134,7 +134,7 @@ class ChecklistTest(AddCase):
         self.write("one.zip", {"one.gel": "1"})
         self.write("two.zip", {"two.gel": "2"})
         os.utime(self.downloads / "one.zip", (1e9, 1e9))
-        code, said = self.at_terminal(["add"], [("Which shall be added?", b" \r")])
+        code, said = self.at_terminal(["add"], [("Which do you want to add?", b" \r")])
         self.assertEqual(code, 0, said)
         self.assertEqual(set(self.world.contents()), {"Gels/two.gel"})
 

@@ -32,7 +32,7 @@ class FirstDayTest(WorldTest):
             terminal.sees("Which folder does the application read?")
             terminal.types("Moonbox", ENTER, ENTER)  # the first takes what is offered to complete it
             terminal.sees('mark = ["rig.toml"]')
-            terminal.sees("What shall become of it?")
+            terminal.sees("What should happen to it?")
             terminal.types(ENTER)
             terminal.sees("Added pack")
             self.assertEqual(terminal.ends(), 0)

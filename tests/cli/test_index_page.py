@@ -17,7 +17,7 @@ class IndexPageTest(unittest.TestCase):
         page = self.made(self.readme, None)
         self.assertEqual([], re.findall(r"\]\((?!https?:)[^)]*\)", page))
         self.assertIn("**The guide (docs/guide/README.md)**", page)
-        self.assertIn("\ndocs/definitions.md explains every key", page)
+        self.assertIn("a definition (docs/definitions.md), one short TOML file", page)
         self.assertIn("```sh\npython3 -m venv", page)
 
     def test_with_an_address_all_that_is_linked_is_there(self) -> None:

@@ -24,7 +24,7 @@ class PlainTest(WorldTest):
 
     def test_see_what_arrived_decide_pick_remove_and_undo(self) -> None:
         with self.terminal("--plain", "add") as terminal:
-            terminal.sees("Which shall be added?")
+            terminal.sees("Which do you want to add?")
             terminal.sees("Type numbers or ranges, such as 1 3-5, or all, or none. Enter alone means none")
             terminal.types("7\r")
             terminal.sees("no number from 1 to 2")

@@ -92,7 +92,7 @@ class SundayTest(Sunday):
             shown = terminal.sees("open some of these")
             self.assertLess(shown.index("Owl 2"), shown.index("Owl 10"))
             terminal.types(SPACE, DOWN, SPACE, DOWN, DOWN, SPACE, ENTER)  # not the gel, not Owl 2, but open some
-            terminal.sees("Which shall be opened?")
+            terminal.sees("Which should be opened?")
             terminal.types(DOWN, SPACE, ENTER)
             terminal.sees("Owl 10/rig.toml")
             terminal.sees("open some of these")
@@ -112,13 +112,13 @@ class SundayTest(Sunday):
 
     def test_the_checklist_offers_what_needs_an_answer_too_and_nothing_ticked_is_said(self) -> None:
         with self.terminal("add") as terminal:
-            terminal.sees("Which shall be added?")
+            terminal.sees("Which do you want to add?")
             terminal.sees("z.zip")
             terminal.types(ENTER)
             terminal.sees("Nothing was ticked.")
             self.assertEqual(terminal.ends(), 2)
         with self.terminal("add") as terminal:
-            terminal.sees("Which shall be added?")
+            terminal.sees("Which do you want to add?")
             terminal.sees("a.zip")
             terminal.types(CONTROL_A, ENTER)
             terminal.sees("contain the same files")

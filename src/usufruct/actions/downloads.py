@@ -69,6 +69,8 @@ class Waiting(Struct, frozen=True, kw_only=True):
     """
     detail: str = ""
     """What is missing or wrong, or the holding that it is or would update."""
+    asks: bool = False
+    """It needs an answer before it can be added."""
 
 
 def folders_of(context: Context) -> list[Path]:
@@ -192,6 +194,7 @@ def _standing(
         application=seen.application or None,
         state=state,
         detail=detail,
+        asks=state == LOCKED or (state == NEW and (seen.asks or not seen.application)),
     )
 
 
@@ -261,6 +264,7 @@ def _fit(seen: Seen, download: Download) -> None:
     seen.heed(download)
     if verdict.layout and verdict.layout.application:
         seen.application = verdict.layout.application.name
+        seen.asks = bool(verdict.layout.decisions)
         return
     # A lone file of a common type, a letter or a photograph, waits for no program.
     if seen.format == "file" and (verdict.decision is None or verdict.decision.is_open):

@@ -35,6 +35,8 @@ class Seen(Struct):
     state: str = ""
     detail: str = ""
     digest: str = ""
+    asks: bool = False
+    """A question comes first, though it is known which application it is for."""
     tried: list[str] = []
     """Applications that had a say in it."""
     words: str | None = ""

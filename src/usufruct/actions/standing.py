@@ -25,6 +25,7 @@ class _LookedAt(Struct):
     modified: int
     application: str = ""
     state: str = ""
+    asks: bool = False
 
 
 class _Downloads(Struct):
@@ -90,10 +91,10 @@ def _waiting(context: Context, added: set[str]) -> Counter[str]:
                 if one.name.startswith(".") or one.path in added or not is_archive_name(one.name):
                     continue
                 seen = known.get(one.path)
-                if seen is None or seen.modified != one.stat().st_mtime_ns:
+                if seen is None or seen.modified < one.stat().st_mtime_ns:
                     found["unknown"] += 1
                 elif seen.state == "new":
-                    found["ready" if seen.application else "asked"] += 1
+                    found["ready" if seen.application and not seen.asks else "asked"] += 1
                 elif seen.state == "locked":
                     found["asked"] += 1
     return found

@@ -145,7 +145,7 @@ def accepted(context: Context, proposal: Proposal) -> Application | None:
         ("write nothing", ""),
     ]
     text = proposal.text
-    while answer := _selected("What shall become of it?", rows):
+    while answer := _selected("What should happen to it?", rows):
         if answer == "edit":
             text = click.edit(text, extension=".toml") or text
             echo_text(text)
@@ -189,7 +189,7 @@ def _decided_conflicts(result: Asked, plan: Plan) -> Request:
         path = listing.path(row)
         if rest is None:
             both = "\n  ".join(wrapped(result.in_the_way[row], "  "))
-            question = f"{path} is there already and differs. What shall become of the one there?\n  {both}"
+            question = f"{path} is there already with other content. What should happen to the one there?\n  {both}"
             decided[path], is_rest = _selected(question, rows)
             rest = decided[path] if is_rest else None
         else:
@@ -243,11 +243,11 @@ def picked(layout: Layout) -> tuple[str, ...]:
         closed = [title for title, _, rows in bundles if len(rows) > 1]
         if closed:
             choices.append(("open some of these, to choose single files", _OPEN, False))
-        answer = _checked("Which shall be placed?", choices)
+        answer = _checked("Which do you want?", choices)
         ticked = frozenset(path for title in answer if title != _OPEN for path in paths[title])
         if _OPEN not in answer:
             return tuple(sorted(ticked))
-        opened.update(_checked("Which shall be opened?", [(title, title, len(closed) == 1) for title in closed]))
+        opened.update(_checked("Which should be opened?", [(title, title, len(closed) == 1) for title in closed]))
 
 
 _MOST_SINGLE = 20
@@ -282,7 +282,7 @@ def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]
 def ticked(found: Sequence[Waiting]) -> list[str]:
     """Paths of the downloads that a person ticks, newest first."""
     rows = [(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", one.path, False) for one in found]
-    return _checked("Which shall be added?", rows)
+    return _checked("Which do you want to add?", rows)
 
 
 def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:

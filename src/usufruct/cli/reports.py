@@ -418,8 +418,6 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
     if alike := len(placed.shared) - placed.claimed:
         yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
     name = quoted(result.name)
-    if placed.notes:
-        yield f"{_INDENT}{count_words(len(placed.notes), 'readme file')} to read: usufruct show {name} --notes"
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
     if result.application and result.application.tell:

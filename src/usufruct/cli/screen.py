@@ -281,7 +281,13 @@ def shortened(text: str, room: int) -> str:
 
 
 def wrapped(text: str, indent: str) -> list[str]:
-    """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one."""
+    """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one.
+
+    The user's home is `~` in it, but not behind a quotation mark, where a shell would take it to the letter.
+    """
+    home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
+    if len(home) > 1 and f"{home}/" in text:
+        text = re.sub(rf"(?<!['\w]){re.escape(home)}/", "~/", text)
     return lines_of(printable(text), max(30, min(width(), 110) - len(indent))) or [""]
 
 

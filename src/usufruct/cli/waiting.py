@@ -12,8 +12,11 @@ from usufruct.files.printable import printable
 if TYPE_CHECKING:
     from usufruct.actions.downloads import Waiting
 
+READY, ASKS = "ready", "asks"
+"""What is new, in the words of who reads it: it can be added at once, or needs an answer first."""
 _ROLES = {
-    NEW: "good",
+    READY: "good",
+    ASKS: "care",
     NEWER: "good",
     ADDED: "quiet",
     ARRIVING: "care",
@@ -30,7 +33,7 @@ def lines_of(found: Sequence[Waiting]) -> list[str]:
     """One aligned line for each download."""
     rows = [
         (
-            one.state,
+            _label(one),
             size_words(one.size),
             age_words(age_of(one)),
             one.application or "",
@@ -39,6 +42,10 @@ def lines_of(found: Sequence[Waiting]) -> list[str]:
         for one in found
     ]
     return in_columns(rows, frozenset({1, 2}), _style, in_full=True)
+
+
+def _label(one: Waiting) -> str:
+    return (ASKS if one.asks else READY) if one.state == NEW else one.state
 
 
 def _name(one: Waiting) -> str:

@@ -40,8 +40,8 @@ def downloads(
 ) -> None:
     """Show what waits in the downloads folders, newest first.
 
-    Each is new, added already, newer or older than what was added, still arriving, incomplete, damaged, locked, unsafe,
-    or no archive. The folders are a setting.
+    Each is ready to be added, asks something first, was added already, is newer or older than what was added, still
+    arriving, incomplete, damaged, locked, unsafe, or no archive. The folders are a setting.
     """
     from usufruct.actions.downloads import folders_of, waiting_and_rest
 
@@ -67,6 +67,15 @@ def downloads(
     echo(f"In {where}, newest first{f', what {filtered}' if asked else ''}:")
     for line in lines_of(found):
         echo(line)
+    ready = sum(one.state in ("new", "newer") and not one.asks for one in found)
+    asks = sum(one.asks for one in found)
+    if ready or asks:
+        echo()
+        echo(
+            f"{count_words(ready, 'download')} ready: `usufruct add` offers them."
+            if ready
+            else f"{count_words(asks, 'download')} to be asked about: `usufruct add ARCHIVE` asks."
+        )
     if rest:
         left = f"and {count_words(rest, 'older one')}; --all lists all"
         echo(f"  {styled(left, 'quiet')}")
@@ -81,5 +90,6 @@ def _document(one: Waiting) -> dict[str, Any]:
         "format": one.format or None,
         "application": one.application,
         "state": one.state,
+        "asks": one.asks,
         "detail": one.detail or None,
     }
