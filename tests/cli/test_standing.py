@@ -25,7 +25,7 @@ class StandingTest(AddCase):
         self.run_words("add", "suns.zip")
         said = self.alone()
         for words in (
-            "1 ready to be added, 1 need an answer", "1 holding (1 file) in lanternbox", "added suns; `usufruct undo`",
+            "1 ready to be added, 1 needs an answer", "1 holding (1 file) in lanternbox", "added suns; `usufruct undo`",
             "`usufruct add` offers what is ready",
         ):  # fmt: skip
             self.assertIn(words, said)

@@ -40,7 +40,7 @@ class Overview(Struct, frozen=True):
     asked: int
     """Those that are known to need an answer first."""
     unknown: int
-    """Archives in the downloads folders that nobody has looked at yet."""
+    """Other archives in the downloads folders: nobody looked at them, or they are incomplete."""
     applications: dict[str, tuple[int, int]]
     """Application, or empty for none → its holdings and their files."""
     away: tuple[str, ...]
@@ -75,7 +75,7 @@ def standing(context: Context) -> Overview:
 
 
 def _waiting(context: Context, added: set[str]) -> Counter[str]:
-    """How many archives in the downloads folders are ready, need an answer, or were never looked at."""
+    """How many archives in the downloads folders are ready, need an answer, or neither is known."""
     try:
         known = msgspec.json.decode(
             small_file(context.places.data / "downloads.json", _LARGEST), type=_Downloads
