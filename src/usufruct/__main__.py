@@ -37,7 +37,7 @@ def _name_files_in_utf8() -> None:
 
     File systems keep bytes. What is shown stays in the locale's encoding, and words typed in it mean the same.
     """
-    if os.name == "nt" or sys.getfilesystemencoding().lower() in ("utf-8", "utf8"):
+    if sys.flags.utf8_mode or sys.getfilesystemencoding().lower() == "utf-8":
         return
     words = [_as_utf8(raw, word) for raw, word in zip(_typed(), sys.argv[1:], strict=True)]
     around = {**os.environ, "PYTHONUTF8": "1"}

@@ -40,7 +40,7 @@ class ProgramTest(WorldTest):
         self.assertIn("forest-backdrops", self.run_words("list").stdout)
         self.assertIn("replaced your file", self.run_words("show", "Forest Backdrops").stdout)
         self.assertIn("rods a hand longer", self.run_words("show", "owl-family", "--notes").stdout)
-        self.assertIn("earlier file is back", self.run_words("remove", "forest-backdrops", "owl-family").stdout)
+        self.assertIn("earlier file restored", self.run_words("remove", "forest-backdrops", "owl-family").stdout)
         self.assertEqual(differences(before, tree_of(self.folder / "Lanternbox")), [])
         self.assertIn("Nothing has been added", self.run_words("list").stdout)
 
@@ -191,7 +191,7 @@ class DemoTest(WorldTest):
     def test_the_demo_ends_as_it_began_and_says_so(self) -> None:
         done = run_program("demo", home=self.world.folder / "state")
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("equal in path, content, mode and time", done.stdout)
+        self.assertIn("have the same paths, content, permissions and times", done.stdout)
         self.assertFalse((self.world.folder / "state").exists(), "the user's own state was touched")
 
     def test_the_demo_can_be_kept_for_playing(self) -> None:

@@ -99,7 +99,7 @@ class PowerShellTest(WorldTest):
 
     def test_commands_are_offered_with_what_they_do(self) -> None:
         found = self.answered(start="lo")
-        self.assertEqual(found, [["plain", "look", "Say what archives are and where their content would go."]])
+        self.assertEqual(found, [["plain", "look", "Show what an archive is and where its files would go."]])
 
     def test_a_word_in_quotes_is_completed_as_it_is_meant(self) -> None:
         self.world.archive("moon and sun.zip", {"gels/moon.gel": "m"})

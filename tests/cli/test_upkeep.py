@@ -116,7 +116,7 @@ class UpkeepTest(AddCase):
         said = " ".join(self.run_words("add", "sky v2.zip", code=3).stderr.split())
         self.assertIn("2 is newer than 1", said)
         self.assertIn(
-            "1 file of the one before no longer shipped", self.run_words("add", "sky v2.zip", "--update", "sky").stdout
+            "1 file removed that the new version no longer has", self.run_words("add", "sky v2.zip", "--update", "sky").stdout
         )
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
         self.run_words("undo")
@@ -159,7 +159,7 @@ class UpkeepTest(AddCase):
         self.assertEqual(self.world.contents(), whole)
         # A part of one, and the same back again.
         said = self.run_words("remove", "owl.zip", "--only", "parts").stdout
-        self.assertIn("2 files taken out", said)
+        self.assertIn(": 2 files", said)
         self.assertIn("1 other file of it stays", said)
         self.assertEqual(
             set(whole) - set(self.world.contents()), {"Puppets/Owl/parts/wing.svg", "Puppets/Owl/parts/beak.svg"}

@@ -104,7 +104,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
             remedy = f"Is part {len(parts.paths) + 1} missing? Otherwise download the parts again."
             error = IncompleteArchive(error.message, kept=error.kept, remedy=remedy, path=error.path)
         if isinstance(error, DamagedArchive) and may_rescue:
-            error.remedy += " If there is no other, `--rescue` takes what came whole of it."
+            error.remedy += " If there is no other, `--rescue` takes the files that are intact."
         raise error
     archive.facts.volumes = tuple(map(str, parts.paths))
     archive.facts.said_format = _said_otherwise(path, archive.format)

@@ -42,7 +42,7 @@ def fact_lines(result: "Examined") -> Iterator[str]:
             locked = "its names too" if facts.hides_names else count_words(facts.locked_entries, "file")
             yield from _said("locked", f"with {' and '.join(facts.locks)}, {locked}")
         if facts.encoding:
-            how = "guessed; --names tells another encoding" if facts.is_encoding_guessed else "as you said"
+            how = "which is a guess; --names ENCODING sets another" if facts.is_encoding_guessed else "as you said"
             yield from _said("names", f"read as {facts.encoding}, {how}")
         if facts.is_program:
             yield from _said("program", f"self-extracting: read as the {result.format} it carries, never run", "care")
@@ -78,10 +78,10 @@ def rescued_words(result: "Examined") -> str:
     facts, listing = result.facts, result.listing
     assert facts and listing is not None, "a rescued archive is listed"
     if not facts.lost:
-        return "every entry that is named in it came whole; whether there were more cannot be known"
+        return "every entry that it names is intact; whether there were more cannot be known"
     names = [printable(name) for name in facts.lost[:_NAMED]]
     names += [f"and {len(facts.lost) - _NAMED:,} more"] if len(facts.lost) > _NAMED else []
-    return f"only what came whole; lost: {', '.join(names)}"
+    return f"only the intact files; lost: {', '.join(names)}"
 
 
 def unread_words(stretches: Sequence[tuple[int, int]]) -> str:

@@ -19,39 +19,39 @@ from usufruct.files.small_texts import small_file
 
 _SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Archives": {
-        "look": ("look:look", "Say what archives are and where their content would go."),
-        "add": ("add:add", "Place archives."),
+        "look": ("look:look", "Show what an archive is and where its files would go."),
+        "add": ("add:add", "Place the files of an archive where its program looks."),
     },
     "Downloads": {
-        "downloads": ("downloads:downloads", "Show what waits in the downloads folders."),
+        "downloads": ("downloads:downloads", "List the archives in your downloads folders."),
     },
     "What has been added": {
-        "list": ("list:list_command", "List the holdings."),
-        "show": ("show:show", "Show one holding: files, what they replaced, notes, source."),
-        "remove": ("remove:remove", "Take holdings out and give back what they replaced."),
-        "whose": ("whose:whose", "Say which holding put a file here, or how much of a folder is whose."),
-        "check": ("check:check", "Compare the disk with the ledger."),
-        "repair": ("repair:repair", "Put missing or damaged files of a holding back from its archive."),
-        "undo": ("undo:undo", "Reverse what was done last, and what was done before it."),
-        "redo": ("undo:redo", "Take the last undo back."),
-        "history": ("undo:history", "List what was done, newest first, by number."),
-        "archives": ("archives:archives", "Say where the archives of what was added are; let them go."),
-        "recover": ("recover:recover", "Reverse a change that was cut off."),
+        "list": ("list:list_command", "List what you have added."),
+        "show": ("show:show", "Show one holding: its files, what they replaced, where it came from."),
+        "remove": ("remove:remove", "Remove what was added and restore what it replaced."),
+        "whose": ("whose:whose", "Find out which holding a file belongs to."),
+        "check": ("check:check", "Check that everything you added is still in place."),
+        "repair": ("repair:repair", "Restore missing or damaged files from the archive."),
+        "undo": ("undo:undo", "Undo the last change, or one by its number."),
+        "redo": ("undo:redo", "Redo what was undone last."),
+        "history": ("undo:history", "List all changes with their numbers, newest first."),
+        "archives": ("archives:archives", "Show where the archives of your holdings are; trash or store them."),
+        "recover": ("recover:recover", "Undo a change that a crash interrupted."),
     },
     "To hand on": {
         "pack": ("pack:pack", "Make an archive from files, a folder or a holding."),
-        "carry": ("carry:carry", "Take all that was added to another machine: out, in."),
+        "carry": ("carry:carry", "Move everything you added to another computer: out, in."),
     },
     "Applications": {
-        "app": ("app:app", "The applications that are known: learn, list, show, try, new, edit, agree, drop."),
+        "app": ("app:app", "The programs Usufruct knows: list, show, learn, add, new, edit, try, agree, drop."),
     },
     "Usufruct itself": {
         "settings": ("settings:settings", "Show and change the settings."),
-        "desktop": ("desktop:desktop", "Tell the desktop of Usufruct, and take that back: on, off."),
+        "desktop": ("desktop:desktop", "Let your file manager offer Usufruct for archives: on, off."),
     },
     "To try it and to set it up": {
-        "demo": ("demo:demo", "Run a full example on sample data, in a folder of its own."),
-        "completion": ("completion:completion", "Print what makes a shell complete Usufruct's words."),
+        "demo": ("demo:demo", "Run a full example on sample data, in a separate folder."),
+        "completion": ("completion:completion", "Print the completion script for your shell."),
         "manual": ("manual:manual", "Print the manual page, or a page of the docs."),
     },
 }
@@ -158,18 +158,18 @@ def _libraries() -> list[str]:
     is_eager=True,
     expose_value=False,
     callback=_tell_version,
-    help="Show the version and the formats that can be read here.",
+    help="Show the version and the formats that Usufruct can read here.",
 )
-@click.option("-v", "--verbose", is_flag=True, help="Tell on standard error what goes into the log.")
-@click.option("-q", "--quiet", is_flag=True, help="Show only what goes wrong, what is asked, and JSON.")
-@click.option("--plain", is_flag=True, help="Draw nothing, and show one thing a line, as a screen reader reads.")
-@click.option("--json", "as_json", is_flag=True, help="Print one JSON document; without a command, how things stand.")
+@click.option("-v", "--verbose", is_flag=True, help="Show on standard error what is written to the log.")
+@click.option("-q", "--quiet", is_flag=True, help="Show only errors, questions and JSON.")
+@click.option("--plain", is_flag=True, help="Use no drawing, and one fact per line, for screen readers.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON document; without a command, an overview.")
 @click.pass_context
 def cli(click_context: click.Context, *, verbose: bool, quiet: bool, plain: bool, as_json: bool) -> None:
-    """Put downloaded content into an application's folders, and take it out again.
+    """Put downloads into the folders where your programs look, and take them out again.
 
-    Usufruct finds the right place, shows it and says why, backs up what it replaces and records every file. Whatever
-    was there before comes back byte for byte.
+    Usufruct finds the right folder, shows it and says why, backs up what it replaces and records every file. Removing a
+    download restores your folder exactly.
     """
     if quiet:
         be_quiet()

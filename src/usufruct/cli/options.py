@@ -53,14 +53,14 @@ ACCESS_OPTIONS = (
         "--password-file",
         metavar="FILE",
         type=click.Path(path_type=Path, allow_dash=True),
-        help="Passwords for locked archives, one a line; `-` reads standard input.",
+        help="File with passwords for locked archives, one per line; `-` reads standard input.",
     ),
     click.option(
         "--names",
         metavar="ENCODING",
         callback=_encoding,
         shell_complete=words.encodings,
-        help="How file names in an old archive are encoded.",
+        help="Encoding of the file names in an old archive, such as cp437.",
     ),
 )
 """What opening an archive may need."""
@@ -72,72 +72,74 @@ _OPTIONS = [
         metavar="NAME",
         multiple=True,
         shell_complete=words.applications,
-        help="The application; otherwise the one that fits. Twice: each gets what is for it.",
+        help="Which program it is for; otherwise Usufruct finds out. Given twice, each program gets its part.",
     ),
     click.option(
         "--into",
         metavar="FOLDER",
         shell_complete=words.folders,
-        help="Put everything into this folder of the application, or into a directory in it: FOLDER/SUB.",
+        help="Put everything into this folder of the program, or into a folder inside it: FOLDER/SUB.",
     ),
-    click.option("--to", metavar="DIR", type=click.Path(path_type=Path), help="Place under this directory instead."),
-    click.option("--flat", is_flag=True, help="With --to: drop every directory that holds nothing but one other."),
+    click.option(
+        "--to", metavar="DIR", type=click.Path(path_type=Path), help="Place the files in this directory instead."
+    ),
+    click.option("--flat", is_flag=True, help="With --to: skip folders that contain nothing but one other folder."),
     click.option(
         "--only",
         metavar="PATTERN",
         multiple=True,
         shell_complete=words.entries,
-        help="Only entries of this path or file name; repeatable.",
+        help="Only files with this path or name; repeatable.",
     ),
     click.option(
         "--skip",
         metavar="PATTERN",
         multiple=True,
         shell_complete=words.entries,
-        help="No entries of this path or file name; repeatable.",
+        help="No files with this path or name; repeatable.",
     ),
     click.option(
         "--choose",
         metavar="NAME",
         multiple=True,
         shell_complete=words.answers,
-        help="Which alternative; repeatable; `all` keeps all.",
+        help="Which of several versions to place; repeatable; `all` places all.",
     ),
-    click.option("--pick", "picks", is_flag=True, help="Choose the entries from a checklist, at a terminal."),
-    click.option("--nested", is_flag=True, help="Open archives inside the archive."),
-    click.option("--every-format", is_flag=True, help="Do not drop the less preferred formats."),
+    click.option("--pick", "picks", is_flag=True, help="Choose the files from a checklist, at a terminal."),
+    click.option("--nested", is_flag=True, help="Also unpack archives inside the archive."),
+    click.option("--every-format", is_flag=True, help="Place every file format, not only the one the program prefers."),
     click.option(
         "--on-clash",
         type=click.Choice([value.value for value in OnClash]),
-        help="What becomes of a file that is there already and differs: it is backed up and replaced, it stays, it is "
-        "replaced only by a newer one, only such files are placed, the entry goes beside it, or you are asked. Without "
-        "it yours are replaced, and what another holding placed is asked about.",
+        help="What to do if a different file is already there: back it up and replace it, keep it, replace it only if "
+        "the new one is newer, place only files that exist already, place the new one beside it under a free name, or "
+        "ask. By default your files are replaced, and files of other holdings are asked about.",
     ),
     click.option(
         "--update",
         metavar="HOLDING",
         shell_complete=words.holdings,
-        help="This archive takes the place of that holding.",
+        help="Treat the archive as a new version of this holding.",
     ),
     click.option(
         "--claim",
         is_flag=True,
-        help="Files that are there already with the same content are the holding's from now on, and go with it.",
+        help="Adopt identical files that are already there, so that removing the holding removes them too.",
     ),
+    click.option("--unpacked", is_flag=True, help="ARCHIVE is a folder that you have already unpacked."),
+    click.option("--as", "name", metavar="NAME", help="Name of the holding."),
+    click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether to place program files."),
+    click.option("--together", is_flag=True, help="Add several archives as one holding."),
     click.option(
-        "--unpacked", is_flag=True, help="ARCHIVE is a directory that was unpacked already, to be taken as the archive."
+        "--yes", "takes_safe", is_flag=True, help="Answer questions automatically when the answer loses nothing."
     ),
-    click.option("--as", "name", metavar="NAME", help="The holding's name."),
-    click.option("--programs", type=click.Choice(["allow", "refuse"]), help="Whether files that can run are placed."),
-    click.option("--together", is_flag=True, help="Several archives make one holding."),
-    click.option("--yes", "takes_safe", is_flag=True, help="Take the proposed answer where there is a safe one."),
     click.option(
         "--autostart",
         type=click.Choice(["allow"]),
-        help="Place files where the system, a login or a shell runs or reads them by itself.",
+        help="Place files even where the system, a login or a shell runs them automatically.",
     ),
-    click.option("--skip-unsafe", is_flag=True, help="Place the rest of an archive with unsafe entries."),
-    click.option("--rescue", "rescues", is_flag=True, help="Of an archive that is damaged, take what came whole."),
+    click.option("--skip-unsafe", is_flag=True, help="Leave out unsafe entries and place the rest."),
+    click.option("--rescue", "rescues", is_flag=True, help="From a damaged archive, take the files that are intact."),
     *ACCESS_OPTIONS,
 ]
 

@@ -405,18 +405,18 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
         words = unread_words(result.facts.unread)
         yield from (f"{_INDENT}{styled(line, 'care')}" for line in wrapped(words, _INDENT))
     if placed.replaced:
-        what = count_words(len(placed.replaced), "file that was", "files that were")
-        yield f"{_INDENT}{what} there before, backed up and replaced"
+        what = count_words(len(placed.replaced), "existing file was", "existing files were")
+        yield f"{_INDENT}{what} backed up and replaced"
     if placed.taken:
-        yield f"{_INDENT}{count_words(placed.taken, 'file')} of the one before no longer shipped, taken out"
+        yield f"{_INDENT}{count_words(placed.taken, 'file')} removed that the new version no longer has"
     if placed.kept:
         what = count_words(len(placed.kept), "file that you changed stays", "files that you changed stay")
         yield f"{_INDENT}{what}: {', '.join(map(path_words, placed.kept[:4]))}"
     if placed.claimed:
-        what = count_words(placed.claimed, "file that was there is", "files that were there are")
-        yield f"{_INDENT}{what} its own now, and will go with it"
+        what = count_words(placed.claimed, "existing file", "existing files")
+        yield f"{_INDENT}{what} with the same content adopted; removing it removes them too"
     if alike := len(placed.shared) - placed.claimed:
-        yield f"{_INDENT}{count_words(alike, 'file')} there already with the same content, left alone"
+        yield f"{_INDENT}{count_words(alike, 'file')} already there with the same content, left alone"
     name = quoted(result.name)
     if added.after:
         yield f"{_INDENT}{styled(added.after, 'care')}"
@@ -424,7 +424,7 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
         yield from (f"{_INDENT}{line}" for line in wrapped(result.application.tell, _INDENT))
     if added.put_away:
         yield from _put_away_lines(added.put_away)
-    yield f"{_INDENT}To take it back: usufruct remove {name}"
+    yield f"{_INDENT}To remove it: usufruct remove {name}"
 
 
 def short_report(added: Added) -> str:

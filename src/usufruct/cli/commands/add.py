@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from usufruct.actions.request import Request
 
 
-@click.command(short_help="Place archives.")
+@click.command()
 @click.argument(
     "archives", metavar="[ARCHIVE...]", nargs=-1, type=click.Path(path_type=Path), shell_complete=words.archives
 )
@@ -30,12 +30,12 @@ if TYPE_CHECKING:
 @click.option(
     "--afterwards",
     type=click.Choice(AFTERWARDS),
-    help="What becomes of the archive once placed: it stays, goes to the trash, or is stored. Otherwise as the "
-    "settings say.",
+    help="What to do with the archive afterwards: keep it, move it to the trash, or store it. The default is a "
+    "setting.",
 )
-@click.option("--open", "opens", is_flag=True, help="Open the folder that was placed into.")
-@click.option("--dry-run", is_flag=True, help="Only show what would be done.")
-@click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
+@click.option("--open", "opens", is_flag=True, help="Open the folder in the file manager afterwards.")
+@click.option("--dry-run", is_flag=True, help="Only show what would happen.")
+@click.option("--full", "in_full", is_flag=True, help="Show everything, including every file.")
 @json_option
 def add(
     archives: tuple[Path, ...],
@@ -47,12 +47,12 @@ def add(
     as_json: bool,
     **options: Any,
 ) -> int:
-    """Place each ARCHIVE where its application looks for it, as a holding.
+    """Place the files of each ARCHIVE where its program looks for them.
 
-    Without ARCHIVE, at a terminal, the new downloads are offered as a checklist.
+    Without ARCHIVE, at a terminal, you choose from your new downloads.
 
-    All content is unpacked next to its destination, checked and hashed before the application's folder is touched. What
-    is replaced is backed up, and `usufruct remove` gives it back.
+    Everything is unpacked and checked before the program's folder is touched. Replaced files are backed up; `usufruct
+    remove` restores them.
     """
     from usufruct.actions.streams import is_stream
     from usufruct.cli.documents import added_document

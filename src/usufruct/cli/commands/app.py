@@ -33,19 +33,19 @@ if TYPE_CHECKING:
     from usufruct.actions.context import Context
 
 
-@click.group(short_help="The applications that are known: learn, add, list, show, try, new, edit, agree, drop.")
+@click.group()
 def app() -> None:
-    """The applications Usufruct knows.
+    """Show and define the programs that Usufruct knows.
 
-    An application is described by one TOML file; docs/definitions.md explains its keys.
+    One TOML file describes each program; docs/definitions.md explains its keys.
     """
 
 
 @app.command("list")
-@click.option("--all", "everywhere", is_flag=True, help="Also the applications that are not on this machine.")
+@click.option("--all", "everywhere", is_flag=True, help="Also list programs that are not on this machine.")
 @json_option
 def list_command(*, everywhere: bool, as_json: bool) -> None:
-    """List the applications on this machine that Usufruct knows."""
+    """List the programs on this machine that Usufruct knows."""
     from usufruct.actions.applications import known_applications
 
     context = real_context()
@@ -82,7 +82,7 @@ def _style(column: int, text: str) -> str:
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def show(name: str, *, as_json: bool) -> None:
-    """Show what the application NAME keeps where."""
+    """Show where the program NAME keeps its content."""
     from usufruct.actions import defining, refresh
     from usufruct.actions.applications import application_named, definition_file, known_applications
     from usufruct.definitions.load import SHIPPED
@@ -127,15 +127,15 @@ def _show(application: Application) -> None:
         echo(line)
 
 
-@app.command(short_help="Propose a definition from a folder with content in it.")
+@app.command(short_help="Make a definition from a folder with content.")
 @click.argument("directory", type=click.Path(path_type=Path))
-@click.option("--name", help="What the application is to be called; otherwise as the folder is.")
-@click.option("--yes", "accepts", is_flag=True, help="Accept the proposal and write it.")
+@click.option("--name", help="Name of the application; by default the name of the folder.")
+@click.option("--yes", "accepts", is_flag=True, help="Accept the proposal and save it.")
 @json_option
 def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) -> None:
-    """Read DIRECTORY, an application's folder with content in it, and propose the definition.
+    """Read DIRECTORY, the content folder of a program, and propose a definition.
 
-    Nothing is written until you accept. Each line of the proposal says what was seen.
+    Nothing is written until you accept. Each line of the proposal says what it is based on.
     """
     from usufruct.actions import defining
     from usufruct.cli.questions import accepted, is_asking
@@ -169,13 +169,15 @@ def _tell_downloads(context: Context, application: Application) -> None:
         echo(line)
 
 
-@app.command(short_help="Define an application: from a file, or in your editor.")
+@app.command(short_help="Define a program, in your editor or from a file.")
 @click.argument("name", shell_complete=words.applications)
-@click.option("--root", type=click.Path(path_type=Path), help="The folder that the application reads.")
-@click.option("--from", "source", type=click.File(encoding="utf-8"), help="A file with the definition; - for input.")
+@click.option("--root", type=click.Path(path_type=Path), help="The folder in which the program looks for content.")
+@click.option(
+    "--from", "source", type=click.File(encoding="utf-8"), help="File with the definition; `-` reads standard input."
+)
 @json_option
 def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -> None:
-    """Define the application NAME: from a file, or in your editor from a commented beginning."""
+    """Define the program NAME, in your editor from a commented template, or from a file."""
     from usufruct.actions import defining
 
     context = real_context()
@@ -194,12 +196,12 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
     _tell_downloads(context, application)
 
 
-@app.command("add", short_help="Take a definition that somebody gave you.")
+@app.command("add", short_help="Add a definition that somebody gave you.")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--yes", "accepts", is_flag=True, help="Take it without asking.")
+@click.option("--yes", "accepts", is_flag=True, help="Add it without asking.")
 @json_option
 def add_command(file: Path, *, accepts: bool, as_json: bool) -> int:
-    """Show what the definition in FILE would place where and what it may run, and take it once you agree."""
+    """Show what the definition in FILE would place and run, and add it if you agree."""
     from usufruct.actions import defining
     from usufruct.cli.questions import is_asking
     from usufruct.definitions.load import parse_application
@@ -245,7 +247,7 @@ def _what_may_run(application: Application) -> Iterator[str]:
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def edit(name: str, *, as_json: bool) -> None:
-    """Change the definition of NAME in your editor; a faulty one is told, and the old one stays."""
+    """Change the definition of NAME in your editor. If it has a fault, the old one stays."""
     from usufruct.actions import defining
     from usufruct.actions.applications import application_named, definition_file, known_applications
     from usufruct.cli.questions import is_asking
@@ -297,14 +299,13 @@ def _keep_aside(context: Context, name: str, text: str) -> Path:
     return kept
 
 
-@app.command(short_help="Allow the command that a definition runs afterwards.")
+@app.command(short_help="Allow the command that a definition runs after each change.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def agree(name: str, *, as_json: bool) -> None:
-    """Allow the command that the definition of NAME runs after each change, as it stands now.
+    """Allow the command that the definition of NAME runs after each change.
 
-    A definition may come from somebody else. Its command is shown here, and is not run before; one that changed is
-    asked about again.
+    The command is shown first. Usufruct does not run it until you allow it, and asks again if it changes.
     """
     from usufruct.actions import refresh
     from usufruct.actions.applications import application_named, known_applications
@@ -329,11 +330,11 @@ def agree(name: str, *, as_json: bool) -> None:
     _tell_state(application.name, "allowed", said, as_json=as_json)
 
 
-@app.command(short_help="Forget a definition that no holding needs.")
+@app.command(short_help="Delete a definition that no holding needs.")
 @click.argument("name", shell_complete=words.applications)
 @json_option
 def drop(name: str, *, as_json: bool) -> None:
-    """Forget the definition of NAME; refused while there are holdings of it."""
+    """Delete the definition of NAME. Refused while holdings belong to it."""
     from usufruct.actions import defining
     from usufruct.actions.applications import application_named, known_applications
 

@@ -27,15 +27,15 @@ _NEWEST = 20
 """Downloads that a new definition is tried on."""
 
 
-@click.command("try", short_help="Show which definition gets each archive, and how.")
+@click.command("try", short_help="Show which program each archive would go to, and why.")
 @click.argument("name", shell_complete=words.applications)
 @click.argument("archives", nargs=-1, type=click.Path(path_type=Path))
 @json_option
 def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
-    """Show how the definition of NAME would do on each ARCHIVE, to tune it against a downloads folder.
+    """Try the definition of NAME on each ARCHIVE, to improve it against a downloads folder.
 
-    NAME may also be the path of a definition that is not in use yet. Without NAME all definitions are tried: which one
-    wins each archive, by what, and where another is nearly as good. Ends with 1 if any archive would not be placed.
+    NAME may also be the path of a definition file. Without NAME, all definitions are tried: which one gets each
+    archive, why, and where another is nearly as good. The exit status is 1 if an archive would not be placed.
     """
     context = real_context()
     known = known_applications(context)

@@ -30,19 +30,23 @@ _NOT_THERE = ("changed", "missing", "away")
 _ORDER = ("there", "stored", "trash", "unneeded", *_NOT_THERE)
 
 
-@click.command(short_help="List the archives of what was added: where they are, and which are missing.")
+@click.command()
 @click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
-@click.option("--trash", is_flag=True, help="Let those of HOLDING go to the trash, or all that are safely placed.")
-@click.option("--store", is_flag=True, help="Store them likewise.")
+@click.option(
+    "--trash", is_flag=True, help="Move these archives to the trash, or those of all holdings that are fully in place."
+)
+@click.option("--store", is_flag=True, help="Move them into Usufruct's store instead.")
 @json_option
 def archives(holdings: tuple[str, ...], *, trash: bool, store: bool, as_json: bool) -> int:
-    """List the archives of all holdings, or of each HOLDING: stored, there, in the trash, changed, missing or away.
+    """Show where the archive of each HOLDING, or of all, is now.
 
-    What the store keeps for no holding is told too; undoing a removal may still want it. `repair`, `undo` and the like
-    need the archives. Ends with 1 if any is changed, missing or away.
+    That is: stored, there, in the trash, changed, missing or away.
 
-    With --trash or --store without HOLDING an archive stays if something of what was placed is changed or missing, or
-    if most of it was not placed.
+    Archives in the store that no holding needs are listed too; `undo` may still need them. `repair` and `undo` read
+    files from the archives. The exit status is 1 if any is changed, missing or away (its drive is not connected).
+
+    Without HOLDING, --trash and --store leave an archive where it is if a placed file is changed or missing, or if most
+    of the archive was not placed.
     """
     from usufruct.actions.afterwards import kept_archives, put_away_later
 

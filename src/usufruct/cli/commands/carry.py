@@ -44,19 +44,19 @@ _REFUSED = {
 }
 
 
-@click.group(short_help="Take all that was added to another machine, in one file.")
+@click.group()
 def carry() -> None:
-    """Take all that was added to another machine, in one file."""
+    """Move everything you added to another computer, in one file."""
 
 
-@carry.command("out", short_help="Write all that was added into one file.")
+@carry.command("out", short_help="Write everything you added into one file.")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--without-archives", is_flag=True, help="Only the list: definitions, settings and holdings.")
+@click.option("--without-archives", is_flag=True, help="Write only definitions, settings and the list of holdings.")
 @json_option
 def out_command(file: Path, *, without_archives: bool, as_json: bool) -> int:
-    """Write definitions, settings, holdings with their choices, and their archives into FILE, a zip.
+    """Write everything you added into FILE, a zip: definitions, settings, archives, and how each was added.
 
-    It is read back and compared before it gets its name. Ends with 1 if an archive is missing.
+    The file is read back and compared before it gets its name. The exit status is 1 if an archive is missing.
     """
     from usufruct.actions.carrying_out import carry_out
     from usufruct.cli.progress import Watching
@@ -113,7 +113,7 @@ def _maps(click_context: click.Context, option: click.Parameter, values: tuple[s
     return maps
 
 
-@carry.command("in", short_help="Bring here what `carry out` wrote on another machine.")
+@carry.command("in", short_help="Add everything from a file that `carry out` wrote.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "--map",
@@ -121,15 +121,15 @@ def _maps(click_context: click.Context, option: click.Parameter, values: tuple[s
     metavar="THERE=HERE",
     multiple=True,
     callback=_maps,
-    help="A folder there and the one that takes its place here; repeatable.",
+    help="A folder on the other machine and its counterpart here; repeatable.",
 )
-@click.option("--dry-run", is_flag=True, help="Only show what would be done.")
-@click.option("--yes", is_flag=True, help="Do it without asking, less what needs an --allow.")
+@click.option("--dry-run", is_flag=True, help="Only show what would happen.")
+@click.option("--yes", is_flag=True, help="Do it without asking, except for what needs --allow.")
 @click.option(
     "--allow",
     multiple=True,
     type=click.Choice([PROGRAMS, ELSEWHERE]),
-    help="Let it place files that can run, or files outside of an application's own folder; repeatable.",
+    help="Allow program files, or files outside the program's own folder; repeatable.",
 )
 @access_options
 @json_option
@@ -143,11 +143,11 @@ def in_command(
     as_json: bool,
     **options: Any,
 ) -> int:
-    """Bring here what `carry out` wrote into FILE on another machine.
+    """Add everything from FILE, which `carry out` wrote on another computer.
 
-    First it shows what it would do. What is here already stays as it is; archives go into the store, and each holding
-    is added with the choices it was added with there. What would place files that can run, or files outside of an
-    application's own folder, is asked about by itself, or allowed with --allow.
+    It first shows what it would do. What is already here stays as it is. Archives go into the store, and each holding
+    is added with the same choices as on the other computer. You are asked separately about program files and about
+    files outside a program's own folder, or you allow them with --allow.
     """
     from msgspec.structs import replace
 

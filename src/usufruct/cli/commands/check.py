@@ -25,16 +25,16 @@ _WORDS = {
 }
 
 
-@click.command(short_help="Compare the disk with the ledger.")
+@click.command()
 @click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
-@click.option("--deep", is_flag=True, help="Read every file, also where size and time are as recorded.")
-@click.option("--store", is_flag=True, help="Read every backup too and compare it with what it should be.")
-@click.option("--full", "in_full", is_flag=True, help="Name every file that is not fine.")
+@click.option("--deep", is_flag=True, help="Read every file, even if its size and time are unchanged.")
+@click.option("--store", is_flag=True, help="Also read every backup and compare its checksum.")
+@click.option("--full", "in_full", is_flag=True, help="List every file that is not fine.")
 @json_option
 def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, as_json: bool) -> int:
-    """Compare what each HOLDING (or every one) placed with what is on disk now. Changes nothing.
+    """Compare the files of each HOLDING, or of all, with what is on disk now. Changes nothing.
 
-    Ends with 1 if anything is changed, missing or damaged.
+    The exit status is 1 if anything is changed, missing or damaged.
     """
     from usufruct.actions.checking import check_holdings, check_store, read_elsewhere
 

@@ -119,7 +119,7 @@ class PowerShell(ShellComplete):
         return f"{item.type},{item.value}\t{item.help or ''}"
 
 
-@click.command(short_help="Print what makes a shell complete Usufruct's words.")
+@click.command()
 @click.argument("shell", type=click.Choice(_SHELLS))
 @json_option
 @click.pass_context

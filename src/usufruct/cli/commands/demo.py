@@ -2,6 +2,7 @@
 
 import os
 import shlex
+import site
 import subprocess
 import sys
 import tempfile
@@ -18,57 +19,60 @@ from usufruct.files.state_places import HOME_VARIABLE
 
 _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
     (
-        "Three programs keep content in three folders; a short definition tells Usufruct where and how.",
-        ("app list", "app show lanternbox"),
+        "Lanternbox is a shadow theatre. A short definition says where it looks for puppets, backdrops and gels.",
+        ("app show lanternbox",),
     ),
     (
-        "A puppet pack was downloaded. It is wrapped in two folders that mean nothing. Where would it go, and why?",
+        "You downloaded some puppets. They are inside two folders with meaningless names. Where do they belong?",
         ("look Downloads/owl-family-v1.2.zip", "add Downloads/owl-family-v1.2.zip"),
     ),
-    ("Gels that come in two formats: Lanternbox prefers one of them.", ("add Downloads/dusk-gels.tar.gz",)),
     (
-        "A backdrop pack has a file that its user had already painted. It is backed up before it is replaced.",
+        "These gels come in two file formats. Lanternbox prefers one of them, so only that one is placed.",
+        ("add Downloads/dusk-gels.tar.gz",),
+    ),
+    (
+        "One of these backdrops replaces a picture that you painted yourself. Usufruct backs up yours first.",
         ("add Downloads/forest-backdrops.zip", "show forest-backdrops"),
     ),
     (
-        "Two variants of the same gels: that is for the user to say.",
+        "This download contains two versions of the same gels. Usufruct does not guess: it asks.",
         ("add Downloads/moon-gels.zip", "add Downloads/moon-gels.zip --choose dim"),
     ),
-    ("Content for the other programs finds its own way.", ("add Downloads/herringbone-and-more.tar.xz",)),
     (
-        "An archive that would write outside its folder, and half a download.",
-        (
-            "add Downloads/sneaky-gels.zip",
-            "add Downloads/half-a-download.zip",
-        ),
+        "This one is for Weftline, a weaving program. Usufruct sees that from its files and folders.",
+        ("add Downloads/herringbone-and-more.tar.xz",),
     ),
     (
-        "Archives inside an archive, old names that do not say their alphabet, a set with a part missing.",
+        "This archive tries to write outside its folder, and this download is incomplete. Nothing is placed.",
+        ("add Downloads/sneaky-gels.zip", "add Downloads/half-a-download.zip"),
+    ),
+    (
+        "A zip inside a zip, Russian file names from an old computer, and a set of four parts with one missing.",
         (
             "add Downloads/winter-season.zip",
             "look Downloads/old-harbours.zip",
             "look Downloads/night-sky.zip.001",
         ),
     ),
-    ("What has been added, after all that?", ("list",)),
+    ("What have you added so far?", ("list",)),
     (
-        "And out again, in any order. What was replaced comes back.",
+        "You no longer want them. Remove them in any order, and your own picture is restored.",
         ("remove forest-backdrops moon-gels", "remove owl-family dusk-gels herringbone-and-more winter-season", "list"),
     ),
 )
 
 
-@click.command(short_help="Run a full example on sample data, in a folder of its own.")
+@click.command()
 @click.option(
     "--keep",
     metavar="DIR",
     type=click.Path(path_type=Path),
-    help="Make the example in this new folder and leave it for playing; nothing is removed at the end.",
+    help="Run it in this new folder and keep it to play with; nothing is removed at the end.",
 )
-@click.option("--bare", is_flag=True, help="With --keep: only lay out the sample data, place nothing.")
+@click.option("--bare", is_flag=True, help="With --keep: only create the sample data, place nothing.")
 @json_option
 def demo(*, keep: Path | None, bare: bool, as_json: bool) -> int:
-    """Run a full example on the sample data that ships with Usufruct, in a folder of its own.
+    """Run a full example on sample data, in a separate folder.
 
     Your own folders, holdings and settings are not touched.
     """
@@ -102,7 +106,7 @@ def _play(folder: Path, *, is_kept: bool, as_json: bool) -> int:
     faults = [
         fault for program, tree in zip(programs, before, strict=True) for fault in differences(tree, tree_of(program))
     ]
-    echo(styled("## Is everything as it was?", "title"), err=as_json)
+    echo(styled("## Are the folders exactly as they were?", "title"), err=as_json)
     if faults:
         for fault in faults:
             echo(f"  {fault}", err=as_json)
@@ -112,7 +116,10 @@ def _play(folder: Path, *, is_kept: bool, as_json: bool) -> int:
             remedy="Please report this output: it must never happen.",
         )
     count = sum(map(count_of_files, before))
-    echo(f"  Yes: {count} files in {len(programs)} folders, equal in path, content, mode and time.", err=as_json)
+    echo(
+        f"  Yes: {count} files in {len(programs)} folders have the same paths, content, permissions and times.",
+        err=as_json,
+    )
     if as_json:
         echo_json({"folder": None, "files": count, "folders": len(programs), "as_before": True})
     return 0
@@ -134,8 +141,10 @@ def _run(folder: Path, command: str, *, as_json: bool) -> None:
     echo(err=as_json)
     echo(f"{styled('$', 'good')} usufruct {command}", err=as_json)
     sys.stdout.flush()
-    home = str(folder / "usufruct")
-    environment = {**os.environ, HOME_VARIABLE: home}
+    # The folder is the home too, so that only programs of the demo have content there and paths read as at home.
+    environment = {name: value for name, value in os.environ.items() if not name.startswith("XDG_")}
+    environment |= {"HOME": str(folder), "USERPROFILE": str(folder), HOME_VARIABLE: str(folder / "usufruct")}
+    environment.setdefault("PYTHONUSERBASE", site.getuserbase())  # where `pip install --user` has put Usufruct
     done = subprocess.run(
         [sys.executable, "-m", "usufruct", *words],
         cwd=folder,

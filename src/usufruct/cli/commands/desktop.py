@@ -10,19 +10,19 @@ from usufruct.cli.context import real_context
 from usufruct.cli.screen import echo, echo_json, json_option, path_words, styled
 
 
-@click.group(short_help="Tell the desktop of Usufruct, and take that back: on, off.")
+@click.group()
 def desktop() -> None:
-    """Let file managers offer to add an archive, and be told of downloads as they arrive.
+    """Let file managers offer Usufruct for archives, and announce downloads as they arrive.
 
-    A file manager then has "Add to its application" among the programs for an archive; it opens a terminal. A service
-    of your session watches the downloads folders and says what arrived and what to type.
+    File managers then list "Add to its application" among the programs for an archive; it opens a terminal. A
+    background service watches your downloads folders and announces what arrived and what to type.
     """
 
 
-@desktop.command("on", short_help="Write what the desktop reads.")
+@desktop.command("on", short_help="Set it up for your user account.")
 @json_option
 def on_command(*, as_json: bool) -> None:
-    """Write what the desktop reads; the service begins with your next session."""
+    """Set it up for your user account; the service starts when you log in next time."""
     told = turn_on(real_context())
     if as_json:
         echo_json({"written": list(told.paths)})
@@ -31,13 +31,13 @@ def on_command(*, as_json: bool) -> None:
     for path in told.paths:
         echo(f"  {path_words(path)}")
     echo("To be told of downloads in this session too: systemctl --user start usufruct-downloads")
-    echo("To take it back: usufruct desktop off")
+    echo("To undo this: usufruct desktop off")
 
 
-@desktop.command("off", short_help="Take back what `on` wrote.")
+@desktop.command("off", short_help="Undo what `on` wrote.")
 @json_option
 def off_command(*, as_json: bool) -> int:
-    """Take back what `on` wrote; what you changed in it is left."""
+    """Undo what `on` wrote; files that you changed stay."""
     told = turn_off(real_context())
     if as_json:
         echo_json({"removed": list(told.paths), "left": list(told.left)})

@@ -26,22 +26,20 @@ if TYPE_CHECKING:
 _MOST = 30
 
 
-@click.command(short_help="Show what waits in the downloads folders.")
-@click.option("--find", metavar="TEXT", help="Only downloads with this in their name.")
-@click.option(
-    "--app", metavar="NAME", shell_complete=words.applications, help="Only downloads that fit this application."
-)
-@click.option("--all", "shows_all", is_flag=True, help=f"All of them, not only the newest {_MOST}.")
-@click.option("--watch", "watches", is_flag=True, help="Tell of downloads as they are finished, until stopped.")
-@click.option("--notify", "notifies", is_flag=True, help="With --watch: let the desktop tell of them too.")
+@click.command()
+@click.option("--find", metavar="TEXT", help="Only downloads with this text in their name.")
+@click.option("--app", metavar="NAME", shell_complete=words.applications, help="Only downloads for this program.")
+@click.option("--all", "shows_all", is_flag=True, help=f"All downloads, not only the newest {_MOST}.")
+@click.option("--watch", "watches", is_flag=True, help="Report each download as it finishes, until you press Ctrl-C.")
+@click.option("--notify", "notifies", is_flag=True, help="With --watch: also show a desktop notification.")
 @json_option
 def downloads(
     *, find: str | None, app: str | None, shows_all: bool, watches: bool, notifies: bool, as_json: bool
 ) -> None:
     """Show what waits in the downloads folders, newest first.
 
-    Each is ready to be added, asks something first, was added already, is newer or older than what was added, still
-    arriving, incomplete, damaged, locked, unsafe, or no archive. The folders are a setting.
+    Each one is ready to add, needs an answer first, is already added, is a newer or older version, is still
+    downloading, or is incomplete, damaged, locked, unsafe or no archive. `usufruct settings` says which folders.
     """
     from usufruct.actions.downloads import folders_of, waiting_and_rest
 

@@ -31,15 +31,15 @@ if TYPE_CHECKING:
     from usufruct.actions.sizes import Sizes
 
 
-@click.command("list", short_help="List the holdings.")
-@click.option("--find", metavar="TEXT", help="Only holdings with this in their name, application or archive.")
+@click.command("list")
+@click.option("--find", metavar="TEXT", help="Only holdings with this text in their name, program or archive.")
 @click.option(
-    "--sort", type=click.Choice(["name", "size", "added"]), default="name", show_default=True, help="In which order."
+    "--sort", type=click.Choice(["name", "size", "added"]), default="name", show_default=True, help="Order of the list."
 )
-@click.option("--sizes", is_flag=True, help="Show with bars what takes the room.")
+@click.option("--sizes", is_flag=True, help="Show with bars what takes up space.")
 @json_option
 def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
-    """List what has been added, by application."""
+    """List what you have added, grouped by program."""
     from usufruct.actions.listing import list_holdings
     from usufruct.cli.documents import holding_document
 

@@ -31,23 +31,22 @@ if TYPE_CHECKING:
     from usufruct.actions.request import Request
 
 
-@click.command(short_help="Say what archives are and where their content would go.")
+@click.command()
 @archives_argument
 @request_options
-@click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
-@click.option("--content", "lists", is_flag=True, help="List every entry with its size and time instead.")
+@click.option("--full", "in_full", is_flag=True, help="Show everything, including every file.")
+@click.option("--content", "lists", is_flag=True, help="List every entry with its size and time.")
 @click.option(
-    "--read", "entry", metavar="ENTRY", shell_complete=words.entries, help="Print this entry, a text, instead."
+    "--read", "entry", metavar="ENTRY", shell_complete=words.entries, help="Print this entry, if it is a text."
 )
 @click.option(
     "--view",
     "viewed",
     metavar="ENTRY",
     shell_complete=words.entries,
-    help="Open a copy of this entry with the desktop's program for it instead, if nothing in it can run; show where the"
-    " copy is otherwise.",
+    help="Open a copy of this entry in its desktop program; if it could run something, only show where the copy is.",
 )
-@click.option("--verify", "verifies", is_flag=True, help="Read everything and compare all checksums instead.")
+@click.option("--verify", "verifies", is_flag=True, help="Read the whole archive and compare all checksums.")
 @json_option
 def look(
     archives: tuple[Path, ...],
@@ -60,10 +59,10 @@ def look(
     as_json: bool,
     **options: Any,
 ) -> int:
-    """Say what each ARCHIVE is, and show where each entry would go and why. Changes nothing.
+    """Show what each ARCHIVE is, where each file would go, and why. Changes nothing.
 
-    Ends as `add` would end: 0 if it could place everything, 3 if it would have to ask, 4 if the archive is damaged or
-    unsafe, 5 if the machine says no.
+    The exit status is the one `add` would have: 0 if everything can be placed, 3 if there is a question, 4 if the
+    archive is damaged or unsafe, 5 if for example the disk is full.
     """
     context = real_context()
     if entry is not None or viewed is not None or verifies:

@@ -13,12 +13,12 @@ from usufruct.cli.pages import PAGES, drawn_page, page_text
 from usufruct.cli.screen import echo, echo_json, json_option
 
 
-@click.command(short_help="Print the manual page, or a page of the docs.")
+@click.command()
 @click.argument("page", metavar="[PAGE]", required=False, type=click.Choice(list(PAGES)))
 @json_option
 @click.pass_context
 def manual(click_context: click.Context, page: str | None, *, as_json: bool) -> None:
-    """Print the manual page, for `man`, or a PAGE of the docs, to be read here.
+    """Print the manual page, or show a PAGE of the docs.
 
     The pages are definitions, formats, judgement, safety and troubleshooting.
 

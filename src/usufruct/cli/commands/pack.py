@@ -51,35 +51,44 @@ def _volume(click_context: click.Context, option: click.Parameter, value: str | 
     return size
 
 
-@click.command(short_help="Make an archive from files, a folder or a holding.")
+@click.command()
 @click.argument("sources", metavar="SOURCE...", nargs=-1, required=True, shell_complete=words.sources)
-@click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="The archive; its suffix says the format.")
-@click.option("--format", "archive_format", type=click.Choice(list(FORMATS)), help="The format; otherwise zip.")
+@click.option(
+    "--out",
+    metavar="FILE",
+    type=click.Path(path_type=Path),
+    help="The archive to write; its suffix decides the format.",
+)
+@click.option("--format", "archive_format", type=click.Choice(list(FORMATS)), help="The format; zip by default.")
 @click.option(
     "--effort",
     type=click.IntRange(EFFORTS[0], EFFORTS[-1]),
     default=USUAL_EFFORT,
     show_default=True,
-    help="0 only stores, 9 takes the longest for the smallest archive.",
+    help="0 does not compress, 9 is slowest and smallest.",
 )
-@click.option("--lock", is_flag=True, help="Lock it with a password, which is asked for (AES; zip and 7z).")
+@click.option("--lock", is_flag=True, help="Ask for a password and encrypt with it (AES; zip and 7z).")
 @click.option(
     "--password-file",
     metavar="FILE",
     type=click.Path(path_type=Path, allow_dash=True),
-    help="Lock it with the first line of this file; `-` reads standard input.",
+    help="Encrypt with the password in the first line of this file; `-` reads standard input.",
 )
-@click.option("--volume", metavar="SIZE", callback=_volume, help="Cut it into files of this size, such as 700MB.")
-@click.option("--wrapper", metavar="NAME", help="The one folder that holds everything; otherwise named as the source.")
-@click.option("--no-wrapper", is_flag=True, help="No folder around it all: it may spill where it is unpacked.")
-@click.option("--with-junk", is_flag=True, help="Also what systems and editors leave behind.")
-@click.option("--dry-run", is_flag=True, help="Only show what would go in.")
+@click.option(
+    "--volume", metavar="SIZE", callback=_volume, help="Split the archive into files of this size, such as 700MB."
+)
+@click.option(
+    "--wrapper", metavar="NAME", help="Name of the folder around everything; by default the name of the source."
+)
+@click.option("--no-wrapper", is_flag=True, help="No folder around everything.")
+@click.option("--with-junk", is_flag=True, help="Also include junk files of systems and editors.")
+@click.option("--dry-run", is_flag=True, help="Only show what the archive would contain.")
 @json_option
 def pack(sources: tuple[str, ...], *, dry_run: bool, as_json: bool, **options: Any) -> None:
     """Make an archive of each SOURCE: files, a folder, or a holding as it is on disk now.
 
-    Everything goes into one folder inside, so that it never spills for others; junk stays out. The archive is read back
-    and compared with the disk before it gets its name, and nothing is ever overwritten.
+    Everything goes into one folder inside the archive; junk files are left out. The archive is read back and compared
+    with the disk before it gets its name. An existing file is never overwritten.
     """
     from msgspec.structs import replace
 

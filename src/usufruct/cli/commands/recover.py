@@ -21,27 +21,27 @@ _MOST_TOLD = 5
 """Files that are named where some are not as the record says."""
 
 
-@click.command(short_help="Reverse a change that was cut off.")
+@click.command()
 @click.option(
     "--moved",
     nargs=2,
     type=click.Path(),
     metavar="OLD NEW",
-    help="Say that what was in the folder OLD is in NEW now, files and archives alike: another mount point, or a folder"
-    " that you moved. The same path twice: its content is on another disk now.",
+    help="Record that the folder OLD is now at NEW, because you moved it or its drive has another mount point. The same"
+    " path twice: it is on another disk now.",
 )
 @click.option(
     "--backups",
     type=click.Path(path_type=Path),
     metavar="FOLDER",
-    help="Copy the backups that nothing on record needs into FOLDER, each below it where it lay on the disk.",
+    help="Copy backups that no record needs any more into FOLDER, under their original paths.",
 )
 @json_option
 def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: bool) -> int:
-    """Reverse a change that a crash or a power cut interrupted.
+    """Undo a change that a crash or a power cut interrupted.
 
-    Every command that writes does so first, by itself. What lies on a drive that is not there waits for it; this says
-    which. If a drive or folder has another place now, --moved records that.
+    Every command that writes does this first, automatically. Changes on a drive that is not connected wait for it; this
+    command lists them. If you moved a folder, or a drive has another mount point, record that with --moved.
     """
     context = Context(on_recovery=ignore_recovery if as_json else partial(tell_recovery, waiting=True))
     said = say_moved(context, *moved) if moved else None

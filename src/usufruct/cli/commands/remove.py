@@ -18,19 +18,21 @@ if TYPE_CHECKING:
 _MOST_PATHS = 8
 
 
-@click.command(short_help="Take holdings out and give back what they replaced.")
+@click.command()
 @click.argument("holdings", metavar="[HOLDING...]", nargs=-1, shell_complete=words.holdings)
-@click.option("--app", "application", metavar="NAME", shell_complete=words.applications, help="All of one application.")
-@click.option("--only", metavar="PATTERN", multiple=True, help="Only files of this path or name; repeatable.")
+@click.option(
+    "--app", "application", metavar="NAME", shell_complete=words.applications, help="Everything of one program."
+)
+@click.option("--only", metavar="PATTERN", multiple=True, help="Only files with this path or name; repeatable.")
 @click.option(
     "--changed",
     type=click.Choice(["leave", "give-back"]),
     default="leave",
     show_default=True,
-    help="What becomes of files that were changed since: they stay, or go to the trash and the earlier ones come back.",
+    help="Files you changed since: leave them, or move them to the trash and restore the earlier versions.",
 )
-@click.option("--forget", is_flag=True, help="Only drop the record; all files stay as they are and are yours.")
-@click.option("--dry-run", is_flag=True, help="Only show what would be done.")
+@click.option("--forget", is_flag=True, help="Only forget the record; all files stay.")
+@click.option("--dry-run", is_flag=True, help="Only show what would happen.")
 @json_option
 def remove(
     holdings: tuple[str, ...],
@@ -42,12 +44,12 @@ def remove(
     dry_run: bool,
     as_json: bool,
 ) -> int:
-    """Take the files of each HOLDING out and give back what they replaced.
+    """Remove the files of each HOLDING and restore what they replaced.
 
-    HOLDING is a name, a pattern of names in quotes ("owl*"), or the archive that it came from.
+    HOLDING is a name, a pattern in quotes ("owl*"), or the archive it came from.
 
-    Files that were changed since stay where they are; the holding is then kept in the list with what it still has, and
-    the command ends with 1.
+    Files that you changed since stay where they are. The holding then stays in the list with these files, and the exit
+    status is 1.
     """
     from msgspec.structs import replace
 
@@ -116,16 +118,16 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
         return
     is_whole = not removed.left and not removed.unbacked
     if planned:
-        echo(f"Would remove {name}: {count_words(removed.taken, 'file')} to be taken out")
+        echo(f"Would remove {name}: {count_words(removed.taken, 'file')}")
     else:
         done = styled("Removed", "good") if is_whole else styled("Removed in part", "care")
-        echo(f"{done} {name}: {count_words(removed.taken, 'file')} taken out")
+        echo(f"{done} {name}: {count_words(removed.taken, 'file')}")
     if removed.rest:
         echo(f"  {count_words(removed.rest, 'other file')} of it {'stays' if removed.rest == 1 else 'stay'}")
     elif not removed.taken and not removed.given_back and is_whole:
         echo("  no file was removed: its files were yours before, are gone already, or belong to other holdings too")
-    _tell_paths("earlier file is back", "earlier files are back", removed.given_back)
-    _tell_paths("file was changed since and stays", "files were changed since and stay", removed.left)
+    _tell_paths("earlier file restored", "earlier files restored", removed.given_back)
+    _tell_paths("file stays because you changed it", "files stay because you changed them", removed.left)
     _tell_paths(
         "file stays because the backup of what it replaced is missing or damaged (`usufruct check --store`)",
         "files stay because the backups of what they replaced are missing or damaged (`usufruct check --store`)",

@@ -12,22 +12,22 @@ from usufruct.cli.screen import count_words, echo, echo_json, json_option, path_
 from usufruct.files.printable import printable
 
 
-@click.command(short_help="Put missing or damaged files of a holding back from its archive.")
+@click.command()
 @click.argument("holding", shell_complete=words.holdings)
-@click.option("--archive", type=click.Path(path_type=Path), help="Where the archive is now, if not where it was.")
+@click.option("--archive", type=click.Path(path_type=Path), help="Where the archive is now, if you moved it.")
 @click.option(
     "--changed",
     type=click.Choice(["leave", "give-back"]),
     default="leave",
     show_default=True,
-    help="What becomes of files that were changed since: they stay, or go to the trash and are put back as placed.",
+    help="Files you changed since: leave them, or move them to the trash and restore them from the archive.",
 )
 @access_options
 @json_option
 def repair(holding: str, *, archive: Path | None, changed: str, as_json: bool, **options: Any) -> int:
-    """Put the missing and damaged files of HOLDING back from its archive; only these are written.
+    """Restore the missing and damaged files of HOLDING from its archive. Nothing else is written.
 
-    Ends with 1 if files stay that were changed since.
+    The exit status is 1 if files stay because you changed them since.
     """
     from usufruct.actions.repairing import repair as repair_action
 

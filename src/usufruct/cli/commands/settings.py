@@ -24,7 +24,7 @@ _STYLES = ("place", "quiet")
 @json_option
 @click.pass_context
 def settings(click_context: click.Context, *, as_json: bool) -> None:
-    """Show each setting with its value, where that comes from and what it means."""
+    """Show each setting, its value, where the value comes from and what it means."""
     from usufruct.actions.setting import settings_that_hold
 
     if click_context.invoked_subcommand:
@@ -84,7 +84,7 @@ def set_command(key: str, value: str, *, as_json: bool) -> None:
 @click.argument("key", shell_complete=words.settings)
 @json_option
 def reset(key: str, *, as_json: bool) -> None:
-    """Give KEY its default again."""
+    """Set KEY back to its default."""
     from usufruct.actions.setting import reset_setting
 
     reset_setting(real_context(), key)

@@ -26,14 +26,14 @@ if TYPE_CHECKING:
     from usufruct.actions.showing import Shown
 
 
-@click.command(short_help="Show one holding: files, what they replaced, notes, source.")
+@click.command()
 @click.argument("holding", shell_complete=words.holdings)
-@click.option("--notes", "with_notes", is_flag=True, help="Print the notes that came with it.")
+@click.option("--notes", "with_notes", is_flag=True, help="Print its readme and licence files.")
 @click.option("--open", "opens", is_flag=True, help="Open its folder in the file manager.")
-@click.option("--full", "in_full", is_flag=True, help="Show every file, however many there are.")
+@click.option("--full", "in_full", is_flag=True, help="Show everything, including every file.")
 @json_option
 def show(holding: str, *, with_notes: bool, opens: bool, in_full: bool, as_json: bool) -> None:
-    """Show what HOLDING has: its files, what they replaced, its notes and where it came from."""
+    """Show the files of HOLDING, what they replaced, its readme files and where it came from."""
     from usufruct.actions.showing import show_holding
     from usufruct.cli.documents import shown_document
 

@@ -37,21 +37,21 @@ _DONE = {
     ChangeKind.FORGET: "forgot",
 }
 _archive_option = click.option(
-    "--archive", type=click.Path(path_type=Path), help="Where the archive is now, if one is needed."
+    "--archive", type=click.Path(path_type=Path), help="Where the archive is now, if it is needed and was moved."
 )
 
 
-@click.command(short_help="Reverse what was done last, and what was done before it.")
+@click.command()
 @click.argument("number", type=int, required=False)
 @_archive_option
 @access_options
 @json_option
 def undo(*, number: int | None, archive: Path | None, as_json: bool, **options: Any) -> int:
-    """Reverse the newest change that is not undone yet: an add, an update or a remove, with all archives it took.
+    """Undo the last change: an add, an update or a remove, with all its archives.
 
-    Said again, it reverses the one before. NUMBER, as `usufruct history` shows it, reverses that change by itself,
-    where nothing later lies on it. What was removed is taken from its archive again, which must still be there. Ends
-    with 1 if files stay that were changed since.
+    A second `undo` undoes the change before it. NUMBER, as `usufruct history` shows it, undoes one change alone, if no
+    later change depends on it. To undo a removal, Usufruct needs the archive. The exit status is 1 if files stay
+    because you changed them since.
     """
     from usufruct.actions import undoing
 
@@ -61,14 +61,14 @@ def undo(*, number: int | None, archive: Path | None, as_json: bool, **options: 
     return _ended(done, as_json=as_json)
 
 
-@click.command(short_help="Take the last undo back.")
+@click.command()
 @_archive_option
 @access_options
 @json_option
 def redo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
-    """Take the last undo back, and again the one before it.
+    """Redo what the last undo undid; repeat it for the one before.
 
-    A new change ends what can be redone.
+    After a new change there is nothing to redo.
     """
     from usufruct.actions import undoing
 
@@ -115,13 +115,13 @@ def _ended(done: Sequence[Reversed], *, as_json: bool) -> int:
     return 1 if any(one.left for one in done) else 0
 
 
-@click.command(short_help="List what was done, newest first.")
-@click.option("--all", "shows_all", is_flag=True, help=f"All of it, not only the last {_MOST} changes.")
+@click.command()
+@click.option("--all", "shows_all", is_flag=True, help=f"All changes, not only the last {_MOST}.")
 @json_option
 def history(*, shows_all: bool, as_json: bool) -> None:
-    """List the changes that were made, newest first, with the number that `usufruct undo` takes.
+    """List all changes, newest first, with the number for `usufruct undo`.
 
-    One command is one change, however many archives it took.
+    One command is one change, even with many archives.
     """
     from usufruct.actions import history as past
 

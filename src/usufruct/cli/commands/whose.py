@@ -27,14 +27,14 @@ if TYPE_CHECKING:
 _OWN = {"original": "your file from before", "user": "your changed file"}
 
 
-@click.command(short_help="Say which holding put a file here, or how much of a folder is whose.")
+@click.command()
 @click.argument("paths", metavar="PATH...", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--nobodys", is_flag=True, help="Of a folder: list the files that no holding put there.")
+@click.option("--nobodys", is_flag=True, help="For a folder: list the files that are not in any holding.")
 @json_option
 def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
-    """Say which holding put the file at each PATH here, and what lies beneath it.
+    """Show which holding the file at each PATH belongs to, and which earlier version is backed up.
 
-    Of a folder: how much in it, and in all folders below, is of which holding, and how much is of none.
+    For a folder: how much in it, subfolders included, belongs to which holding, and how much to none.
     """
     from usufruct.actions.whose import Shares, shares_of
     from usufruct.actions.whose import whose as whose_action
