@@ -132,6 +132,8 @@ class OutputTest(WorldTest):
         self.assertNotIn("█", self.said("list", "--sizes").decode())
         self.said("settings", "set", "output", "drawn")
         self.assertIn("└─", self.said("show", "moon").decode())
+        # Into a pipe a bar once filled a line of 65,536 columns.
+        self.assertLess(max(map(len, self.said("list", "--sizes").decode().splitlines())), 130)
 
     def test_what_is_longer_than_the_screen_goes_to_the_pager(self) -> None:
         pager = self.world.folder / "pager"

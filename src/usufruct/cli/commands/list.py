@@ -23,12 +23,17 @@ from usufruct.cli.screen import (
     size_words,
     styled,
     time_words,
+    width,
 )
 from usufruct.files.printable import printable
 from usufruct.model.holdings import Holding
 
 if TYPE_CHECKING:
     from usufruct.actions.sizes import Sizes
+
+
+_LONGEST_BAR = 60
+"""Columns, however wide the page is: into a pipe it has no end."""
 
 
 @click.command("list")
@@ -81,7 +86,7 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
     rows += [("archives in the store", sizes.stored), ("archives still where they were added from", sizes.archives)]
     largest = max(size for _, size in rows) or 1
     names = min(46, max(20, page() // 2 - 6), max(cells(name) for name, _ in rows))
-    room = max(10, page() - names - 16)
+    room = min(_LONGEST_BAR, max(10, width() - names - 16))
     full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
     for name, size in rows:
         eighths = round(size / largest * room * 8)
