@@ -14,9 +14,22 @@ from usufruct.cli.main import cli
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text(encoding="utf-8"))
 
 
+def closed(schema: Any) -> Any:
+    """The schema with no keys but those it names: users may meet new ones, but none that it is silent about today."""
+    if isinstance(schema, list):
+        return [closed(one) for one in schema]
+    if not isinstance(schema, dict):
+        return schema
+    inner = {key: closed(one) for key, one in schema.items()}
+    return inner | ({"additionalProperties": False} if "properties" in schema and "type" in schema else {})
+
+
+CLOSED = closed(SCHEMA["$defs"])
+
+
 def validate(document: object, form: str) -> None:
-    """Raise ValidationError where a document has not the form of this name."""
-    schema = {"$ref": f"#/$defs/{form}", "$defs": SCHEMA["$defs"]}
+    """Raise ValidationError where a document has not the form of this name, or has keys that the form does not name."""
+    schema = {"$ref": f"#/$defs/{form}", "$defs": CLOSED}
     # The schema itself is checked once, below.
     jsonschema.Draft202012Validator(schema).validate(document)
 

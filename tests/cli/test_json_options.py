@@ -74,7 +74,7 @@ app list
 app list --all  # app list
 app show lanternbox
 app agree lanternbox  # app changed
-!1 app try lanternbox moons.zip more.zip  # look
+!1 app try lanternbox moons.zip more.zip
 app learn apps/Weftline --name rug --yes
 app edit lanternbox  # app changed
 !3 app add given.toml  # app changed
