@@ -74,7 +74,7 @@ class MovedTest(WorldTest):
                     say_moved(self.world.context, str(gels), str(new))
                     is_taken = True
                 except MachineError as error:
-                    self.assertRegex(error.message, "was cut off while|Nothing on record")
+                    self.assertRegex(error.message, "was interrupted while|No recorded file")
                     is_taken = False
                 put_right(self.world.context)
                 gels.unlink()

@@ -59,7 +59,7 @@ class OwnStateTest(WorldTest):
         with open_ledger(self.world.places.ledger) as ledger:
             ledger.connection.execute("CREATE TRIGGER evil AFTER INSERT ON change BEGIN DELETE FROM layer; END")
         for opened in (open_ledger, read_ledger):
-            with self.assertRaisesRegex(StoreError, "did not put there: evil"), opened(self.world.places.ledger):
+            with self.assertRaisesRegex(StoreError, "did not write: evil"), opened(self.world.places.ledger):
                 pass
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs"})
 

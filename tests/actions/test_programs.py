@@ -140,7 +140,7 @@ class SelfStartingTest(WorldTest):
         tools.mkdir()
         archive = self.world.archive("tools.zip", {"ls": "evil"})
         with mock.patch.dict(os.environ, {"PATH": f"{tools}{os.pathsep}relative"}):
-            self.assertIn("tools/ls is bound for a folder", str(self.world.add(archive, to=str(tools)).error))
+            self.assertIn("tools/ls is for a folder", str(self.world.add(archive, to=str(tools)).error))
         self.assertEqual(self.world.add(archive, to=str(tools)).state, "added")
 
     def test_it_is_a_question_also_without_an_application(self) -> None:
@@ -149,12 +149,12 @@ class SelfStartingTest(WorldTest):
         archive = self.world.archive("keys.zip", {"authorized_keys": "evil"})
         added = self.world.add(archive, to=str(home / ".ssh"))
         assert isinstance(added.error, DecisionNeeded)
-        self.assertIn(".ssh/authorized_keys is bound for a folder whose files", added.error.message)
+        self.assertIn(".ssh/authorized_keys is for a folder whose files", added.error.message)
         answers = [option.answer for decision in added.examined.decisions for option in decision.options]
         self.assertEqual(answers, [("--autostart", "allow")])
         self.assertEqual(os.listdir(home / ".ssh"), [])
         shell = self.world.archive("shell.zip", {"x/.bashrc": "evil", "x/a.txt": "a"})
-        self.assertIn(".bashrc is bound", str(self.world.add(shell, to=str(home)).error))
+        self.assertIn(".bashrc is for a folder", str(self.world.add(shell, to=str(home)).error))
         self.assertEqual(self.world.add(shell, to=str(home), autostart=True).state, "added")
 
 

@@ -105,7 +105,7 @@ class AddTest(AddCase):
         self.assertEqual(self.names(), {"two moons for lanternbox"})
         self.write("other.zip", {"moon.gel": "x"})
         said = self.run_words("look", "other.zip", "--choose", "dim", "--on-clash", "replace").stderr
-        self.assertIn("--choose dim answered nothing", said)
+        self.assertIn("--choose dim was not used", said)
 
     def test_what_another_holding_placed_is_not_replaced_unasked(self) -> None:
         for name in ("moons", "suns"):

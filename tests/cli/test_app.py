@@ -87,7 +87,7 @@ class AppTest(WorldTest):
         self.assertEqual([pack["wins"], pack["near"]], [None, ["moonbox", "sunbox"]])
         self.assertEqual([one["files"] for one in pack["weighed"]], [9, 9])
         said = self.run_words("app", "try", "sunbox", "packs").stdout
-        self.assertIn("but moonbox wins it", said)
+        self.assertIn("but it goes to moonbox", said)
         self.assertIn("fit equally well", said)
 
     def writing_editor(self, text: str) -> str:

@@ -36,7 +36,7 @@ class LookTest(WorldTest):
         said = " ".join(self.run_words("look", "--to", "x", "pack.rar", code=3).stdout.split())
         for words in (
             "zip · 2 entries", "packed not compressed", "with AES-256, 1 file", "called rar, but it is zip",
-            "self-extracting", "for the play", "1 file that can run: run.exe",
+            "self-extracting", "for the play", "1 program file: run.exe",
             r"1 name that shows as another: \u202egpj",
         ):  # fmt: skip
             self.assertIn(words, said)

@@ -93,21 +93,21 @@ class UpkeepTest(AddCase):
         definition.write_text(text.replace(str(self.world.lanternbox), str(new)))
         (one,) = self.document("check")["elsewhere"]
         self.assertEqual((one["new"], one["holdings"]), (str(new), ["sky"]))
-        self.assertIn("remove them and add their archives again", " ".join(self.run_words("check").stdout.split()))
+        self.assertIn("remove it and add its archive again", " ".join(self.run_words("check").stdout.split()))
 
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
         self.run_words("add", "moons.zip", "--on-clash", "replace")
         owner = self.document("whose", str(self.gels / "moon.gel"))
         self.assertEqual((owner["holding"], owner["beneath"]), ("moons", ["sky", "original"]))
-        self.assertIn("by no holding", self.run_words("whose", "sky v1.zip").stdout)
+        self.assertIn("not belong to any holding", self.run_words("whose", "sky v1.zip").stdout)
         shares = self.document("whose", str(self.gels.parent))
         self.assertEqual({one["name"]: one["files"] for one in shares["holdings"]}, {"moons": 1, "sky": 1})
         self.assertEqual(shares["nobodys"]["files"], 0)
         (self.gels / "mine 10.gel").write_text("x")
         (self.gels / "mine 2.gel").write_text("x")
         said = self.run_words("whose", str(self.gels), "--nobodys").stdout
-        self.assertIn("2 files   2 B  of no holding", said)
+        self.assertIn("2 files   2 B  not in any holding", said)
         self.assertLess(said.index("mine 2.gel"), said.index("mine 10.gel"))
 
     def test_an_update_and_its_undoing_and_the_history(self) -> None:

@@ -100,7 +100,7 @@ class PoliciesTest(unittest.TestCase):
         directory = FileState(FileKind.DIRECTORY)
         device = FileState(FileKind.OTHER)
         for state in (directory, device):
-            with self.assertRaisesRegex(MachineError, r"moon\.gel is in the way"):
+            with self.assertRaisesRegex(MachineError, r"moon\.gel is already there"):
                 plan(gel(), there={"moon.gel": at(state)})
 
     def test_links_are_compared_by_their_targets(self) -> None:

@@ -241,9 +241,9 @@ class ForeignHandsTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         told: list[str] = []
         self.world.checkpoint = self.raising_at("staging-dropped", KeyboardInterrupt())
-        with self.assertRaisesRegex(Interrupted, "the next command removes the rest") as caught:
+        with self.assertRaisesRegex(Interrupted, "the next command cleans up the rest") as caught:
             remove_holdings(self.world.context, ["pack"], lambda one: told.append(one.holding.name))
-        self.assertEqual((told, caught.exception.kept), (["pack"], "All that was told as done is done, and stays."))
+        self.assertEqual((told, caught.exception.kept), (["pack"], "Everything that was reported as done is done."))
         self.world.checkpoint = lambda _: None
         self.recovered()
         self.assertEqual((self.world.strays(), differences(self.before, self.world.tree())), ([], []))

@@ -95,8 +95,10 @@ def _trial(listing: Listing, application: Application) -> str:
     back = sum(listing.path(one.row) == one.to for one in layout.placements)
     elsewhere = [listing.path(one.row) for one in layout.placements if listing.path(one.row) != one.to]
     out = [listing.path(row) for row in layout.rows_skipped(*_LOST)]
-    lines = [f"Tried on what lies in the folder: packed again, {back} of {back + len(elsewhere) + len(out)} files would"
-             " go back to where they are."]  # fmt: skip
+    every = back + len(elsewhere) + len(out)
+    lines = [
+        f"Tried on the folder's own content: packed again, {back} of {every} files would go back to where they are."
+    ]
     for what, paths in (("Elsewhere", elsewhere), ("Left out", out)):
         if paths:
             lines.append(f"{what}: {', '.join(paths[:_MOST_SHOWN])}{' and more' if len(paths) > _MOST_SHOWN else ''}")
@@ -187,7 +189,7 @@ def drop_definition(context: Context, application: Application) -> Path:
         )
     if application.is_shipped:
         raise WrongUsage(
-            f"{application.name} came with Usufruct and cannot be dropped.",
+            f"{application.name} came with Usufruct and cannot be deleted.",
             remedy="It counts only where none of your own definitions fits.",
         )
     file = definition_file(context, application)
@@ -256,7 +258,7 @@ def _text_of(name: str, directory: Path, learned: Learned) -> str:
             lines += ["", *_folder_lines(folder)]
     if learned.unexplained:
         shown = ", ".join(learned.unexplained[:6]) + (" and more" if len(learned.unexplained) > 6 else "")
-        lines += ["", _comment(f"Directly in {directory.name} lie also {shown}: no folder above is for them.")]
+        lines += ["", _comment(f"Also directly in {directory.name}: {shown}. No folder above is for them.")]
     return "\n".join(lines) + "\n"
 
 

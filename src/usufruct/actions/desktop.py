@@ -55,7 +55,7 @@ def turn_on(context: Context) -> Told:
     """
     if not context.system().has_open_desktop:
         raise MachineError(
-            "This system has no open standard by which a file manager could be told of Usufruct.",
+            "This system has no open standard for adding Usufruct to file managers.",
             remedy="`usufruct downloads --watch` in a terminal tells of what arrives.",
         )
     record = _recorded(context)

@@ -103,8 +103,8 @@ def say_moved(context: Context, old: str, new: str) -> Moved:
             count, is_known = move_record(ledger, before, after, drives.held(after))
         if not is_known:
             raise MachineError(
-                f"Nothing on record lies in {before}.",
-                remedy="`usufruct list` and `usufruct show` say where things lie.",
+                f"No recorded file is in {before}.",
+                remedy="`usufruct list` and `usufruct show` say where files are.",
                 path=str(Path(before)),
             )
     applications = [one.name for one in known_applications(context) if _names(one, before)]
@@ -130,7 +130,7 @@ def _refuse_cut_off(ledger: Ledger, before: str, after: str) -> None:
     """What was cut off is reversed in the place where it began: what waits for it lies beside the old folder."""
     if about := cut_off_above(ledger, before):
         raise MachineError(
-            f"A change of {about} was cut off while {before} was there, and can only be reversed there.",
+            f"A change of {about} was interrupted while {before} was there, and can only be undone there.",
             kept="The record is as it was.",
             remedy=f"Move the folder back to {before} and run `usufruct recover`. Once that is done, move it to {after}"
             " again and run this command again.",

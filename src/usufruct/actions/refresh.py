@@ -31,7 +31,7 @@ def run_after(context: Context, application: Application) -> str:
     except FileNotFoundError:
         if application.is_shipped:
             return ""  # not every system has it, and where it is missing nothing needs telling
-        return f"{called} is not installed, so {application.title} was not told of the change"
+        return f"{called} is not installed, so {application.title} does not know of the change yet"
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         return f"{called} could not be run: {error}"
     return f"{called} ended with {done.returncode}" if done.returncode else ""

@@ -55,10 +55,10 @@ def matches_nothing(pattern: str, listing: Listing, archive: Archive) -> WrongUs
 def nothing_left(layout: Layout) -> DecisionNeeded:
     """Nothing of it would be placed."""
     if not layout.files:
-        return DecisionNeeded("Nothing in it is to be placed.", remedy="--full tells why of each entry.")
+        return DecisionNeeded("Nothing in it can be placed.", remedy="--full says why, for each entry.")
     return DecisionNeeded(
         "Nothing is left to place: every file that is there already stays.",
-        remedy="Another --on-clash places them, `replace` or `both` for one.",
+        remedy="`--on-clash replace` or `--on-clash both` places them.",
     )
 
 

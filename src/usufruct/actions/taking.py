@@ -75,7 +75,7 @@ def _with_offers(decision: Decision, layouts: Sequence[Layout], download: Downlo
     Where nothing speaks for any of them, the first is to place nothing.
     """
     outside = download.variant_for(None).layout
-    own = "a directory of its own", ("--to", os.path.dirname(download.archive.path))
+    own = "a folder that you choose", ("--to", os.path.dirname(download.archive.path))
     last = [*_tried(download, request, [own], 1)]
     room = _MOST_OFFERED - len(last)
     weighed = [(option.name, option.answer) for option in decision.options]

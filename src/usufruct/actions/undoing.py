@@ -293,7 +293,7 @@ class Reversal:
         if found:
             what = "; ".join(found)
             raise WrongUsage(
-                f"Something later lies on what change {step.number} did: {what}.",
+                f"A later change depends on change {step.number}: {what}.",
                 remedy="Undo that first.",
             )
 

@@ -141,7 +141,7 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
         except FileNotFoundError as error:
             if address := _ADDRESS.search(str(path)):
                 raise WrongUsage(
-                    f"{address[1]}://{address[2]} is an address; Usufruct downloads nothing by itself.",
+                    f"{address[1]}://{address[2]} is an address; Usufruct does not download anything.",
                     remedy="Download it with your browser, and name the file.",
                 ) from error
             raise MachineError(

@@ -37,7 +37,7 @@ class Code:
             self.lengths += [length] * (1 << bits - length)
         missing = (1 << bits) - len(self.symbols)
         if missing < 0:
-            raise PackedFault("a table of codes has more codes than can be told apart")
+            raise PackedFault("a table of codes has too many codes")
         self.symbols += [UNUSED] * missing
         self.lengths += [bits] * missing
 

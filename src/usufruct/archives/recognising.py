@@ -130,7 +130,7 @@ def _by_library(head: bytes, only: frozenset[str] | None = None) -> Recognised |
         return Recognised(
             "a program",
             "Nothing is run. Some programs unpack themselves, but this one carries no archive that can be read.",
-            "Where you trust it, let it unpack into a new folder by itself, and add that folder packed as a zip.",
+            "If you trust it, run it, let it unpack into a new folder, and add that folder packed as a zip.",
         )
     what = _DOCUMENTS.get(kind) or _OTHERS.get(kind)
     if not what and sort in _SORTS:

@@ -93,7 +93,7 @@ class Rows:
         """The number of a directory, entered with those above it if new."""
         path = f"{self._below}/{path}".strip("/") if self._below else path
         if path.count("/") >= _MOST_LEVELS:
-            raise UnsafeName(f"it lies deeper than {_MOST_LEVELS} directories")
+            raise UnsafeName(f"it is more than {_MOST_LEVELS} folders deep")
         # Each directory is kept with its whole path, so that deep ones take more than their names say.
         for above in self.listing.unknown(path):
             self._allowance.entries()

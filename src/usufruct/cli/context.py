@@ -26,7 +26,7 @@ def real_context(watch: Watch = unwatched) -> Context:
             opens = typed(["usufruct", "app", "edit", Path(fault.path).stem])
             is_definition = fault.path.endswith(".toml") and not fault.path.endswith("settings.toml")
             mends = f" `{opens}` opens it." if is_definition else ""
-            _tell(f"{printable(fault.message)} It stands aside; all else works. {printable(fault.remedy)}{mends}")
+            _tell(f"{printable(fault.message)} It is ignored; everything else works. {printable(fault.remedy)}{mends}")
 
     def tell_lost(count: int) -> None:
         """Say it once in a command, however often the ledger is opened."""
@@ -40,7 +40,7 @@ def real_context(watch: Watch = unwatched) -> Context:
 
 
 def _tell_waiting() -> None:
-    _tell("What an earlier command took out is still being cleared away; this one begins once that is done …")
+    _tell("Waiting until an earlier command has finished cleaning up …")
 
 
 def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
@@ -49,16 +49,16 @@ def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
     Of changes that wait for their drive only with `waiting`: commands that have nothing to do with it say nothing.
     """
     for change, strangers in recovered.reversed:
-        end = "all is as before it" if not strangers else "all but these files is as before it"
-        _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off; it was reversed, {end}.")
+        end = "everything is as before" if not strangers else "everything except these files is as before"
+        _tell(f"An earlier {change.kind} of {printable(change.about)} was interrupted and has been undone; {end}.")
         for stranger in strangers:
             _tell(f"  {_stranger_words(stranger)}")
     for change, error in recovered.waiting:
         if waiting or not isinstance(error, DriveAway):
-            _tell(f"An earlier {change.kind} of {printable(change.about)} was cut off and cannot be reversed yet.")
+            _tell(f"An earlier {change.kind} of {printable(change.about)} was interrupted and cannot be undone yet.")
             _tell(f"  {printable(error.message)} {printable(error.remedy)}")
     for fault in recovered.untidied:
-        _tell(f"Could not be cleared away yet: {printable(fault)}. It is tried again by the next command.")
+        _tell(f"Could not be cleaned up yet: {printable(fault)}. The next command tries again.")
 
 
 def _stranger_words(stranger: "Stranger") -> str:

@@ -77,7 +77,7 @@ _KEPT = "What was finished before it stays; a change that was under way was reve
 def _own_fault(error: Exception) -> UsufructError:
     """What is told of a fault of our own; the log has the rest."""
     return UsufructError(
-        f"Usufruct met a fault of its own: {type(error).__name__}: {error}.",
+        f"This is a fault in Usufruct: {type(error).__name__}: {error}.",
         kept=_KEPT,
         remedy="Please report it with what stands at the end of the log.",
     )

@@ -92,7 +92,7 @@ def unread_words(stretches: Sequence[tuple[int, int]]) -> str:
 
 
 _DANGER_WORDS = {
-    "programs": ("file that can run", "files that can run"),
+    "programs": ("program file", "program files"),
     "links": ("link", "links"),
     "disguised": ("name that shows as another", "names that show as others"),
 }

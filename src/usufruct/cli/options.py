@@ -202,7 +202,7 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
                 remedy="Give one of them.",
             )
     if options["flat"] and not options["to"]:
-        raise WrongUsage("--flat belongs to --to.", remedy="An application's definition says how its folders lie.")
+        raise WrongUsage("--flat belongs to --to.", remedy="For an application, its definition decides about folders.")
     known = applications = [] if options["to"] else applications_here(context)
     if options["apps"]:
         every = known_applications(context)
@@ -327,7 +327,7 @@ def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
     used = {folded_path(word.strip("/")) for result in results if result.layout for word in result.layout.used_choices}
     for word in request.choices.choose:
         if folded_path(word.strip("/")) not in used and folded_path(word) not in used:
-            echo(f"--choose {word} answered nothing: there is no such alternative in it.", err=True)
+            echo(f"--choose {word} was not used: nothing in the archive has this name.", err=True)
 
 
 def afterwards_of(context: Context, option: str | None) -> str:

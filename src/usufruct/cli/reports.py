@@ -296,7 +296,7 @@ def _like_with_like(grouped: dict[tuple[SkippedKind, str], list[str]]) -> dict[t
     first: dict[SkippedKind, str] = {}
     for (kind, reason), paths in grouped.items():
         if reasons[kind] > _MOST_REASONS:
-            reason = first.setdefault(kind, f"{reason}, and the like; --full tells each reason")
+            reason = first.setdefault(kind, f"{reason}, and similar reasons; --full shows all")
         merged.setdefault((kind, reason), []).extend(paths)
     return merged
 

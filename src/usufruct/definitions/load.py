@@ -241,7 +241,7 @@ def _folder_faults(folder: FolderForm) -> list[tuple[str, str]]:
     if folder.unless and not folder.mark:
         faults.append(("unless", "unless means something only beside mark"))
     if any(not is_absolute(path) for path in folder.installed):
-        faults.append(("installed", "installed names absolute paths, or such that begin with ~"))
+        faults.append(("installed", "installed names absolute paths, or paths that begin with ~"))
     if folder.known and folder.path != ".":
         faults.append(("known", 'known means something only with path = "."'))
     if not folder.gather and folder.arrange is not Arrange.TREE:

@@ -98,7 +98,7 @@ def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
     ).fetchone()
     if taken:
         raise MachineError(
-            f"An addition called {holding.name} was cut off and could not be reversed yet.",
+            f"Adding {holding.name} was interrupted and could not be undone yet.",
             remedy="`usufruct recover` says what it waits for; --as gives this one another name.",
         )
     cursor = ledger.connection.execute(

@@ -182,13 +182,13 @@ def _connected(connect: Callable[[], sqlite3.Connection], path: Path) -> Iterato
         version = _version(Ledger(connection, path))
         if version > VERSION:
             raise StoreError(
-                f"The ledger {path} was written by a newer Usufruct (its version is {version}, known is {VERSION}).",
+                f"The record {path} was written by a newer Usufruct (version {version}; this one knows {VERSION}).",
                 remedy="Use that newer Usufruct.",
                 path=str(path),
             )
         if 0 < version < VERSION:
             raise StoreError(
-                f"The ledger {path} was written by a trial version of Usufruct, before the first release.",
+                f"The record {path} was written by a trial version of Usufruct, before the first release.",
                 kept="It was not used, and no file was touched.",
                 remedy="Remove everything with that version, then use this one.",
                 path=str(path),
@@ -211,9 +211,9 @@ def _refuse_unknown(connection: sqlite3.Connection, path: Path) -> None:
     unknown = sorted(name for kind, name in made if kind not in ("table", "index") or name not in _KNOWN)
     if unknown:
         raise StoreError(
-            f"The ledger {path} holds what Usufruct did not put there: {', '.join(unknown)}.",
+            f"The record {path} contains something that Usufruct did not write: {', '.join(unknown)}.",
             kept="It was not used, and no file was touched.",
-            remedy="Put the ledger back from your own backup. Where does this one come from?",
+            remedy="Restore it from your own backup, and find out where this one comes from.",
             path=str(path),
         )
 
@@ -226,14 +226,14 @@ def _version(ledger: Ledger) -> int:
 def _unusable(path: Path, error: sqlite3.Error) -> StoreError:
     if getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL:
         return StoreError(
-            f"The disk that the ledger {path} is on is full.",
+            f"The disk with the record {path} is full.",
             kept="The files in the applications' folders are as they were, or are put back by the next command.",
             remedy="Make room there and try again.",
             path=str(path),
         )
     return StoreError(
-        f"The ledger {path} cannot be used: {error}.",
+        f"The record {path} cannot be used: {error}.",
         kept="The files in the applications' folders were left as they are.",
-        remedy="Check free space and the file's permissions; if it is damaged, put it back from your own backup.",
+        remedy="Check free space and the file's permissions; if it is damaged, restore it from your own backup.",
         path=str(path),
     )

@@ -94,9 +94,9 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
             changed += execute(moves, asked).rowcount
         except sqlite3.IntegrityError as error:
             raise MachineError(
-                f"Things are on record in {old} and in {new}: they cannot become one.",
+                f"Files are recorded in {old} and in {new}: they cannot be merged.",
                 kept="The record is as it was.",
-                remedy=f"Remove what lies in {new} first, or move {old} somewhere else.",
+                remedy=f"Remove what is in {new} first, or move {old} somewhere else.",
                 path=new,
             ) from error
     there = {**_asked(new), "mount": held.mount, "volume": held.volume, "is_beside": held.is_beside}

@@ -30,14 +30,14 @@ class Settings(Struct, frozen=True, kw_only=True):
     """  # noqa: D205 - one thought
 
     afterwards: Annotated[
-        str, Bounds("what becomes of an archive once placed: keep, trash or store", choices=AFTERWARDS)
+        str, Bounds("what to do with an archive after adding it: keep, trash or store", choices=AFTERWARDS)
     ] = KEEP
     store: Annotated[str, Bounds("folder that archives are stored in; empty: in Usufruct's own data")] = ""
     downloads: Annotated[str, Bounds("folders that downloads arrive in, with : between; empty: the desktop's own")] = ""
     on_clash: Annotated[
         str,
         Bounds(
-            "what becomes of a file that is there already and differs: replace, keep, newer, existing, both or ask; "
+            "what to do if a different file is already there: replace, keep, newer, existing, both or ask; "
             "empty: yours are backed up and replaced, those of another holding are asked about",
             choices=("", "replace", "keep", "newer", "existing", "both", "ask"),
         ),

@@ -122,7 +122,7 @@ def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
         if app.is_shipped:
             return f"only common file types, such as pictures or texts, fit {app.name}"
         if not is_named and (folder := _with_types_of_its_own(best)):
-            return f"{app.name} has file types of its own for its {folder.name}, and the archive has none of these"
+            return f"{app.name} has special file types for its {folder.name}, and the archive has none of these"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
         return f"{app.name} has a folder for only {reached} of {content} files, judged by their types"
     for other in others:
@@ -227,7 +227,7 @@ def _name(layout: Layout) -> str:
 _WORDS = {
     Evidence.ANYTHING: "nothing but any file",
     Evidence.EVERYDAY: "common file types",
-    Evidence.PATTERN: "file types of its own",
+    Evidence.PATTERN: "file types that only it uses",
     Evidence.MARK: "a marker file",
     Evidence.FOLDER_NAME: "a folder's name",
     Evidence.ROOT_NAME: "the name of its own folder",

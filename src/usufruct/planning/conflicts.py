@@ -207,7 +207,7 @@ def in_the_way(paths: list[str]) -> MachineError:
     """The error for files where directories are needed, directories where files are, and devices."""
     more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
     return MachineError(
-        f"{paths[0]}{more} is in the way: a file and a folder cannot have the same name.",
+        f"{paths[0]}{more} is already there: a file and a folder cannot have the same name.",
         remedy="Move it away, or leave the entry out with --skip.",
         path=paths[0],
     )

@@ -221,7 +221,7 @@ class _Look:
             why = "too many types to list" if explained < _ENOUGH * len(rows) else "types that every program uses"
             evidence.append(f"{why}, so it takes whatever is named for it")
         elif "*" in takes:
-            evidence.append("* lets in what comes with these types; by itself it claims nothing")
+            evidence.append("* also takes what comes with these types; alone it does not claim anything")
         arrange = Arrange.TREE if deep else Arrange.LOOSE
         return LearnedFolder(name=name, path=path, arrange=arrange, takes=takes, evidence=tuple(evidence))
 

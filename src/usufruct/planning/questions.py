@@ -215,10 +215,10 @@ def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:
             size += sum(sizes[row] for row, name in zip(rows, here, strict=True) if name in own)
     if not bound:
         return None
-    what = f"{bound[0]} is" if len(bound) == 1 else f"{len(bound)} files, {bound[0]} for one, are"
+    what = f"{bound[0]} is" if len(bound) == 1 else f"{len(bound)} files (such as {bound[0]}) are"
     allow = Option(name="allow", answer=("--autostart", "allow"), files=len(bound), size=size, example=bound[0])
     return Decision(
-        question=f"{what} bound for a folder whose files the system, a login or a shell runs or reads by itself. "
+        question=f"{what} for a folder whose files the system, a login or a shell runs automatically. "
         "Place them there?",
         options=(allow,),
     )

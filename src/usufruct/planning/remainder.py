@@ -39,7 +39,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if row in tree.archives and not letters_of(taker.pattern):
             continue  # a bare `*` names no archive: it is to be opened
         if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
-            why = f"the archive has a folder of its own for {taker.folder.name}"
+            why = f"the archive has a separate folder for {taker.folder.name}"
             layout.doubt(row, layout.reason(why))
             continue
         found.setdefault(taker.folder.name, {}).setdefault(directories[row], []).append(row)

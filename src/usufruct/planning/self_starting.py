@@ -75,7 +75,7 @@ _GROUPS = (
         " .gdbinit .lldbinit .curlrc .wgetrc .netrc .mailcap .psqlrc .sqliterc .envrc .direnvrc .hgrc .muttrc",
     ),
     _Habit(
-        "keys, sound and the like",
+        "keys, sound and so on",
         "ssh_config(5), gpg(1), pulse-client.conf(5), pipewire.conf(5)",
         ".ssh .gnupg .config/pulse .config/pipewire .config/wireplumber",
     ),

@@ -117,8 +117,8 @@ class _Disk:
             if not is_below(real, base):
                 raise MachineError(
                     f"{path} is a link that leads out of {base}, to {real}.",
-                    remedy="Nothing is written through such a link. Replace it by a folder, or give the folder a "
-                    "definition of its own.",
+                    remedy="Nothing is written through such a link. Replace it by a folder, or give the folder its own "
+                    "definition.",
                     path=path,
                 )
             path = real

@@ -58,8 +58,8 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
 def _refuse_late(path: str, modified: int) -> None:
     if modified >= TOO_LATE:
         raise MachineError(
-            f"{path} has a time after the year 2262, which the record cannot hold: it could not be given back.",
-            remedy="Give it another time, such as the present one.",
+            f"{path} has a time after the year 2262, which cannot be recorded or restored.",
+            remedy="Set its time to now, for example with `touch`.",
             path=path,
         )
 

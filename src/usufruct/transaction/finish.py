@@ -93,7 +93,7 @@ def refuse_waiting(work: Work) -> None:
     if other := others_touching(work.resources.ledger, work.change):
         path, about = other
         raise MachineError(
-            f"{path} is part of a change of {about} that was cut off and could not be reversed yet.",
+            f"{path} is part of a change of {about} that was interrupted and could not be undone yet.",
             remedy="`usufruct recover` says what it waits for.",
             path=path,
         )

@@ -207,7 +207,7 @@ def _vacated(resources: Resources, brought: Holding, past: Iterable[tuple[PastLa
     if blocked:
         path = min(blocked)
         raise MachineError(
-            f"{path} is in the way: a file and a folder cannot have the same name.",
+            f"{path} is already there: a file and a folder cannot have the same name.",
             kept="Nothing was changed.",
             remedy="Move it away and try again.",
             path=path,

@@ -55,7 +55,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
         work.let_go()
         if phase_of(resources.ledger, change) is Phase.DONE:
             kept = f"The {kind} of {about} was finished before; it stays."
-            raise _told(error, kept, "Nothing of it has to be done again.") from error
+            raise _told(error, kept, "There is nothing to repeat.") from error
         raise _told(error, *_undone(resources, change)) from error
     finally:
         work.let_go()
@@ -70,7 +70,7 @@ def reverse(resources: Resources, change: int, about: str = "") -> tuple[Strange
     """
     work = Work(resources, change, about, stagings=stagings_of(resources.ledger, change))
     drives_of(resources.ledger, resources.platform.identity_of_volume).refuse_away(
-        f"What was cut off ({about})", map(place_of_staging, work.stagings)
+        f"The interrupted change ({about})", map(place_of_staging, work.stagings)
     )
     is_switching = phase_of(resources.ledger, change) is Phase.SWITCHING
     if is_switching:

@@ -289,8 +289,8 @@ def _take_back(work: Work, walk: Walk, path: str, numbers: Mapping[str, int]) ->
     )
     if brought is None or not with_digest(disk, here.named(name), here.at).has_same_content(_after(brought)):
         raise PlanIsStale(
-            f"{path} is in the way: a folder was there, and what is there now was put there by another program.",
-            kept="What was cut off stays as it is, to be reversed.",
+            f"{path} is in the way: another program replaced a folder that was there.",
+            kept="The interrupted change stays as it is, to be undone later.",
             remedy="Move it away; then `usufruct recover` goes on.",
             path=path,
         )

@@ -146,9 +146,9 @@ def tidy_if_possible(resources: Resources) -> None:
         tidy(resources)
     except KeyboardInterrupt as error:
         raise Interrupted(
-            "Stopped while what is not needed any more was being removed; the next command removes the rest.",
-            kept="All that was told as done is done, and stays.",
-            remedy="Nothing of it has to be done again.",
+            "Stopped while cleaning up; the next command cleans up the rest.",
+            kept="Everything that was reported as done is done.",
+            remedy="There is nothing to repeat.",
         ) from error
     except Exception as error:  # noqa: BLE001 - the change has ended, and nothing may make it look as if it had not
         _log.warning("tidying was put off: %s", error)

@@ -74,7 +74,7 @@ def _removed(resources: Resources, together: Sequence[tuple[Leaving, Removal]]) 
         with ledger.transaction():
             for one, removal in together:
                 if enter_removal(work, removal).leaves:
-                    raise UnsoundBackup(f"A backup beneath {one.holding.name} is missing or damaged.", remedy="")
+                    raise UnsoundBackup(f"A backup under {one.holding.name} is missing or damaged.", remedy="")
                 mark_gone(ledger, work.change, one.holding.number)
             work.several = [(one.holding.number, one.holding.name, one.root) for one, _ in together]
             seal_intent(work)

@@ -125,12 +125,12 @@ class Rar4Reader:
         else:
             head = volume.read_at(at, _BLOCK.size)
         if len(head) < _BLOCK.size:
-            raise RarFault(f"a header at byte {at} is cut off")
+            raise RarFault(f"a header at byte {at} is incomplete")
         checksum, kind, flags, size = _BLOCK.unpack_from(head)
         padded = -(-size // AES_BLOCK) * AES_BLOCK if hides_names else size
         whole = self._deciphered(volume, at, padded)[:size] if hides_names else volume.read_at(at, size)
         if size < _BLOCK.size or len(whole) < size:
-            raise self._fault(f"a header at byte {at} is cut off or has an impossible size", hides_names)
+            raise self._fault(f"a header at byte {at} is incomplete or has an impossible size", hides_names)
         block = _Block(kind, flags, whole[_BLOCK.size :], checksum, start + padded)
         has_comment = (kind == _MAIN and flags & _HAS_COMMENT) or (kind == _FILE and flags & _HAS_FILE_COMMENT)
         if kind not in (_MAIN, _FILE, _SERVICE, _END) and flags & _HAS_DATA:
@@ -150,7 +150,7 @@ class Rar4Reader:
 
         assert self._password is not None, "a locked header is read only with a password"
         salt, data = volume.read_at(at, _SALT), volume.read_at(at + _SALT, count)
-        # A header that is cut off is too short for its stated size.
+        # A header that is incomplete is too short for its stated size.
         data = data[: len(data) // AES_BLOCK * AES_BLOCK]
         key, before = Rar4Cipher(salt).cipher(self._password)
         return AES.new(key, AES.MODE_CBC, before).decrypt(data)

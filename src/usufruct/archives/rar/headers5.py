@@ -64,7 +64,7 @@ class _Fields:
     def take(self, count: int) -> bytes:
         taken = self.data[self.at : self.at + count]
         if len(taken) != count:
-            raise RarFault("a header is cut off")
+            raise RarFault("a header is incomplete")
         self.at += count
         return taken
 
@@ -144,7 +144,7 @@ class Rar5Reader:
             at += AES_BLOCK
         head = self._plain(volume, at, AES_BLOCK, cipher, start)
         if len(head) < 7:
-            raise RarFault(f"a header at byte {at} is cut off")
+            raise RarFault(f"a header at byte {at} is incomplete")
         sizes = _Fields(head[4:7])
         size = sizes.vint()
         whole = 4 + sizes.at + size
@@ -153,7 +153,7 @@ class Rar5Reader:
         padded = -(-whole // AES_BLOCK) * AES_BLOCK if cipher else whole
         data = self._plain(volume, at, padded, cipher, start)[:whole]
         if len(data) != whole:
-            raise RarFault(f"a header at byte {at} is cut off")
+            raise RarFault(f"a header at byte {at} is incomplete")
         if zlib.crc32(data[4:]) != int.from_bytes(data[:4], "little"):
             raise WrongKey if cipher else RarFault(f"the header at byte {at} does not match its checksum")
         return _Fields(data[4 + sizes.at :]), at + padded
@@ -165,7 +165,7 @@ class Rar5Reader:
         from Cryptodome.Cipher import AES
 
         if len(start) != AES_BLOCK or len(data) % AES_BLOCK:
-            raise RarFault(f"a locked header at byte {at} is cut off")
+            raise RarFault(f"a locked header at byte {at} is incomplete")
         assert self._password is not None, "a locked header is read only with a password"
         return AES.new(cipher.key(self._password), AES.MODE_CBC, start).decrypt(data)
 

@@ -34,7 +34,7 @@ from usufruct.model.progress import Progress
 
 _LONGEST_TARGET = 4096
 """Bytes of a link's text: PATH_MAX of Linux."""
-_PASSING = "unpacking what lies before it"
+_PASSING = "unpacking what is before it"
 
 
 class RarArchive:

@@ -68,7 +68,7 @@ class _Bytes:
     def take(self, count: int) -> bytes:
         taken = self.data[self.at : self.at + count]
         if count < 0 or len(taken) != count:
-            raise SevenFault("its header is cut off")
+            raise SevenFault("its header is incomplete")
         self.at += count
         return taken
 

@@ -114,7 +114,7 @@ class ZipArchive(OpenedFile):
                 directory = self._read_directory()
                 self._refuse_overlaps(directory)
             except (struct.error, IndexError) as error:
-                raise self._damaged("its central directory is cut off") from error
+                raise self._damaged("its central directory is incomplete") from error
         self._tell_facts()
 
     def unlock(self) -> None:
@@ -208,7 +208,7 @@ class ZipArchive(OpenedFile):
             name_end = at + _CENTRAL.size + fields[12]
             extra_end = name_end + fields[13]
             if extra_end + fields[14] > len(window):
-                raise self._damaged("its central directory is cut off")
+                raise self._damaged("its central directory is incomplete")
             yield fields, window[at + _CENTRAL.size : name_end], window[name_end:extra_end]
             at = extra_end + fields[14]
 
@@ -349,7 +349,7 @@ class ZipArchive(OpenedFile):
         if any(overlaps := list(map(gt, ends, islice(offsets, 1, None)))):
             first = overlaps.index(True)
             names = f"{self.listing.path(order[first])} and {self.listing.path(order[first + 1])}"
-            raise self._harmful(f"{names} lie over one another")
+            raise self._harmful(f"{names} overlap")
         if len(self._part_starts) == 1 and len(offsets):
             ends = map(_LOCAL.size.__add__, map(add, offsets, packed))
             room = map(sub, chain(islice(offsets, 1, None), (directory,)), ends)

@@ -341,7 +341,7 @@ def drop(name: str, *, as_json: bool) -> None:
     context = real_context()
     application = application_named(known_applications(context), name)
     kept = defining.drop_definition(context, application)
-    said = f"{application.name} is dropped. Its definition is kept as {path_words(str(kept))}."
+    said = f"{application.name} is no longer known. Its definition is kept as {path_words(str(kept))}."
     _tell_state(application.name, "dropped", said, as_json=as_json)
 
 

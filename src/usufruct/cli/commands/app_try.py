@@ -131,7 +131,7 @@ def _outcome(result: Tried, tried: str) -> str:
         return contest.decisions[0].question if isinstance(contest, Asked) else ""
     winner = contest.application.name
     told = evidence_words(contest.layout.evidence) if contest.layout else ""
-    said = f"told by {told}" if winner == tried or not tried else f"but {winner} wins it, told by {told}"
+    said = f"because of {told}" if winner == tried or not tried else f"but it goes to {winner}, because of {told}"
     if contest.obstacle:
         said += f"; {contest.obstacle.message}"
     if result.near:

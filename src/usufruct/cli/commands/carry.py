@@ -35,12 +35,12 @@ if TYPE_CHECKING:
     from usufruct.actions.carrying_out import CarriedOut
 
 _ALLOWING = {
-    PROGRAMS: "It would place files that can run. Allow that?",
+    PROGRAMS: "It would place program files. Allow that?",
     ELSEWHERE: "It would place files outside of an application's own folder. Allow that?",
 }
 _REFUSED = {
-    PROGRAMS: "What would place files that can run is left out.",
-    ELSEWHERE: "What would place files outside of an application's own folder is left out.",
+    PROGRAMS: "Holdings with program files were left out.",
+    ELSEWHERE: "Holdings with files outside of an application's own folder were left out.",
 }
 
 
@@ -279,7 +279,7 @@ def _definition_rows(application: Application) -> list[tuple[str, str, str, str]
         words = typed(application.after)
         rows.append(("", "after", printable(words), "is run only once you agree, with `usufruct app agree`"))
     if application.programs is Programs.ALLOW:
-        rows.append(("", "programs", "allow", "places files that can run"))
+        rows.append(("", "programs", "allow", "places program files"))
     return rows
 
 

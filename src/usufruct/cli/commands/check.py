@@ -71,8 +71,8 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
             for one in elsewhere:
                 names = f"{printable(one.holdings[0])}{f' and {len(one.holdings) - 1} more' * (len(one.holdings) > 1)}"
                 said = (
-                    f"{one.application} reads {path_words(one.new)} now, and {names} lie in {path_words(one.old)}. To "
-                    "have them in the new folder, remove them and add their archives again."
+                    f"{one.application} now uses {path_words(one.new)}, but {names} is still in {path_words(one.old)}. "
+                    "To have it in the new folder, remove it and add its archive again."
                 )
                 for line in wrapped(said, ""):
                     echo(line)

@@ -30,7 +30,7 @@ def on_command(*, as_json: bool) -> None:
     echo(f"{styled('Written', 'good')}:")
     for path in told.paths:
         echo(f"  {path_words(path)}")
-    echo("To be told of downloads in this session too: systemctl --user start usufruct-downloads")
+    echo("To announce downloads in this session too: systemctl --user start usufruct-downloads")
     echo("To undo this: usufruct desktop off")
 
 

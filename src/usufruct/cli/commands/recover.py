@@ -56,7 +56,7 @@ def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: boo
     elif moved and said:
         _tell_moved(said, moved[1])
     elif not (found.reversed or found.waiting or found.untidied):
-        echo("Nothing was cut off: there is nothing to recover.")
+        echo("No change was interrupted: there is nothing to recover.")
     return MachineError.exit_code if found.waiting else 0
 
 

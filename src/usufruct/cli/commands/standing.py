@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from usufruct.actions.standing import Overview
 
 _STEPS = (
-    ("usufruct demo", "see all of it on sample data, in a folder of its own"),
+    ("usufruct demo", "see everything at work on sample data, in a separate folder"),
     ("usufruct look ARCHIVE", "see where a download would go and why; nothing is changed"),
     ("usufruct add ARCHIVE", "place it; `usufruct undo` takes it back"),
 )

@@ -58,13 +58,13 @@ def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
 def _tell(owner: Owner) -> None:
     where = path_words(owner.path)
     if owner.holding is not None:
-        echo(f"{where} was put there by {styled(printable(owner.holding), 'title')}.")
+        echo(f"{where} belongs to {styled(printable(owner.holding), 'title')}.")
     elif os.path.lexists(owner.path):
-        echo(f"{where} was put there by no holding.")
+        echo(f"{where} does not belong to any holding.")
     else:
-        echo(f"{where} is not there, and no holding has it.")
+        echo(f"{where} does not exist and does not belong to any holding.")
     for name in owner.beneath:
-        echo(f"  beneath it: {_OWN.get(name) or f'that of {printable(name)}'}")
+        echo(f"  underneath:  {_OWN.get(name) or f'the version of {printable(name)}'}")
 
 
 def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
@@ -74,7 +74,7 @@ def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
         (count_words(files, "file"), size_words(size), printable(name))
         for name, (files, size) in sorted(shares.holdings.items(), key=lambda one: -one[1][1])
     ]
-    rows.append((count_words(len(shares.nobodys), "file"), size_words(shares.nobodys_size), "of no holding"))
+    rows.append((count_words(len(shares.nobodys), "file"), size_words(shares.nobodys_size), "not in any holding"))
     echo(f"{path_words(shares.path)}:")
     for line in in_columns(
         rows, frozenset({0, 1}), lambda column, text: styled(text, "title") if column == 2 else text
