@@ -159,7 +159,7 @@ class UpdateTest(WorldTest):
         newer = self.world.archive("pack v2.zip", {"x": "file", "k": "k"})
         updated = self.world.add(newer, to=str(self.world.lanternbox), update="pack")
         self.assertEqual(updated.state, "refused")
-        self.assertIn("pack/x is in the way", str(updated.error))
+        self.assertIn("pack/x is already there", str(updated.error))
 
     def test_such_an_update_is_undone_and_redone_and_killed_like_any_other(self) -> None:
         to, file, folder = str(self.world.lanternbox), {"x": "file", "k": "k"}, {"x/y/z": "deep", "k": "k"}
@@ -205,7 +205,7 @@ class UpdateTest(WorldTest):
         self.assertEqual(self.world.contents(), {"pack/x/y": "deep", "pack/k": "k"})
         self.assertEqual(self.world.add(newer, to=to, update="pack").state, "updated")
         theirs.write_text("edited")
-        with self.assertRaisesRegex(MachineError, "is in the way"):
+        with self.assertRaisesRegex(MachineError, "is already there"):
             undo(context, Access())
 
     def test_a_name_as_long_as_names_can_be_goes_beside_and_into_the_trash(self) -> None:

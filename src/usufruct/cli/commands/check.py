@@ -40,10 +40,11 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
     context = real_context()
     results = []
+    told: set[str] = set()
     for result in check_holdings(context, holdings, deep=deep):
         results.append(result)
         if not as_json:
-            _tell(result, in_full=in_full)
+            _tell(result, told, in_full=in_full)
     stored = check_store(context) if store else None
     elsewhere = read_elsewhere(context, results)
     if as_json:
@@ -92,22 +93,25 @@ def _end(results: list[Checked]) -> str:
         return f"{count_words(away, 'holding')} could not be compared."
     if not differing:
         holdings = count_words(len(results) - away, "holding")
-        return f"All is as it was placed: {holdings}, {count_words(files, 'file')}.{not_compared}"
-    are = "is" if len(differing) == 1 else "are"
-    said = f"{count_words(len(differing), 'holding')} of {len(results)} {are} not as placed."
+        return f"Everything is in place: {holdings}, {count_words(files, 'file')}.{not_compared}"
+    have = "has" if len(differing) == 1 else "have"
+    said = f"{count_words(len(differing), 'holding')} of {len(results)} {have} files that differ."
     broken = [one.holding.name for one in differing if one.found.keys() & {Condition.MISSING, Condition.DAMAGED}]
-    repair = f" `usufruct repair {quoted(broken[0])}` puts back what is missing or damaged." if broken else ""
+    repair = f" `usufruct repair {quoted(broken[0])}` restores missing and damaged files." if broken else ""
     changed = any(one.found.keys() & {Condition.CHANGED, Condition.REPLACED} for one in differing)
-    yours = " What was changed is taken for yours: nothing overwrites it unasked." if changed else ""
+    yours = " Files that you changed are never overwritten without asking." if changed else ""
     return f"{said}{repair}{yours}{not_compared}"
 
 
-def _tell(result: Checked, *, in_full: bool) -> None:
+def _tell(result: Checked, told: set[str], *, in_full: bool) -> None:
+    """Show one holding; `told` collects what was said of drives, which is said once for all holdings on one."""
     name = styled(printable(result.holding.name), "title")
     if result.away:
         echo(f"{styled('away   ', 'care')}  {name}  not compared")
-        for line in wrapped(printable(f"{result.away.message} {result.away.remedy}"), "         "):
-            echo(f"         {line}")
+        if result.away.remedy not in told:
+            told.add(result.away.remedy)
+            for line in wrapped(printable(f"{result.away.message} {result.away.remedy}"), "         "):
+                echo(f"         {line}")
         return
     if result.is_fine:
         echo(f"{styled('fine   ', 'good')}  {name}  {count_words(result.fine, 'file')}")

@@ -63,7 +63,7 @@ def recover(*, moved: tuple[str, str] | None, backups: Path | None, as_json: boo
 def _tell_moved(said: "Moved", new: str) -> None:
     what = [count_words(said.holdings, "holding")] if said.holdings or not said.archives else []
     what += [count_words(said.archives, "archive")] if said.archives else []
-    echo(f"{' and '.join(what)} recorded as lying in {path_words(new)}.")
+    echo(f"{' and '.join(what)} recorded as being in {path_words(new)}.")
     for paths, how in ((said.missing, "not there"), (said.changed, "not as recorded")):
         if paths:
             more = f" and {len(paths) - _MOST_TOLD} more" if len(paths) > _MOST_TOLD else ""
