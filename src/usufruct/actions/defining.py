@@ -39,7 +39,7 @@ title = {title}
 root = {root}
 # also = []          # other names by which archives call the root
 # leave = ["*.bak"]  # never placed
-programs = "refuse"  # files that can run: ask, allow or refuse
+programs = "refuse"  # program files: ask, allow or refuse
 
 # One [[folder]] for each kind of content; docs/definitions.md explains every key.
 [[folder]]

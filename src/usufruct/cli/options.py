@@ -112,8 +112,8 @@ _OPTIONS = [
         "--on-clash",
         type=click.Choice([value.value for value in OnClash]),
         help="What to do if a different file is already there: back it up and replace it, keep it, replace it only if "
-        "the new one is newer, place only files that exist already, place the new one beside it under a free name, or "
-        "ask. By default your files are replaced, and files of other holdings are asked about.",
+        "the new one is newer, place only files that exist already, place both, or ask. By default your files are "
+        "replaced, and files of other holdings are asked about.",
     ),
     click.option(
         "--update",

@@ -230,7 +230,7 @@ _WORDS = {
     Evidence.PATTERN: "file types that only it uses",
     Evidence.MARK: "a marker file",
     Evidence.FOLDER_NAME: "a folder's name",
-    Evidence.ROOT_NAME: "the name of its own folder",
+    Evidence.ROOT_NAME: "the name of its folder",
 }
 
 

@@ -143,7 +143,7 @@ def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
             above = home.path.removesuffix(tail)
             if above != home.path and len(above) >= len(joined(here.folder.path, "/")):
                 layout.move(row, home.folder, joined(above.rstrip("/"), below), home.piece)
-    layout.wrappers.setdefault(tree.path(here.directory), "says only the format of what lies in it")
+    layout.wrappers.setdefault(tree.path(here.directory), "its name is only a file format")
 
 
 def _stem(name: str, pattern: str) -> str:

@@ -182,7 +182,7 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
     size = 0
     incoming: dict[str, str] = {}
     for done, (place, step) in enumerate(back, 1):
-        assert step.gives_back, "only such are given back"
+        assert step.gives_back, "only replaced files come back"
         if place.path not in incoming:
             incoming[place.path] = work.incoming(place.path)
             os.makedirs(incoming[place.path], exist_ok=True)

@@ -289,7 +289,7 @@ def _take_back(work: Work, walk: Walk, path: str, numbers: Mapping[str, int]) ->
     )
     if brought is None or not with_digest(disk, here.named(name), here.at).has_same_content(_after(brought)):
         raise PlanIsStale(
-            f"{path} is in the way: another program replaced a folder that was there.",
+            f"{path} was put there by another program, in the place of a folder.",
             kept="The interrupted change stays as it is, to be undone later.",
             remedy="Move it away; then `usufruct recover` goes on.",
             path=path,
