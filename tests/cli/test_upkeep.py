@@ -116,7 +116,7 @@ class UpkeepTest(AddCase):
         said = " ".join(self.run_words("add", "sky v2.zip", code=3).stderr.split())
         self.assertIn("2 is newer than 1", said)
         self.assertIn(
-            "1 file removed that the new version no longer has",
+            "1 file of the earlier version removed",
             self.run_words("add", "sky v2.zip", "--update", "sky").stdout,
         )
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})

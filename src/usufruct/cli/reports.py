@@ -408,7 +408,7 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
         what = count_words(len(placed.replaced), "existing file was", "existing files were")
         yield f"{_INDENT}{what} backed up and replaced"
     if placed.taken:
-        yield f"{_INDENT}{count_words(placed.taken, 'file')} removed that the new version no longer has"
+        yield f"{_INDENT}{count_words(placed.taken, 'file')} of the earlier version removed"
     if placed.kept:
         what = count_words(len(placed.kept), "file that you changed stays", "files that you changed stay")
         yield f"{_INDENT}{what}: {', '.join(map(path_words, placed.kept[:4]))}"
