@@ -78,7 +78,7 @@ class SundayTest(Sunday):
             terminal.sees("contain the same files")
             terminal.sees("place nothing now")
             terminal.types(CONTROL_C)
-            terminal.sees("Stopped. What was added before, 2 archives, stays.")
+            terminal.sees("Stopped. 2 archives were added. The same command adds the rest.")
             self.assertEqual(terminal.ends(), 130)
         self.assertEqual(self.world.contents(), {"Gels/a.gel": "a", "Gels/b.gel": "b"})
 

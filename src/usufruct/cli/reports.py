@@ -451,10 +451,14 @@ def short_report(added: Added) -> str:
     return Urgent(f"{styled('Not added', 'bad')} {name}")
 
 
+_MOST_LEFT = 3
+"""Archives named, of those that were not reached."""
+
+
 def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[str]:
     """What became of many archives: what was added, what needs an answer and by which command, what failed and why.
 
-    `left` are those that were not come to.
+    `left` are those that were not reached.
     """
     done = [one for one in results if one.placed]
     there = [one for one in results if one.state == "already added"]
@@ -467,7 +471,7 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
     parts += [f"{len(there)} there already"] if there else []
     parts += [f"{len(asked)} need{'s' if len(asked) == 1 else ''} an answer"] if asked else []
     parts += [f"{len(failed)} not added"] if failed else []
-    parts += [f"{len(left)} not come to"] if left else []
+    parts += [f"{len(left)} not reached"] if left else []
     yield f"Of {count_words(len(results) + len(left), 'archive')}: {', '.join(parts)}."
     for one in asked:
         yield Urgent("")
@@ -478,8 +482,10 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
         yield Urgent(_headline(one.examined))
         if one.error:
             yield from _error_lines(one.error)
-    for path in left:
-        yield f"{_INDENT}{styled('not come to', 'quiet')}  {printable(path.name)}"
+    if left:
+        names = [printable(path.name) for path in left[:_MOST_LEFT]]
+        names += [f"and {len(left) - _MOST_LEFT:,} more"] if len(left) > _MOST_LEFT else []
+        yield f"{_INDENT}{styled('not reached', 'quiet')}  {', '.join(names)}"
     if done:
         yield ""
         yield f"{_INDENT}To take all of it back: usufruct undo"

@@ -159,8 +159,9 @@ def _stopped(results: list[Added], *, as_json: bool) -> int:
     """The end of a command that a person ended: what was done stays done, and is said."""
     done = sum(result.state in ("added", "updated") for result in results)
     if not as_json:
-        said = f"What was added before, {count_words(done, 'archive')}, stays" if done else "Nothing was added"
-        echo(f"Stopped. {said}.", err=True)
+        were = "was" if done == 1 else "were"
+        said = f"{count_words(done, 'archive')} {were} added. The same command adds the rest."
+        echo(f"Stopped. {said if done else 'Nothing was added.'}", err=True)
     return Interrupted.exit_code
 
 
