@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import subprocess
 import unittest
 
@@ -153,6 +154,20 @@ class OutputTest(WorldTest):
         with Terminal("look", "--full", *to, "many.zip", cwd=self.folder, env={**env, "PAGER": "cat"}) as terminal:
             terminal.ends()
             self.assertIn("89.gel", terminal.shown)
+
+    def test_real_pagers_show_text_and_no_codes(self) -> None:
+        (self.folder / "many.zip").write_bytes(zip_bytes({f"m/{number}.gel": b"x" for number in range(90)}))
+        env = {"USUFRUCT_HOME": str(self.home), "NO_COLOR": "", "LESS": "", "LESSCHARSET": "utf-8"}
+        for pager, has in (("less", True), ("more", False)):
+            if not shutil.which(pager):
+                continue
+            words = ("look", "--full", "--to", str(self.target), "many.zip")
+            with self.subTest(pager), Terminal(*words, cwd=self.folder, env={**env, "PAGER": pager}) as terminal:
+                # `less`, left as it is, once showed the codes of colours as `ESC[1m`.
+                self.assertNotIn("ESC[", terminal.sees("10.gel"))
+                self.assertEqual("\x1b[1mmany.zip" in terminal.raw, has)
+                terminal.types("q")
+                self.assertEqual(terminal.ends(), 0)
 
     def test_quiet_shows_errors_and_json_only(self) -> None:
         to = ("--to", str(self.target))

@@ -187,9 +187,9 @@ def end_page() -> None:
     if not kept or _is_quiet:
         return
     pager = os.path.basename(os.environ.get("PAGER", "less").split()[0])  # noqa: PTH119
-    if pager == "less":
+    if pager == "less" and not os.environ.get("LESS"):
         # Without this it shows our colours as the signs that they are made of.
-        os.environ.setdefault("LESS", "-FRX")
+        os.environ["LESS"] = "-FRX"
     text = "\n".join(kept) + "\n"
     if len(kept) < os.get_terminal_size(sys.stdout.fileno()).lines:
         _print(text.removesuffix("\n"))
