@@ -141,6 +141,6 @@ class MovedArchivesTest(WorldTest):
         new = self.world.folder / "bigger disk"
         self.downloads.rename(new)
         moved = run_program("recover", "--moved", str(self.downloads), str(new), home=home)
-        self.assertIn("1 archive recorded as lying in", moved.stdout)
+        self.assertIn("1 archive recorded as being in", moved.stdout)
         self.assertIn("settings set downloads", moved.stdout)
         self.assertEqual(moved.returncode, 0)

@@ -70,7 +70,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     yield from fact_lines(result)
     layout, plan = result.layout, result.plan
     if layout:
-        yield _destination_line(result)
+        yield from _destination_lines(result)
     if isinstance(result, AlreadyThere):
         plan = None  # that each file of it is there already is just being said
         what = f"Added already as {styled(result.name, 'title')}" if result.holding else "It is installed already"
@@ -141,13 +141,16 @@ def _headline(result: Examined) -> str:
     return f"{styled(name, 'title')}  {' · '.join(facts)}".rstrip()
 
 
-def _destination_line(result: Examined) -> str:
-    holding = styled(printable(result.name), "title")
+def _destination_lines(result: Examined) -> Iterator[str]:
+    """Which application it is for, why, and the name of the holding."""
+    name, about = printable(result.name), "for no program"
     if result.application:
         layout = result.layout
-        by = f", because {_because(layout)}" if layout and layout.files else ""
-        return f"{_INDENT}for {result.application.title}{by} · name: {holding}"
-    return f"{_INDENT}for no program · name: {holding}"
+        about = f"for {result.application.title}"
+        about += f", because {_because(layout)}" if layout and layout.files else ""
+    for line in wrapped(f"{about} · name: {name}", _INDENT):
+        told = f"{line.removesuffix(name)}{styled(name, 'title')}" if line.endswith(name) else line
+        yield f"{_INDENT}{told}"
 
 
 def _because(layout: Layout) -> str:
@@ -372,7 +375,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
             yield from _error_lines(added.error, "Nothing was placed: ")
             return
         if result.layout:
-            yield _destination_line(result)
+            yield from _destination_lines(result)
             yield from tree_lines(result, result.layout, result.plan, in_full=in_full)
         elif result.listing and result.format != "file":
             yield from _content_tree(result.listing, in_full=in_full)
