@@ -1,5 +1,6 @@
 """Entries of one archive that want the same destination: duplicates, or alternatives the user chooses from."""
 
+import posixpath
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence, Set
 from itertools import chain, combinations, permutations
@@ -102,7 +103,7 @@ def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes
     if listing.kinds[one] != listing.kinds[other]:
         return False
     if listing.kinds[one] == EntryKind.LINK:
-        return listing.targets[one] == listing.targets[other]
+        return _end_of(listing, one) == _end_of(listing, other)
     if listing.sizes[one] != listing.sizes[other]:
         return False
     if listing.kinds[one] == EntryKind.DIRECTORY or not listing.sizes[one]:
@@ -124,6 +125,11 @@ def _leads_to(listing: Listing, link: int, file: int) -> bool:
         and listing.directory_of[link] == listing.directory_of[file]
         and listing.targets[link] == listing.names[file]
     )
+
+
+def _end_of(listing: Listing, link: int) -> str:
+    """Where in the archive a link leads: two spellings of one way are one."""
+    return posixpath.normpath(posixpath.join(listing.directories[listing.directory_of[link]], listing.targets[link]))
 
 
 def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_Group]:
