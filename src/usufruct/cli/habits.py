@@ -71,7 +71,7 @@ def _meant(words: list[str], commands: Collection[str]) -> list[str]:
         return ["--version"]
     if first in commands or first.startswith("-"):
         return words
-    if os.path.lexists(path := meant_path(first)):  # noqa: PTH - a path is only looked for
+    if os.path.lexists(path := meant_path(first)):
         return ["look", path, *rest]
     if command := _MEANT.get(first.lower()):
         from usufruct.cli.screen import shell_words
