@@ -192,6 +192,8 @@ class DemoTest(WorldTest):
         done = run_program("demo", home=self.world.folder / "state")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("have the same paths, content, permissions and times", done.stdout)
+        self.assertEqual(done.stderr, "", "a question, written into another stream, once left the story")
+        self.assertIn("  ~/Lanternbox\n", done.stdout)
         self.assertFalse((self.world.folder / "state").exists(), "the user's own state was touched")
 
     def test_the_demo_can_be_kept_for_playing(self) -> None:

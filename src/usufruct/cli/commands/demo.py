@@ -151,6 +151,7 @@ def _run(folder: Path, command: str, *, as_json: bool) -> None:
         env=environment,
         check=False,
         stdout=sys.stderr if as_json else None,
+        stderr=subprocess.STDOUT,  # questions and refusals are part of the story, in its order
     )
     if done.returncode:
         echo(styled(f"(exit code {done.returncode})", "quiet"), err=as_json)
