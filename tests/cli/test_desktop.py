@@ -16,7 +16,8 @@ from msgspec.structs import replace
 from tests.cli.test_json import SCHEMA
 from tests.support import WorldTest, run_program
 from usufruct.actions import desktop
-from usufruct.actions.downloads import NEW, Waiting
+from usufruct.actions.arrivals import NEW
+from usufruct.actions.downloads import Waiting
 from usufruct.cli import watching
 from usufruct.errors import MachineError
 from usufruct.files.platform import Platform

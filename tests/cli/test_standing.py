@@ -1,6 +1,7 @@
 """`usufruct` alone says how things stand; what people type out of habit is answered."""
 
 import json
+import os
 import unittest
 
 from tests.cli.test_add import AddCase
@@ -34,6 +35,12 @@ class StandingTest(AddCase):
         self.assertEqual(document["downloads"], {"ready": 1, "asked": 1, "unknown": 0})
         self.run_words("undo")
         self.assertNotIn("added suns", self.alone())
+        # Another file of that name, though older, is another file; a link that leads nowhere hides no other archive.
+        (self.downloads / "a.zip").symlink_to("nowhere.zip")
+        self.write("moons.zip", {"gels/moon.gel": "another one"})
+        os.utime(self.downloads / "moons.zip", (1, 1))
+        counted = json.loads(self.alone("--json"))["downloads"]
+        self.assertEqual((counted["asked"], counted["unknown"]), (1, 2))
 
     def test_habits(self) -> None:
         self.write("moons (1).zip", {"gels/moon.gel": "m"})

@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.afterwards import store_of
 from usufruct.actions.applications import known_applications
+from usufruct.actions.arrivals import folders_of
 from usufruct.actions.carry_file import (
     OF_THIS_MACHINE,
     Carried,
@@ -24,7 +25,6 @@ from usufruct.actions.carry_file import (
 )
 from usufruct.actions.context import Context
 from usufruct.actions.defining import write_definition
-from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered
 from usufruct.actions.outcomes import Examined, Refused
 from usufruct.actions.refusals import unread

@@ -1,7 +1,6 @@
 """What waits in the downloads folders, and how each of it stands."""
 
 import logging
-import os
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,11 +9,25 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from usufruct.actions.applications import applications_here
+from usufruct.actions.arrivals import (
+    ADDED,
+    ARRIVING,
+    DAMAGED,
+    INCOMPLETE,
+    LOCKED,
+    NEW,
+    NEWER,
+    OLDER,
+    OTHER,
+    UNSAFE,
+    Seen,
+    folders_of,
+)
 from usufruct.actions.context import Context
 from usufruct.actions.download import Download
 from usufruct.actions.gathering import is_archive
 from usufruct.actions.request import Request
-from usufruct.actions.seen_downloads import Seen, SeenDownloads
+from usufruct.actions.seen_downloads import SeenDownloads, heed
 from usufruct.archives.opening import is_arriving, refuse_arriving
 from usufruct.archives.reading import Access
 from usufruct.archives.split_sets import sets_among
@@ -29,7 +42,6 @@ from usufruct.errors import (
     UsufructError,
 )
 from usufruct.files.looking import digest_of
-from usufruct.files.paths import expanded
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import all_holdings, all_volumes
 from usufruct.model.applications import Application
@@ -45,9 +57,6 @@ _STREAMS = (
     ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz", ".tbz2", ".tar.zst", ".tzst", ".tar.lz4",
     ".tar.lz", ".tlz", ".tar.z", ".taz", ".cpio.gz", ".rpm",
 )  # fmt: skip
-NEW, ADDED, NEWER, OLDER = "new", "added", "newer", "older"
-ARRIVING, INCOMPLETE, DAMAGED, LOCKED, OTHER = "arriving", "incomplete", "damaged", "locked", "no archive"
-UNSAFE = "unsafe"
 
 
 class Waiting(Struct, frozen=True, kw_only=True):
@@ -71,16 +80,6 @@ class Waiting(Struct, frozen=True, kw_only=True):
     """What is missing or wrong, or the holding that it is or would update."""
     asks: bool = False
     """It needs an answer before it can be added."""
-
-
-def folders_of(context: Context) -> list[Path]:
-    """The directories that downloads arrive in."""
-    named = context.settings().downloads
-    if named:
-        return [expanded(one).absolute() for one in named.split(os.pathsep) if one]
-    import platformdirs
-
-    return [Path(platformdirs.user_downloads_dir())]
 
 
 def waiting(
@@ -261,7 +260,7 @@ def _fit(seen: Seen, download: Download) -> None:
     if download.archive.facts.locks:
         seen.state = LOCKED
     verdict = verdict_on([variant.layout for variant in download.variants()], download.archive.name)
-    seen.heed(download)
+    heed(seen, download)
     if verdict.layout and verdict.layout.application:
         seen.application = verdict.layout.application.name
         seen.asks = bool(verdict.layout.decisions)

@@ -8,68 +8,36 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import msgspec
-from msgspec import Struct, field
 
-from usufruct import __version__
+from usufruct.actions.arrivals import Seen, SeenFile, key_of, seen_before
 from usufruct.actions.download import Download
 from usufruct.files.private import make_private
-from usufruct.files.small_texts import small_file
 from usufruct.model.applications import Application
 from usufruct.planning.candidates import Candidates, words_of
 from usufruct.planning.tree import Tree
 
 _MOST_WORDS = 4000
 """Words of one download that are remembered; one that says more is looked at anew with each change of a definition."""
-_LARGEST = 64 << 20
-"""Bytes of what is remembered."""
 
 
-class Seen(Struct):
-    """What one download is."""
-
-    size: int
-    modified: int
-    format: str = ""
-    application: str = ""
-    """The one it fits, if there is one."""
-    state: str = ""
-    detail: str = ""
-    digest: str = ""
-    asks: bool = False
-    """A question comes first, though it is known which application it is for."""
-    tried: list[str] = []
-    """Applications that had a say in it."""
-    words: str | None = ""
-    """By which others could have had one, as numbers in base 64; None where that is not known."""
-
-    def heed(self, download: Download) -> None:
-        """Note who had a say in a download, and by which words others could have."""
-        self.tried = sorted(download.tried)
-        tree = Tree.of(download.archive.listing)
-        words = words_of(tree, download.archive.name)
-        # What lies in archives inside is not known here.
-        is_known = len(words) <= _MOST_WORDS and not tree.archives
-        self.words = b64encode(array("I", _numbers(words)).tobytes()).decode("ascii") if is_known else None
-
-    def says_any(self, words: frozenset[int]) -> bool:
-        """Whether it may say any of these words."""
-        if self.words is None:
-            return True
-        try:
-            return not words.isdisjoint(array("I", b64decode(self.words)))
-        except ValueError:
-            return True  # somebody else wrote it
+def heed(seen: Seen, download: Download) -> None:
+    """Note who had a say in a download, and by which words others could have."""
+    seen.tried = sorted(download.tried)
+    tree = Tree.of(download.archive.listing)
+    words = words_of(tree, download.archive.name)
+    # What lies in archives inside is not known here.
+    is_known = len(words) <= _MOST_WORDS and not tree.archives
+    seen.words = b64encode(array("I", _numbers(words)).tobytes()).decode("ascii") if is_known else None
 
 
-class _File(Struct):
-    """The file that all is kept in."""
-
-    version: str
-    """Of Usufruct, whose rules may change."""
-    applications: dict[str, int] = field(default_factory=dict)
-    """Name → a number that changes with the definition."""
-    downloads: dict[str, Seen] = field(default_factory=dict)
-    """By path."""
+def _says_any(seen: Seen, words: frozenset[int]) -> bool:
+    """Whether a download may say any of these words."""
+    if seen.words is None:
+        return True
+    try:
+        return not words.isdisjoint(array("I", b64decode(seen.words)))
+    except ValueError:
+        return True  # somebody else wrote it
 
 
 class SeenDownloads:
@@ -79,15 +47,10 @@ class SeenDownloads:
         self._file = file
         self._used: dict[str, Seen] = {}
         now = {one.name: zlib.crc32(msgspec.msgpack.encode(one)) for one in applications}
-        try:
-            known = msgspec.json.decode(small_file(file, _LARGEST), type=_File)
-        except (OSError, msgspec.DecodeError, RecursionError):
-            known = _File("")
-        if known.version != __version__:
-            known = _File("")
+        known = seen_before(file)
         changed = {name for name, _ in now.items() ^ known.applications.items()}
         self._is_new = bool(changed)
-        self._kept = _File(__version__, now, known.downloads)
+        self._kept = SeenFile(applications=now, downloads=known.downloads)
         if changed and known.downloads:
             come = Candidates([one for one in applications if one.name in changed]).words
             self._kept.downloads = {
@@ -96,13 +59,12 @@ class SeenDownloads:
 
     def of(self, path: Path, size: int, modified: int) -> Seen | None:
         """What is known of a download that has this size and time."""
-        seen = self._kept.downloads.get(_key(path))
-        return seen if seen and (seen.size, seen.modified) == (size, modified) else None
+        return self._kept.of(path, size, modified)
 
     def keep(self, path: Path, seen: Seen) -> None:
         """Remember a download."""
-        self._is_new = self._is_new or self._kept.downloads.get(_key(path)) is not seen
-        self._used[_key(path)] = seen
+        self._is_new = self._is_new or self._kept.downloads.get(key_of(path)) is not seen
+        self._used[key_of(path)] = seen
 
     def save(self) -> None:
         """Write what was used and what is still there; what cannot be written is found out again."""
@@ -124,14 +86,9 @@ def _is_touched(seen: Seen, changed: set[str], come: frozenset[str] | None) -> b
     """Whether a download may be another's since these definitions changed; `come` are the words they look for now."""
     if not changed.isdisjoint(seen.tried):
         return True
-    return seen.words != "" and (come is None or seen.says_any(frozenset(_numbers(come))))
+    return seen.words != "" and (come is None or _says_any(seen, frozenset(_numbers(come))))
 
 
 def _numbers(words: Iterable[str]) -> list[int]:
     """A number for each word. Two words may have one: a download is then looked at once too often."""
     return [zlib.crc32(word.encode("utf-8", "surrogatepass")) for word in words]
-
-
-def _key(path: Path) -> str:
-    """A path as JSON can hold it, whatever bytes the name has."""
-    return os.fsencode(path).decode("utf-8", "backslashreplace")

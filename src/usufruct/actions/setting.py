@@ -5,8 +5,8 @@ import os
 from msgspec import Struct
 
 from usufruct.actions.afterwards import store_of
+from usufruct.actions.arrivals import folders_of
 from usufruct.actions.context import Context
-from usufruct.actions.downloads import folders_of
 from usufruct.definitions.settings import found_settings, parsed, write_setting
 from usufruct.errors import WrongUsage
 from usufruct.model.settings import meanings

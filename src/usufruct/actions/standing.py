@@ -4,32 +4,15 @@ import os
 from collections import Counter
 from contextlib import suppress
 
-import msgspec
-import platformdirs
 from msgspec import Struct
 
+from usufruct.actions.arrivals import LOCKED, NEW, Seen, folders_of, seen_before
 from usufruct.actions.context import Context
 from usufruct.actions.history import Step, history
 from usufruct.actions.listing import list_holdings
-from usufruct.files.paths import expanded
-from usufruct.files.small_texts import small_file
 from usufruct.planning.names import is_archive_name
 
-_LARGEST = 64 << 20
-"""Bytes of what is remembered of downloads."""
 _NEWEST = 3
-
-
-class _LookedAt(Struct):
-    size: int
-    modified: int
-    application: str = ""
-    state: str = ""
-    asks: bool = False
-
-
-class _Downloads(Struct):
-    downloads: dict[str, _LookedAt] = {}
 
 
 class Overview(Struct, frozen=True):
@@ -76,25 +59,23 @@ def standing(context: Context) -> Overview:
 
 def _waiting(context: Context, added: set[str]) -> Counter[str]:
     """How many archives in the downloads folders are ready, need an answer, or neither is known."""
-    try:
-        known = msgspec.json.decode(
-            small_file(context.places.data / "downloads.json", _LARGEST), type=_Downloads
-        ).downloads
-    except (OSError, msgspec.DecodeError, RecursionError):
-        known = {}
+    known = seen_before(context.places.data / "downloads.json")
     found: Counter[str] = Counter()
-    named = context.settings().downloads
-    folders = [str(expanded(one).absolute()) for one in named.split(os.pathsep) if one] if named else []
-    for folder in folders or [platformdirs.user_downloads_dir()]:
+    for folder in folders_of(context):
+        entries: list[os.DirEntry[str]] = []
         with suppress(OSError), os.scandir(folder) as there:
-            for one in there:
-                if one.name.startswith(".") or one.path in added or not is_archive_name(one.name):
-                    continue
-                seen = known.get(one.path)
-                if seen is None or seen.modified < one.stat().st_mtime_ns:
-                    found["unknown"] += 1
-                elif seen.state == "new":
-                    found["ready" if seen.application and not seen.asks else "asked"] += 1
-                elif seen.state == "locked":
-                    found["asked"] += 1
+            entries = [one for one in there if is_archive_name(one.name) and not one.name.startswith(".")]
+        for one in entries:
+            if one.path not in added:
+                with suppress(OSError):  # a link that leads nowhere, or a file that went meanwhile
+                    now = one.stat()
+                    found[_standing_of(known.of(one.path, now.st_size, now.st_mtime_ns))] += 1
     return found
+
+
+def _standing_of(seen: Seen | None) -> str:
+    if seen and seen.state == NEW:
+        return "ready" if seen.application and not seen.asks else "asked"
+    if seen and seen.state == LOCKED:
+        return "asked"
+    return "other" if seen else "unknown"

@@ -280,7 +280,7 @@ def _in_downloads(context: Context, word: Path) -> Path:
     meant = Path(meant_path(str(word)))
     if len(meant.parts) != 1 or meant.is_absolute() or os.path.lexists(meant):
         return meant
-    from usufruct.actions.downloads import folders_of
+    from usufruct.actions.arrivals import folders_of
 
     folders = folders_of(context)
     if any(sign in meant.name for sign in "*?[") and not any(Path().glob(meant.name)):
@@ -301,7 +301,7 @@ def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
             f"There is no archive {missing[-1]}.",
             remedy=f"To place into a directory, say `--to {shell_words([str(missing[-1])])}`.",
         )
-    from usufruct.actions.downloads import folders_of
+    from usufruct.actions.arrivals import folders_of
     from usufruct.planning.names import suggestion
 
     word = words[0]

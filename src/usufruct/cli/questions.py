@@ -326,7 +326,7 @@ def _style() -> Any:
 
 
 def _for_whom(one: Waiting) -> str:
-    from usufruct.actions.downloads import LOCKED
+    from usufruct.actions.arrivals import LOCKED
 
     if one.state == LOCKED:
         return "locked with a password"

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from usufruct.actions.downloads import ADDED, ARRIVING, DAMAGED, INCOMPLETE, LOCKED, NEW, NEWER, UNSAFE, age_of
+from usufruct.actions.arrivals import ADDED, ARRIVING, DAMAGED, INCOMPLETE, LOCKED, NEW, NEWER, UNSAFE
+from usufruct.actions.downloads import age_of
 from usufruct.cli.screen import in_columns, size_words, styled
 from usufruct.files.printable import printable
 

@@ -8,8 +8,9 @@ import time
 from pathlib import Path
 from typing import Any
 
+from usufruct.actions.arrivals import NEW, NEWER, folders_of
 from usufruct.actions.context import Context
-from usufruct.actions.downloads import NEW, NEWER, Waiting, folders_of, waiting
+from usufruct.actions.downloads import Waiting, waiting
 from usufruct.cli.questions import is_asking
 from usufruct.cli.screen import confirmed, echo, path_words, shell_words
 from usufruct.cli.waiting import lines_of

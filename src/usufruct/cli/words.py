@@ -169,7 +169,7 @@ def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> l
 
 def _downloads() -> list[str]:
     """The newest archives in the downloads folders, by their names alone: the line waits."""
-    from usufruct.actions.downloads import folders_of
+    from usufruct.actions.arrivals import folders_of
     from usufruct.actions.gathering import is_archive
 
     found = [

@@ -10,7 +10,6 @@ from msgspec import Struct
 
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.errors import BadDefinition, WrongUsage
-from usufruct.files.copying import replace_text
 from usufruct.files.paths import expanded
 from usufruct.files.platform import Platform
 from usufruct.files.shells import quoted
@@ -85,7 +84,10 @@ def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
 
     Raises BadDefinition where the file cannot be read; it stays as it is then.
     """
+    # Only here: every command reads settings, and few write one.
     import tomlkit
+
+    from usufruct.files.copying import replace_text
 
     _read(file)
     text = small_text(file, LARGEST) if file.exists() else ""

@@ -171,7 +171,8 @@ def _chosen_downloads(context: Context) -> list[Path]:
 
     if not is_asking():
         raise WrongUsage("No archive is named.", remedy="Name one; `usufruct downloads` lists what waits.")
-    from usufruct.actions.downloads import LOCKED, NEW, NEWER, waiting
+    from usufruct.actions.arrivals import LOCKED, NEW, NEWER
+    from usufruct.actions.downloads import waiting
 
     # Those that are locked or fit several can be added too, once a question is answered.
     new = [one for one in waiting(context, most=200) if one.state in (NEW, NEWER, LOCKED)]

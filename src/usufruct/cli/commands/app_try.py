@@ -8,8 +8,8 @@ from typing import Any
 import click
 
 from usufruct.actions.applications import application_named, known_applications
+from usufruct.actions.arrivals import folders_of
 from usufruct.actions.context import Context
-from usufruct.actions.downloads import folders_of
 from usufruct.actions.gathering import gathered, is_archive
 from usufruct.actions.outcomes import AlreadyThere, Asked, Examined, Refused
 from usufruct.actions.trying import Tried, try_definitions

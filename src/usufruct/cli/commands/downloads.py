@@ -41,7 +41,8 @@ def downloads(
     Each one is ready to add, needs an answer first, is already added, is a newer or older version, is still
     downloading, or is incomplete, damaged, locked, unsafe or no archive. `usufruct settings` says which folders.
     """
-    from usufruct.actions.downloads import folders_of, waiting_and_rest
+    from usufruct.actions.arrivals import folders_of
+    from usufruct.actions.downloads import waiting_and_rest
 
     if notifies and not watches:
         raise WrongUsage("--notify is for --watch.", remedy="usufruct downloads --watch --notify")
