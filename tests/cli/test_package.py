@@ -24,6 +24,16 @@ class PackageTest(unittest.TestCase):
         self.assertIn("version", project["project"]["dynamic"])
         self.assertEqual(metadata.version("usufruct"), usufruct.__version__)
 
+    def test_what_is_no_code_is_installed_too(self) -> None:
+        """The index of definitions was once left behind: an installed Usufruct could list nothing and add nothing."""
+        project = tomllib.loads((PROJECT / "pyproject.toml").read_text(encoding="utf-8"))
+        source = PROJECT / "src" / "usufruct"
+        patterns = project["tool"]["setuptools"]["package-data"]["usufruct"]
+        installed = {path for pattern in patterns for path in source.glob(pattern)}
+        here = {path for path in source.rglob("*") if path.is_file() and path.suffix not in (".py", ".pyc")}
+        self.assertGreater(len(here), 50)
+        self.assertEqual(here - installed, set())
+
     def test_no_two_classes_share_a_name(self) -> None:
         """One word, one thing: whoever reads of a Removal must not have to ask which."""
         places: dict[str, list[str]] = {}

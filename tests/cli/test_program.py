@@ -6,9 +6,14 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
+
+from click.testing import CliRunner
 
 from tests.support import DOWNLOADS, WorldTest, program, run_program, zip_bytes
 from usufruct.actions.demonstration import differences, prepare_demo, tree_of
+from usufruct.cli.commands.demo import demo
+from usufruct.errors import UsufructError
 
 
 class ProgramTest(WorldTest):
@@ -195,6 +200,13 @@ class DemoTest(WorldTest):
         self.assertEqual(done.stderr, "", "a question, written into another stream, once left the story")
         self.assertIn("  ~/Lanternbox\n", done.stdout)
         self.assertFalse((self.world.folder / "state").exists(), "the user's own state was touched")
+
+    def test_a_command_of_the_demo_that_ends_otherwise_is_noticed(self) -> None:
+        """It once ended well though each of its commands had failed: nothing placed leaves the folders as they were."""
+        with mock.patch("usufruct.cli.commands.demo._run", return_value=5):
+            done = CliRunner().invoke(demo)
+        self.assertIsInstance(done.exception, UsufructError)
+        self.assertIn("`usufruct list` ended with exit code 5", str(done.exception))
 
     def test_the_demo_can_be_kept_for_playing(self) -> None:
         folder = self.world.folder / "play"

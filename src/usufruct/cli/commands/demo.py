@@ -62,6 +62,15 @@ _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 
 
+_ENDS = {
+    "add Downloads/moon-gels.zip": 3,
+    "add Downloads/sneaky-gels.zip": 4,
+    "add Downloads/half-a-download.zip": 4,
+    "look Downloads/night-sky.zip.001": 4,
+}
+"""Exit codes of commands that are to end with another than 0."""
+
+
 @click.command()
 @click.option(
     "--keep",
@@ -96,10 +105,18 @@ def _play(folder: Path, *, is_kept: bool, as_json: bool) -> int:
     prepare_demo(folder)
     programs = [folder / name for name in ("Lanternbox", "Weftline", "Tidebook")]
     before = [tree_of(program) for program in programs]
+    unexpected = []
     for title, commands in _SCENES[:-1] if is_kept else _SCENES:
         echo(styled(f"## {title}", "title"), err=as_json)
         for command in commands:
-            _run(folder, command, as_json=as_json)
+            if (code := _run(folder, command, as_json=as_json)) != _ENDS.get(command, 0):
+                unexpected.append(f"`usufruct {command}` ended with exit code {code}.")
+    if unexpected:
+        raise UsufructError(
+            f"The demo did not go as it should. {' '.join(unexpected)}",
+            kept="Your own folders were not touched.",
+            remedy="Please report this output.",
+        )
     if is_kept:
         _tell_kept(folder, as_json=as_json)
         return 0
@@ -135,8 +152,8 @@ def _tell_kept(folder: Path, *, as_json: bool) -> None:
     echo("  usufruct list")
 
 
-def _run(folder: Path, command: str, *, as_json: bool) -> None:
-    """Show one command and let the real program carry it out; a question or refusal is part of the example."""
+def _run(folder: Path, command: str, *, as_json: bool) -> int:
+    """Show one command and let the real program carry it out; gives its exit code."""
     words = shlex.split(command)
     echo(err=as_json)
     echo(f"{styled('$', 'good')} usufruct {command}", err=as_json)
@@ -150,9 +167,11 @@ def _run(folder: Path, command: str, *, as_json: bool) -> None:
         cwd=folder,
         env=environment,
         check=False,
+        stdin=subprocess.DEVNULL,  # the story answers its question itself, at a terminal too
         stdout=sys.stderr if as_json else None,
         stderr=subprocess.STDOUT,  # questions and refusals are part of the story, in its order
     )
     if done.returncode:
         echo(styled(f"(exit code {done.returncode})", "quiet"), err=as_json)
     echo(err=as_json)
+    return done.returncode
