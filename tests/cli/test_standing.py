@@ -19,8 +19,8 @@ class StandingTest(AddCase):
     def test_a_beginner_sees_three_steps_and_everyone_else_what_is_to_do(self) -> None:
         self.assertIn("usufruct demo", self.alone())
         self.write("moons.zip", {"gels/moon.gel": "m"})
-        self.write("two.zip", {"a.gel": "g", "b.yarn": "y"})
-        self.assertIn("in your downloads folder: 2 archives", self.alone())
+        self.write("two.wheel", {"a.gel": "g", "b.yarn": "y"})
+        self.assertIn("in your downloads folder: 1 archive", self.alone())
         run_program("downloads", home=self.home, cwd=self.downloads, USUFRUCT_DOWNLOADS=str(self.downloads))
         self.write("suns.zip", {"gels/sun.gel": "s"})
         self.run_words("add", "suns.zip")

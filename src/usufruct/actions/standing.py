@@ -64,12 +64,13 @@ def _waiting(context: Context, added: set[str]) -> Counter[str]:
     for folder in folders_of(context):
         entries: list[os.DirEntry[str]] = []
         with suppress(OSError), os.scandir(folder) as there:
-            entries = [one for one in there if is_archive_name(one.name) and not one.name.startswith(".")]
+            entries = [one for one in there if one.path not in added and not one.name.startswith(".")]
         for one in entries:
-            if one.path not in added:
-                with suppress(OSError):  # a link that leads nowhere, or a file that went meanwhile
-                    now = one.stat()
-                    found[_standing_of(known.of(one.path, now.st_size, now.st_mtime_ns))] += 1
+            with suppress(OSError):  # a link that leads nowhere, or a file that went meanwhile
+                now = one.stat()
+                seen = known.of(one.path, now.st_size, now.st_mtime_ns)
+                if seen or is_archive_name(one.name):  # who is known need not be called an archive
+                    found[_standing_of(seen)] += 1
     return found
 
 

@@ -71,7 +71,7 @@ def downloads(
     if ready or asks:
         echo()
         echo(
-            f"{count_words(ready, 'download')} ready: `usufruct add` offers them."
+            f"{count_words(ready, 'download')} ready: `usufruct add` offers {'it' if ready == 1 else 'them'}."
             if ready
             else f"{count_words(asks, 'download')} to be asked about: `usufruct add ARCHIVE` asks."
         )
