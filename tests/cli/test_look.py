@@ -142,6 +142,15 @@ class LookTest(WorldTest):
         document = json.loads(self.run_words("look", "--verify", "bad.zip", "--json", code=4).stdout)
         self.assertEqual(document["archives"][0]["error"]["code"], "damaged")
 
+    def test_an_archive_with_an_unsafe_entry_is_not_fine(self) -> None:
+        """It was called fine, with exit code 0, since all that was read held its checksums."""
+        self.write("sly.zip", zip_bytes({"../up.gel": "x", "a.gel": "a"}))
+        done = self.run_words("look", "--verify", "sly.zip", code=4)
+        self.assertIn("bad   sly.zip  1 file, 1 B read", done.stdout)
+        self.assertIn("../up.gel in sly.zip is refused", done.stderr)
+        document = json.loads(self.run_words("look", "--verify", "sly.zip", "--json", code=4).stdout)["archives"][0]
+        self.assertEqual((document["unsafe"], document["error"]["code"]), (1, "unsafe"))
+
     def test_passwords_come_from_a_file_or_from_those_kept(self) -> None:
         self.write("locked.zip", zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
         self.run_words("add", "--to", "out", "locked.zip", code=3)

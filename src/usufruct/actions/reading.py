@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
+from usufruct.actions import refusals
 from usufruct.actions.context import Context
 from usufruct.actions.volumes import Untouched
 from usufruct.archives.names import encoding_for
@@ -78,6 +79,8 @@ def verify(path: Path, access: Access) -> Verified:
             archive.unlock()
             read_through(archive, _files_of(archive), tell)
             untouched.refuse_written()
+            if unsafe:
+                raise refusals.unsafe(archive, archive.listing.refused, has_rest=files > 0)
         finally:
             archive.close()
     except UsufructError as error:

@@ -169,14 +169,13 @@ def verified_lines(result: Verified) -> Iterator[str]:
         yield from _error_lines(result.error)
         return
     what = "every checksum holds" if result.is_checked else "but the format has no checksums of its content"
-    unsafe = f", {count_words(result.unsafe, 'unsafe entry', 'unsafe entries')} not read" if result.unsafe else ""
     if result.unread:
         from usufruct.cli.facts import unread_words
 
-        yield f"{styled('part', 'care')}  {name}  {read}, {what}{unsafe}"
+        yield f"{styled('part', 'care')}  {name}  {read}, {what}"
         yield f"{_INDENT}{unread_words(result.unread)}"
         return
-    yield f"{styled('fine', 'good')}  {name}  {read}, {what}{unsafe}"
+    yield f"{styled('fine', 'good')}  {name}  {read}, {what}"
 
 
 def _root_of(result: Examined) -> str:
