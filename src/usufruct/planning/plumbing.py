@@ -11,10 +11,10 @@ from usufruct.model.layout import Layout, SkippedKind
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.tree import Tree
 
-_SHARED = frozenset(
-    "doc man info applications metainfo appdata pixmaps lintian bug doc-base menu mime icons/hicolor".split()
-)
+_SHARED = frozenset("doc man info applications metainfo appdata lintian bug doc-base menu mime icons/hicolor".split())
 """Below `usr/share`: what describes a program to the system, its own icons among it."""
+_ICONS = "pixmaps"
+"""Directly in it lie programs' icons; in directories below it lies what the programs themselves read."""
 _READ = ("doc", "man", "info")
 _INSTALLED = re.compile(r".+\.(?:dist|egg)-info")
 _MANIFESTS = frozenset(
@@ -49,20 +49,23 @@ def skip_manifests(layout: Layout, tree: Tree) -> None:
 def _plumbing_directories(tree: Tree) -> dict[int, bool]:
     """The directories of that kind and all below them → whether they hold documentation."""
     tops: dict[int, bool] = {}
+    alone: dict[int, bool] = {}
     for usr in tree.directories_by_name.get("usr", ()):
         for share in (child for child in tree.children[usr] if tree.names[child] == "share"):
             for directory in tree.children[share]:
                 name = tree.names[directory]
                 if name in _SHARED:
                     tops[directory] = name in _READ
+                if name == _ICONS:
+                    alone[directory] = False
                 if name == "icons":
                     own = (child for child in tree.children[directory] if f"icons/{tree.names[child]}" in _SHARED)
                     tops |= dict.fromkeys(own, False)
-    for directory in tree.children[TOP]:
-        if directory in tree.listing.nested and _CONTROL.fullmatch(tree.path(directory)):
+    for directory in tree.listing.nested:
+        if _CONTROL.fullmatch(tree.path(directory).rpartition("/")[2]):
             tops[directory] = False
     tops |= dict.fromkeys((here for here, name in enumerate(tree.names) if _INSTALLED.fullmatch(name)), False)
-    return {below: is_read for top, is_read in tops.items() for below in tree.below(top)}
+    return alone | {below: is_read for top, is_read in tops.items() for below in tree.below(top)}
 
 
 def _tops(tree: Tree) -> list[int]:

@@ -13,9 +13,9 @@ from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.lone import lone_name
 from usufruct.planning.names import folded, joined
-from usufruct.planning.patterns import Patterns, letters_of
+from usufruct.planning.patterns import Patterns, is_own_type, letters_of
 from usufruct.planning.places import NOTES_REASON
-from usufruct.planning.sayings import is_not_current, says_nothing
+from usufruct.planning.sayings import is_not_current, is_of_system, says_nothing
 from usufruct.planning.tree import Tree
 
 
@@ -27,6 +27,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
     torn = {below for piece in foreign for below in tree.below(piece)}
     takers = _takers(application)
     matched = _matched(layout, tree, takers)
+    without_own = _without_own_types(application, matched)
     named = {home.folder.name for home in layout.homes if home.folder}
     names, directories = layout.listing.names, layout.listing.directory_of
     found: dict[str, dict[int, list[int]]] = {}
@@ -36,9 +37,12 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if (layout.reason_of[row] < 0 and row in tree.notes) or directories[row] in torn:
             continue
         taker = matched[row]
+        everyday = suffix_of(names[row]) in EVERYDAY
         if row in tree.archives and not letters_of(taker.pattern):
             continue  # a bare `*` names no archive: it is to be opened
-        if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
+        if everyday and layout.reason_of[row] >= 0 and taker.folder.name in without_own:
+            continue  # it lies in another folder's directory, and nothing says that it is anything else
+        if taker.folder.name in named and everyday:
             why = f"the archive has a separate folder for {taker.folder.name}"
             layout.doubt(row, layout.reason(why))
             continue
@@ -47,6 +51,12 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if here := found.get(folder.name):
             _leave_not_current(layout, tree, folder, here)
             _place_found(layout, tree, folder, here, matched)
+
+
+def _without_own_types(application: Application, matched: Mapping[int, "_Taker"]) -> set[str]:
+    """The folders with types of the application's own, of which the archive has none."""
+    special = {folder.name for folder in application.folders if any(map(is_own_type, folder.takes))}
+    return special - {taker.folder.name for taker in matched.values() if is_own_type(taker.pattern)}
 
 
 def skip_notes(layout: Layout, tree: Tree) -> None:
@@ -173,6 +183,8 @@ def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
     names = (*application.also, application.name, posixpath.basename(application.root)) if application else ()
     roots = {folded(name) for name in names}
     for here in reversed(tree.chain(directory)[1:]):
+        if is_of_system(tree.path(here)):
+            break
         if here in nested or not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
             return lone_name(layout, tree, here)
     return layout.tidy_name

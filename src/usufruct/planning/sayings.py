@@ -18,6 +18,8 @@ _NEW_FOLDER = re.compile(r"(?:new|neuer|nouveau|nuova|nueva)?(?:folder|ordner|do
 _NUMBER = re.compile(r"\d+")
 _NUMBERED = re.compile(r"(?:downloads?|archives?|files?|folder|untitled|unzipped|unpacked)\d+")
 _HASH = re.compile(r"(?=.*\d)[0-9a-f]{8,}")
+_SYSTEM = re.compile(r"(?:.*/)?usr(?:/local)?(?:/(?:share|lib|lib64))?(?:/games)?")
+"""Of the Filesystem Hierarchy Standard."""
 _NOT_CURRENT = frozenset(
     map(
         folded,
@@ -35,6 +37,11 @@ def says_nothing(name: str) -> bool:
         or any(form.fullmatch(plain) is not None for form in (_NUMBER, _NUMBERED, _HASH, _NEW_FOLDER))
         or not plain.strip("._")
     )
+
+
+def is_of_system(path: str) -> bool:
+    """Whether a directory is one that every system has, such as `usr/share`, and not one of a program's."""
+    return _SYSTEM.fullmatch(path) is not None
 
 
 def is_not_current(name: str) -> bool:
