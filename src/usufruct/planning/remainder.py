@@ -37,12 +37,11 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         if (layout.reason_of[row] < 0 and row in tree.notes) or directories[row] in torn:
             continue
         taker = matched[row]
-        everyday = suffix_of(names[row]) in EVERYDAY
         if row in tree.archives and not letters_of(taker.pattern):
             continue  # a bare `*` names no archive: it is to be opened
-        if everyday and layout.reason_of[row] >= 0 and taker.folder.name in without_own:
+        if taker.folder.name in without_own and layout.reason_of[row] >= 0 and suffix_of(names[row]) in EVERYDAY:
             continue  # it lies in another folder's directory, and nothing says that it is anything else
-        if taker.folder.name in named and everyday:
+        if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
             why = f"the archive has a separate folder for {taker.folder.name}"
             layout.doubt(row, layout.reason(why))
             continue
@@ -56,7 +55,8 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
 def _without_own_types(application: Application, matched: Mapping[int, "_Taker"]) -> set[str]:
     """The folders with types of the application's own, of which the archive has none."""
     special = {folder.name for folder in application.folders if any(map(is_own_type, folder.takes))}
-    return special - {taker.folder.name for taker in matched.values() if is_own_type(taker.pattern)}
+    met = {(taker.folder.name, taker.pattern) for taker in matched.values()} if special else ()
+    return special - {folder for folder, pattern in met if is_own_type(pattern)}
 
 
 def skip_notes(layout: Layout, tree: Tree) -> None:
