@@ -196,8 +196,43 @@ class TerminalTest(AddCase):
 
     def test_a_password_is_asked_for_without_echo(self) -> None:
         (self.downloads / "locked.zip").write_bytes(zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
-        keys = [("Password for locked.zip:", b"wasp\r"), ("does not fit", b"moth\r")]
+        keys = [("Password for locked.zip (Enter skips it):", b"wasp\r"), ("does not fit", b"moth\r")]
         code, said = self.at_terminal(["add", "locked.zip"], keys)
         self.assertEqual(code, 0, said)
         self.assertNotIn("moth", said)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
+
+    def test_passwords_are_asked_for_once_all_else_is_placed_and_enter_skips_one(self) -> None:
+        for name, password in {"dawn": "wasp", "dusk": "moth", "noon": "wasp"}.items():
+            entry = Item(f"{name}.gel".encode(), b"light", password, 32)
+            (self.downloads / f"{name}.zip").write_bytes(zip_of([entry])[0])
+        self.write("sun.zip", {"sun.gel": "s"})
+        names = ["dawn.zip", "dusk.zip", "noon.zip", "sun.zip"]
+        with Terminal("add", *names, cwd=self.downloads, env={"USUFRUCT_HOME": str(self.home)}) as terminal:
+            terminal.sees("Password for dawn.zip (Enter skips it):")
+            self.assertEqual(set(self.world.contents()), {"Gels/sun.gel"})
+            terminal.types("wasp\r")
+            terminal.sees("Password for dusk.zip")
+            terminal.types("\r")
+            code, said = terminal.ends(), terminal.shown
+        self.assertEqual(code, 1, said)
+        self.assertEqual(set(self.world.contents()), {"Gels/dawn.gel", "Gels/noon.gel", "Gels/sun.gel"})
+        self.assertNotIn("Password for noon.zip", said)
+        self.assertIn("1 needs an answer", " ".join(said.split()))
+
+    def test_enter_at_a_password_is_no_wrong_one_though_another_was_tried(self) -> None:
+        (self.home / "passwords").write_text("wasp\n")
+        (self.downloads / "locked.zip").write_bytes(zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
+        code, said = self.at_terminal(["add", "locked.zip"], [("Password for locked.zip", b"\r")])
+        self.assertEqual(code, 3, said)
+        self.assertIn("is locked with a password", said)
+
+    def test_nothing_can_be_placed_of_all_that_ask_the_same(self) -> None:
+        for name in ("moons.zip", "suns.zip", "stars.zip"):
+            self.write(name, {f"a/{name}.gel": "1", f"b/{name}.gel": "22"})
+        keys = [("nor of 2 other archives that ask this", b"\x1b[A\r")]
+        code, said = self.at_terminal(["add", "moons.zip", "suns.zip", "stars.zip"], keys)
+        self.assertEqual(code, 3, said)
+        # Only the summary speaks of the others again.
+        self.assertEqual([said.count(f"{name}  zip") for name in ("moons.zip", "suns.zip", "stars.zip")], [2, 1, 1])
+        self.assertEqual(self.world.contents(), {})

@@ -23,10 +23,11 @@ class Passwords:
     def first_fitting(self, name: str, fits: Callable[[str], bool], what: str = "") -> str:
         """The first password that fits the archive of this name.
 
-        Raises PasswordNeeded where none was given and nobody can be asked, WrongPassword where none fits. `what` says
+        Raises PasswordNeeded where none was given and nobody answers, WrongPassword where none fits. `what` says
         what is locked, if not the archive as a whole.
         """
         tried = 0
+        known = len(self._known)
         for password in self._candidates(name):
             tried += 1
             if fits(password):
@@ -35,7 +36,7 @@ class Passwords:
                 self._known.insert(0, password)
                 return password
         locked = what or name
-        if tried and (self.were_given or self._ask):
+        if tried and (self.were_given or tried > known):
             raise WrongPassword(
                 f"The password for {locked} is wrong." if tried == 1 else f"None of {tried} passwords opens {locked}.",
                 remedy="Give the right one, at the prompt or with --password-file.",

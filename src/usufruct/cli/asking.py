@@ -5,7 +5,8 @@ from pathlib import Path
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.context import Context
 from usufruct.actions.outcomes import Asked
-from usufruct.cli.questions import Answers, is_answerable
+from usufruct.actions.request import Request
+from usufruct.cli.questions import Answers, is_answerable, is_locked
 from usufruct.cli.reports import add_report
 from usufruct.cli.screen import echo
 
@@ -15,6 +16,7 @@ class Asking:
 
     def __init__(self, context: Context, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
         self._context, self._paths, self._afterwards, self._in_full = context, paths, afterwards, in_full
+        self._are_many = len(paths) > 1
         self._answers = Answers(context)
 
     def all(self, results: list[Added]) -> None:
@@ -25,17 +27,29 @@ class Asking:
 
     def _one(self, result: Added, others: list[Asked]) -> Added:
         """The archive added after all once a person has answered; as it was if they do not."""
-        while is_answerable(asked := result.examined):
-            if len(self._paths) > 1:
+        if is_locked(result.examined) and self._are_many and not result.examined.request.together:
+            result = self._again(result.examined, result.examined.request)
+            if not is_answerable(result.examined):
+                return self._told(result)
+        while is_answerable(asked := result.examined) and not self._answers.pass_over(asked):
+            if self._are_many:
                 echo()
                 for line in add_report(result, in_full=self._in_full, asks=True):
                     echo(line)
             request = self._answers.to(asked, others)
             if request is None:
                 return result
-            again = self._paths if request.together else [Path(asked.path)]
-            (result,) = add_archives(self._context, again, request, lambda _: None, self._afterwards)
+            result = self._again(asked, request)
             if not is_answerable(result.examined):
-                for line in add_report(result, in_full=self._in_full):
-                    echo(line)
+                self._told(result)
+        return result
+
+    def _again(self, asked: Asked, request: Request) -> Added:
+        paths = self._paths if request.together else [Path(asked.path)]
+        (result,) = add_archives(self._context, paths, request, lambda _: None, self._afterwards)
+        return result
+
+    def _told(self, result: Added) -> Added:
+        for line in add_report(result, in_full=self._in_full):
+            echo(line)
         return result

@@ -175,7 +175,7 @@ def access_of(context: Context, options: dict[str, Any], *, may_ask: bool = True
 
 
 def _ask_password(name: str, attempt: int) -> str | None:
-    again = "" if attempt == 1 else " (that one does not fit)"
+    again = " (Enter skips it)" if attempt == 1 else " (that one does not fit; Enter skips it)"
     try:
         word: str = click.prompt(
             f"Password for {printable(name)}{again}", hide_input=True, default="", show_default=False, err=True

@@ -60,7 +60,11 @@ class Answers:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._for_all: dict[tuple[str, ...], str] = {}
-        """Kind of question → name of the option that was chosen for all of it."""
+        """Kind of question → name of the option that was chosen for all of it; empty for none of them."""
+
+    def pass_over(self, result: Asked) -> bool:
+        """Whether nothing is to be placed of all archives that ask what this one asks."""
+        return any(self._for_all.get(_kind_of(decision)) == "" for decision in result.decisions)
 
     def to(self, result: Asked, others: Sequence[Asked] = ()) -> Request | None:
         """The request with the person's answers to all questions of an archive; None if one is left open.
@@ -71,7 +75,7 @@ class Answers:
             return _decided_conflicts(result, result.plan)
         request = result.request
         for decision in result.decisions:
-            if not decision.options or decision.options[0].answer[:1] == ("--password-file",):
+            if not decision.options or _is_of_password(decision):
                 return None
             kind = _kind_of(decision)
             alike = sum(any(_kind_of(one) == kind for one in other.decisions) for other in others)
@@ -81,6 +85,9 @@ class Answers:
                 if is_for_all:
                     self._for_all[kind] = answer.name
                 request = request.with_answer(answer.answer)
+            elif answer == _NOTHING and is_for_all:
+                self._for_all[kind] = ""
+                return None
             elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
                 request = request.with_answer(("--to", named))
             elif answer == _LEARNED and (application := _learned(self._context)):
@@ -96,7 +103,7 @@ def _kind_of(decision: Decision) -> tuple[str, ...]:
     return tuple(word for option in decision.options for word in (option.name, *option.answer[::2]))
 
 
-_ELSEWHERE, _LEARNED = "elsewhere", "learned"
+_ELSEWHERE, _LEARNED, _NOTHING = "elsewhere", "learned", "nothing"
 _WAYS_ON = {
     _ELSEWHERE: "another directory, which I name",
     _LEARNED: "an application of mine: learn it from a folder that has such content already",
@@ -157,25 +164,27 @@ def accepted(context: Context, proposal: Proposal) -> Application | None:
     return None
 
 
-def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str | None, bool]:
+def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str, bool]:
     """The answer, and whether it is meant for the others that ask the same too: so many are `alike`."""
     question = "\n  ".join(wrapped(decision.question, "  "))
     wide = max(cells(option.name) for option in decision.options)
     rows: list[tuple[str, Any]] = [(_option_words(option, wide), option) for option in decision.options]
+    others = f"{count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
     if alike:
-        more = f", and the same for {count_words(alike, 'other archive')} that ask{'s' if alike == 1 else ''} this"
+        more = f", and the same for {others}"
         rows += [(f"{option.name}{more}", (option,)) for option in decision.options if option.answer]
     if decision.is_of_whole:
         rows += [(words, way) for way, words in _WAYS_ON.items()]
     if not decision.is_open:
-        # The library takes a value of None for the title, so nothing at all is told by another one.
-        rows.append(("none of these: place nothing now", False))
+        rows.append(("none of these: place nothing now", _NOTHING))
+    if alike:
+        rows.append((f"place nothing of this one, nor of {others}", (_NOTHING,)))
     answer = _selected(question, rows)
     if isinstance(answer, tuple):
         return answer[0], True
     if isinstance(answer, Option) and not answer.answer:
-        return None, False  # place nothing now
-    return (answer if isinstance(answer, (Option, str)) else None), False
+        return _NOTHING, False
+    return answer, False
 
 
 def _decided_conflicts(result: Asked, plan: Plan) -> Request:
@@ -208,8 +217,17 @@ _CONFLICT_WORDS = {
 def is_answerable(result: Examined) -> TypeGuard[Asked]:
     """Whether a person could answer all questions of an archive by picking."""
     return isinstance(result, Asked) and all(
-        decision.options and decision.options[0].answer[:1] != ("--password-file",) for decision in result.decisions
+        decision.options and not _is_of_password(decision) for decision in result.decisions
     )
+
+
+def is_locked(result: Examined) -> TypeGuard[Asked]:
+    """Whether an archive waits for its password."""
+    return isinstance(result, Asked) and any(map(_is_of_password, result.decisions))
+
+
+def _is_of_password(decision: Decision) -> bool:
+    return bool(decision.options) and decision.options[0].answer[:1] == ("--password-file",)
 
 
 def _option_words(option: Option, wide: int) -> str:

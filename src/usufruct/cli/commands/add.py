@@ -125,7 +125,9 @@ def _add(
             echo(line)
 
     try:
-        with watching:
+        # A password is asked for with the other questions, when there are several archives.
+        asks_later = is_asking() and not as_json and _are_many(paths, request)
+        with watching, request.access.passwords.known_only(asks_later):
             add_archives(context, paths, request, tell, how)
         if is_asking() and not as_json:
             # What needs no answer is placed by now, and the questions come at the end, one after the other.
