@@ -16,16 +16,16 @@ _PATIENCE = 30.0
 
 
 class Terminal:
-    """One command at a terminal of 120 by 50. Use it as a context."""
+    """One command at a terminal of 50 lines. Use it as a context."""
 
-    def __init__(self, *words: str, cwd: Path, env: dict[str, str]) -> None:
+    def __init__(self, *words: str, cwd: Path, env: dict[str, str], columns: int = 120) -> None:
         import fcntl
         import pty
         import struct
         import termios
 
         self._ours, theirs = pty.openpty()
-        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 50, 120, 0, 0))
+        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 50, columns, 0, 0))
         every = {**os.environ, "TERM": "xterm", "PROMPT_TOOLKIT_NO_CPR": "1", "NO_COLOR": "1", "PAGER": "cat", **env}
         self._process = subprocess.Popen(
             [*program(), *words],

@@ -9,6 +9,7 @@ import unittest
 from tests.archives.zip_writer import Item, zip_of
 from tests.cli.terminal import Terminal
 from tests.support import SAMPLES, WorldTest, run_program, zip_bytes
+from usufruct.cli.cells import cells
 
 
 class AddCase(WorldTest):
@@ -201,6 +202,27 @@ class TerminalTest(AddCase):
         self.assertEqual(code, 0, said)
         self.assertNotIn("moth", said)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})
+
+    def test_forty_columns_are_enough(self) -> None:
+        name = "harbour-lanterns"
+        self.write(f"{name}.zip", {f"bright/{name}.gel": "1", f"dim/{name}.gel": "22"})
+        environment = {"USUFRUCT_HOME": str(self.home), "COLUMNS": ""}
+        shown: dict[str, str] = {}
+        for words in (
+            f"look {name}.zip", f"add {name}.zip --choose dim", f"look {name}.zip ", "", "list", f"show {name}",
+            "history", "check", "archives", "app list", "settings", "list --sizes", "downloads", "--help", "add --help",
+        ):  # fmt: skip
+            at_forty = Terminal(*words.split(), cwd=self.downloads, env=environment, columns=40)
+            with self.subTest(words), at_forty as terminal:
+                self.assertIn(terminal.ends(), (0, 3))
+                shown[words] = terminal.shown
+                for line in terminal.shown.splitlines():
+                    # A path or a command is not broken where a person would copy it, nor is what an option can be.
+                    is_whole = "/" in line or "usufruct " in line or "|" in line
+                    self.assertTrue(is_whole or cells(line) <= 40, line)
+        for words in (f"look {name}.zip", f"show {name}", "list", "history", "check"):
+            self.assertIn(name, shown[words], words)
+        self.assertIn(f"{name}.gel", shown[f"show {name}"])
 
     def test_passwords_are_asked_for_once_all_else_is_placed_and_enter_skips_one(self) -> None:
         for name, password in {"dawn": "wasp", "dusk": "moth", "noon": "wasp"}.items():

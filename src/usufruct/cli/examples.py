@@ -49,6 +49,11 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
 
 def epilog_of(command: str) -> str:
     """The examples as a help text shows them below the options; lines are kept."""
+    from usufruct.cli.screen import is_narrow, wrapped
+
+    if is_narrow():
+        pairs = ("\n      ".join((f"  usufruct {line}", *wrapped(does, " " * 8))) for line, does in EXAMPLES[command])
+        return "\b\nExamples:\n" + "\n".join(pairs)
     lines = [f"usufruct {words}" for words, _ in EXAMPLES[command]]
     wide = max(map(len, lines))
     meanings = (meaning for _, meaning in EXAMPLES[command])

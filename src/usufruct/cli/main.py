@@ -13,7 +13,17 @@ from usufruct import __version__
 from usufruct.cli.errors import exit_code_of, tell_error
 from usufruct.cli.examples import epilog_of
 from usufruct.cli.habits import in_order
-from usufruct.cli.screen import be_plain, be_quiet, begin_page, echo, end_page, has_colours, lost_output
+from usufruct.cli.screen import (
+    be_plain,
+    be_quiet,
+    begin_page,
+    echo,
+    end_page,
+    has_colours,
+    is_narrow,
+    lost_output,
+    width,
+)
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files.small_texts import small_file
 
@@ -150,7 +160,12 @@ def _libraries() -> list[str]:
 @click.group(
     cls=_Commands,
     invoke_without_command=True,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    context_settings={
+        "help_option_names": ["-h", "--help"],
+        "max_content_width": 100,
+        # Left to itself, the library writes lines of 50 columns at least.
+        "terminal_width": width() if is_narrow() else None,
+    },
 )
 @click.option(
     "--version",
@@ -218,6 +233,10 @@ def _takes_yes(words: Sequence[str]) -> bool:
 def run(words: Sequence[str]) -> int:
     """Carry out one command line; gives the exit code."""
     has_colours.cache_clear()
+    if is_narrow():
+        from usufruct.cli.narrow import be_narrow
+
+        be_narrow()
     as_json = "--json" in words
     try:
         line = in_order(words, _COMMANDS, _takes_yes)

@@ -13,6 +13,7 @@ from usufruct.cli.cells import cells, left
 from usufruct.cli.screen import (
     Urgent,
     count_words,
+    headed,
     in_lines,
     is_plain,
     is_quiet,
@@ -66,7 +67,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     """The lines that say what an archive is and would do."""
     from usufruct.cli.facts import fact_lines
 
-    yield _headline(result)
+    yield from _headline(result)
     yield from fact_lines(result)
     layout, plan = result.layout, result.plan
     if layout:
@@ -87,7 +88,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
         if layout:
             yield ""
         if is_quiet():
-            yield Urgent(_headline(result))
+            yield from map(Urgent, _headline(result))
         yield from _error_lines(result.error)
     yield from decision_lines(result)
 
@@ -110,7 +111,7 @@ def content_report(result: Examined) -> Iterator[str]:
     """Every entry of an archive with its size and time, whatever becomes of it; nothing is cut."""
     from usufruct.cli.facts import fact_lines
 
-    yield _headline(result)
+    yield from _headline(result)
     yield from fact_lines(result)
     if isinstance(result, Refused):
         yield from _error_lines(result.error)
@@ -126,7 +127,7 @@ def content_report(result: Examined) -> Iterator[str]:
         yield f"{_INDENT}{styled(f'{when:16}  {size:>8}', 'quiet')}  {path}"
 
 
-def _headline(result: Examined) -> str:
+def _headline(result: Examined) -> list[str]:
     name = printable(result.path.replace("\\", "/").rpartition("/")[2])
     facts = []
     if result.format == "file":
@@ -138,7 +139,7 @@ def _headline(result: Examined) -> str:
         entries = len(listing) - listing.kinds.count(EntryKind.DIRECTORY) + len(listing.refused)
         facts.append(count_words(entries, "entry", "entries"))
         facts.append(f"{size_words(sum(listing.sizes))} unpacked from {size_words(result.size)}")
-    return f"{styled(name, 'title')}  {' · '.join(facts)}".rstrip()
+    return headed(name, facts)
 
 
 def _destination_lines(result: Examined) -> Iterator[str]:
@@ -317,7 +318,7 @@ def decision_lines(result: Examined, *, is_headed: bool = False) -> Iterator[str
     if not isinstance(result, Asked):
         return
     if is_quiet() and not is_headed:
-        yield Urgent(_headline(result))
+        yield from map(Urgent, _headline(result))
     for decision in result.decisions:
         yield Urgent("")
         yield from map(Urgent, _question_lines(decision))
@@ -367,10 +368,10 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
             yield f"All that is in {path_words(result.path)} is installed already: nothing was changed."
         return
     if not isinstance(result, Ready) or not placed:
-        yield _headline(result)
+        yield from _headline(result)
         if added.error and not isinstance(result, Asked):
             if is_quiet():
-                yield Urgent(_headline(result))
+                yield from map(Urgent, _headline(result))
             yield from _error_lines(added.error, "Nothing was placed: ")
             return
         if result.layout:
@@ -477,11 +478,11 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
     yield f"Of {count_words(len(results) + len(left), 'archive')}: {', '.join(parts)}."
     for one in asked:
         yield Urgent("")
-        yield Urgent(_headline(one.examined))
+        yield from map(Urgent, _headline(one.examined))
         yield from (line for line in decision_lines(one.examined, is_headed=True) if line)
     for one in failed:
         yield Urgent("")
-        yield Urgent(_headline(one.examined))
+        yield from map(Urgent, _headline(one.examined))
         if one.error:
             yield from _error_lines(one.error)
     if left:

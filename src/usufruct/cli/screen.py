@@ -138,10 +138,29 @@ def echo(line: str = "", *, err: bool = False) -> None:
     """
     err = err or isinstance(line, Urgent)
     clear_over()
-    if _page is not None and (not err or sys.stderr.isatty()):
-        _page.append(_shown(line))
-    elif err or not _is_quiet:
-        _print(_shown(line), err=err)
+    for part in _folded(line) if is_narrow() else (line,):
+        if _page is not None and (not err or sys.stderr.isatty()):
+            _page.append(_shown(part))
+        elif err or not _is_quiet:
+            _print(_shown(part), err=err)
+
+
+def _folded(line: str) -> list[str]:
+    """A line in parts that fit the page, broken between words; one with a command stays whole, to be copied."""
+    bare = _MARK.sub("", line)
+    if _is_plain or cells(bare) <= page() or "usufruct " in bare:
+        return [line]
+    indent = " " * (len(bare) - len(bare.lstrip(" ")))
+    parts, here, role = [], "", ""
+    for word in line.lstrip(" ").split(" "):
+        longer = f"{here} {word}" if here else indent + word
+        if here and cells(_MARK.sub("", longer)) > page():
+            # A colour ends with its line, and begins again with the next.
+            role = "".join(_MARK.findall(here)[-1:]).removesuffix(_END)
+            parts.append(here.rstrip() + (_END if role else ""))
+            longer = f"{indent}    {role}{word}"
+        here = longer
+    return [*parts, here]
 
 
 _over = 0
@@ -280,6 +299,25 @@ def shortened(text: str, room: int) -> str:
     return cut(printable(text), room)
 
 
+_NARROWEST = 20
+"""Columns that a text is given at least."""
+_NARROW = 60
+"""Columns below which columns that do not fit stand below one another instead."""
+
+
+def is_narrow() -> bool:
+    """Whether the page is too narrow for columns side by side."""
+    return page() < _NARROW
+
+
+def headed(title: str, facts: Sequence[str]) -> list[str]:
+    """A title with facts about it in one line, or below it where the page is too narrow."""
+    line = f"{styled(title, 'title')}  {' · '.join(facts)}".rstrip()
+    if _is_plain or cells(title) + 2 + cells(" · ".join(facts)) <= page():
+        return [line]
+    return [styled(title, "title"), *(f"    {line}" for line in wrapped(" · ".join(facts), "    "))]
+
+
 def wrapped(text: str, indent: str) -> list[str]:
     """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one.
 
@@ -288,15 +326,15 @@ def wrapped(text: str, indent: str) -> list[str]:
     home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
     if len(home) > 1 and f"{home}/" in text:
         text = re.sub(rf"(?<!['\w]){re.escape(home)}/", "~/", text)
-    return lines_of(printable(text), max(30, min(width(), 110) - len(indent))) or [""]
+    return lines_of(printable(text), max(_NARROWEST, min(width(), 110) - len(indent))) or [""]
 
 
-def in_lines(items: Sequence[str], indent: str) -> list[str]:
-    """Items with commas between, in lines that fit the width once `indent` stands before each."""
-    room = max(30, min(width(), 110) - len(indent))
+def in_lines(items: Sequence[str], indent: str, between: str = ",") -> list[str]:
+    """Items with commas or another sign between, in lines that fit once `indent` stands before each."""
+    room = max(_NARROWEST, min(width(), 110) - len(indent))
     lines: list[str] = []
     for number, item in enumerate(items):
-        text = shortened(item, room - 1) + ("," if number < len(items) - 1 else "")
+        text = shortened(item, room - len(between)) + (between if number < len(items) - 1 else "")
         if lines and cells(lines[-1]) + 1 + cells(text) <= room:
             lines[-1] += " " + text
         else:
@@ -356,18 +394,32 @@ def in_columns(
     *,
     in_full: bool = False,
 ) -> list[str]:
-    """Rows of cells as aligned lines; `right` are the columns of numbers.
+    """Rows of cells as aligned lines: see `row_lines`."""
+    return [line for lines in row_lines(rows, right, style, in_full=in_full) for line in lines]
+
+
+def row_lines(
+    rows: Sequence[tuple[str, ...]],
+    right: frozenset[int],
+    style: Callable[[int, str], str],
+    *,
+    in_full: bool = False,
+) -> list[list[str]]:
+    """The lines of each row of cells, aligned; `right` are the columns of numbers.
 
     The last column is cut to the width, and where that leaves it next to nothing, the widest of the others too. With
-    `in_full` it goes on in the next line instead. Where nothing is drawn, nothing is aligned or cut.
+    `in_full` it goes on in the next line instead. On a narrow page that they do not fit, the cells of a row stand below
+    its first. Where nothing is drawn, nothing is aligned or cut.
     """
     if not rows:
         return []
     if _is_plain:
-        return ["; ".join(filter(None, row)) for row in rows]
+        return [["; ".join(filter(None, row))] for row in rows]
     widths = [max(map(cells, column)) for column in zip(*rows, strict=True)]
     last = len(widths) - 1
     columns = page() - 2 * last - 2
+    if sum(widths) > columns and is_narrow():
+        return [_stacked(row, 2 if 0 in right else 1, style, in_full=in_full) for row in rows]
     words = [number for number in range(last) if number not in right]
     while words and sum(widths[:last]) + min(widths[last], 10) > columns:
         widest = max(words, key=widths.__getitem__)
@@ -385,7 +437,14 @@ def in_columns(
                 right_of(cell, widths[number]) if number in right else left_of(cell, widths[number] * (number < last))
             )
             shown.append(style(number, filled))
-        lines.append(("  " + "  ".join(shown)).rstrip())
         indent = " " * (2 * last + 2 + sum(widths[:last]))
-        lines.extend(indent + style(last, part) for part in more)
+        lines.append([("  " + "  ".join(shown)).rstrip(), *(indent + style(last, part) for part in more)])
     return lines
+
+
+def _stacked(row: tuple[str, ...], heads: int, style: Callable[[int, str], str], *, in_full: bool) -> list[str]:
+    """A row's first cell, with the next where it is but a number, and below it the others."""
+    title = "  " + "  ".join(style(number, cell) for number, cell in enumerate(row[:heads]))
+    indent, below = " " * 6, list(filter(None, row[heads:]))
+    lines = wrapped(" · ".join(below), indent) if in_full else in_lines(below, indent, " ·")
+    return [title.rstrip(), *(indent + line for line in lines)]

@@ -8,7 +8,7 @@ from itertools import compress, islice
 from msgspec import Struct, field
 
 from usufruct.cli.cells import cells
-from usufruct.cli.screen import can_draw, count_words, is_plain, page, shortened, size_words, styled
+from usufruct.cli.screen import can_draw, count_words, is_narrow, is_plain, page, shortened, size_words, styled
 from usufruct.files.printable import printable
 from usufruct.planning.names import by_number
 
@@ -24,6 +24,8 @@ _MOST_ROWS = 60
 """Rows of a tree before whole levels are only counted."""
 _MOST_LEVELS = 64
 _EVERY_LEVEL = 1 << 30
+_LEAST_MARK, _LEAST_REMARKED = 12, 40
+"""Columns that a mark is given at least, and below which no remark takes room from the names."""
 
 
 class Branch(Struct):
@@ -118,26 +120,40 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
         return _told(root, tree, in_full=in_full)
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
     room = page() - _INDENT
-    names = max((len(row.prefix) + cells(row.name) for row in rows), default=0)
-    names = min(names, max(20, room // 2))
     counts = max((cells(row.facts[0]) for row in rows), default=0)
     sizes = max((cells(row.facts[1]) for row in rows), default=0)
+    names = max((len(row.prefix) + cells(row.name) for row in rows), default=0)
+    if is_narrow() and names + counts + sizes + 4 > room:
+        counts = 0  # the files can be counted by those who see their names
+    names = min(names, max(20, room // 2, _room_of_names(rows, room - counts - sizes - 4)))
     lines = [styled(root, "place")]
     for row in rows:
         name = shortened(row.name, names - len(row.prefix))
         pad = " " * (names - len(row.prefix) - cells(name))
         shown = styled(name, "place") if row.is_directory else name
-        facts = f"{row.facts[0].rjust(counts)}  {row.facts[1].rjust(sizes)}"
+        facts = (f"{row.facts[0].rjust(counts)}  " if counts else "") + row.facts[1].rjust(sizes)
         line = f"{styled(row.prefix, 'quiet')}{shown}{pad}  {styled(facts, 'quiet')}"
         left = room - names - counts - sizes - 6
-        if row.mark:
-            mark = shortened(row.mark, max(12, left))
+        below: list[str] = []
+        if row.mark and left < min(_LEAST_MARK, cells(row.mark)):
+            # On a narrow page it goes below the name.
+            mark = shortened(row.mark, max(_LEAST_MARK, room - len(row.prefix) - 2))
+            below = [" " * (len(row.prefix) + 2) + styled(mark, marks.roles.get(row.mark, "care"))]
+        elif row.mark:
+            mark = shortened(row.mark, max(_LEAST_MARK, left))
             line += "  " + styled(mark, marks.roles.get(row.mark, "care"))
             left -= cells(mark) + 2
         if row.remark and left >= 16:
             line += "  " + styled(shortened(row.remark, left), "quiet")
-        lines.append(line.rstrip())
+        lines += [line.rstrip(), *below]
     return lines
+
+
+def _room_of_names(rows: Sequence[_Row], room: int) -> int:
+    """What is left for names beside what is said of each row; a remark that finds no room is not said."""
+    marks = min(_LEAST_MARK, max((cells(row.mark) for row in rows), default=0))
+    has_remarks = room >= _LEAST_REMARKED and any(row.remark for row in rows)
+    return room - (marks + 2 if marks else 0) - (room // 2 if has_remarks else 0)
 
 
 def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:

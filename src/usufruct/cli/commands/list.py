@@ -14,11 +14,11 @@ from usufruct.cli.screen import (
     count_words,
     echo,
     echo_json,
-    in_columns,
     is_plain,
     json_option,
     page,
     path_words,
+    row_lines,
     shortened,
     size_words,
     styled,
@@ -64,11 +64,12 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
     if not holdings:
         echo("Nothing has been added yet. `usufruct add ARCHIVE` places an archive.")
         return
-    lines = iter(in_columns([_row(holding) for holding in holdings], frozenset({1, 2}), _list_style))
+    rows = iter(row_lines([_row(holding) for holding in holdings], frozenset({1, 2}), _list_style))
     for application, group in groupby(holdings, key=lambda holding: holding.application):
         echo(styled(application or "without an application", "title"))
         for _ in group:
-            echo(next(lines))
+            for line in next(rows):
+                echo(line)
 
 
 def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
@@ -86,7 +87,7 @@ def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
     rows += [("archives in the store", sizes.stored), ("archives still where they were added from", sizes.archives)]
     largest = max(size for _, size in rows) or 1
     names = min(46, max(20, page() // 2 - 6), max(cells(name) for name, _ in rows))
-    room = min(_LONGEST_BAR, max(10, width() - names - 16))
+    room = min(_LONGEST_BAR, max(4, width() - names - 14))
     full, part = ("█", "▏▎▍▌▋▊▉") if can_draw() else ("#", "")
     for name, size in rows:
         eighths = round(size / largest * room * 8)

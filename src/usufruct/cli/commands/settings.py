@@ -9,7 +9,7 @@ import click
 
 from usufruct.cli import words
 from usufruct.cli.context import real_context
-from usufruct.cli.screen import echo, echo_json, in_columns, json_option, path_words, styled, wrapped
+from usufruct.cli.screen import echo, echo_json, json_option, path_words, row_lines, styled, wrapped
 from usufruct.files.paths import expanded
 from usufruct.model.settings import variable_of
 
@@ -50,9 +50,10 @@ def settings(click_context: click.Context, *, as_json: bool) -> None:
         )
         return
     rows = [(one.key, one.source, _words(one.effective)) for one in found]
-    lines = in_columns(rows, frozenset(), lambda column, text: styled(text, _STYLES[column]) if column < 2 else text)
-    for one, line in zip(found, lines, strict=True):
-        echo(line)
+    lines = row_lines(rows, frozenset(), lambda column, text: styled(text, _STYLES[column]) if column < 2 else text)
+    for one, shown in zip(found, lines, strict=True):
+        for line in shown:
+            echo(line)
         for words_line in wrapped(one.meaning, "      "):
             echo(f"      {styled(words_line, 'quiet')}")
     echo()

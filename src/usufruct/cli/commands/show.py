@@ -13,6 +13,7 @@ from usufruct.cli.screen import (
     count_words,
     echo,
     echo_json,
+    headed,
     json_option,
     open_outside,
     path_words,
@@ -53,10 +54,9 @@ def _print_shown(shown: Shown, *, in_full: bool) -> None:
     from usufruct.cli.trees import Branch, drawn
 
     holding = shown.holding
-    echo(
-        f"{styled(printable(holding.name), 'title')}  {count_words(holding.files, 'file')}, {size_words(holding.size)}"
-        f" · {holding_state(holding)} {time_words(holding.added)}"
-    )
+    facts = f"{count_words(holding.files, 'file')}, {size_words(holding.size)}"
+    for line in headed(printable(holding.name), [facts, f"{holding_state(holding)} {time_words(holding.added)}"]):
+        echo(line)
     echo(f"  from {path_words(holding.archive)} ({holding.format}, {size_words(holding.archive_size)})")
     if holding.origin:
         echo(f"  downloaded from {printable(holding.origin)}")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from usufruct.cli.context import real_context
-from usufruct.cli.screen import count_words, echo, echo_json, styled, wrapped
+from usufruct.cli.screen import count_words, echo, echo_json, is_narrow, styled, wrapped
 from usufruct.files.printable import printable
 
 if TYPE_CHECKING:
@@ -29,10 +29,15 @@ def tell_standing(*, as_json: bool) -> None:
         echo_json(_document(found))
         return
     for label, words, role in _beginning(found) if found.is_beginning else _lines(found):
-        first, *more = wrapped(words, " " * 23)
-        echo(f"{styled(label.ljust(21), role)}  {first}")
+        indent = " " * (4 if is_narrow() else 23)
+        first, *more = wrapped(words, indent)
+        if is_narrow():
+            echo(styled(label, role))
+            echo(indent + first)
+        else:
+            echo(f"{styled(label.ljust(21), role)}  {first}")
         for line in more:
-            echo(" " * 23 + line)
+            echo(indent + line)
     echo()
     echo("`usufruct --help` lists all commands.")
 
