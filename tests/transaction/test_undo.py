@@ -2,6 +2,7 @@
 
 import random
 import unittest
+import zipfile
 from pathlib import Path
 
 from tests.often import first_seed, often
@@ -171,6 +172,21 @@ class UndoTest(WorldTest):
             self.assertFalse(shelf.exists())
             comes()
             self.assertEqual(placed.read_text(), "a")
+
+    def test_of_two_holdings_with_the_same_content_the_one_that_was_on_top_has_its_time_again(self) -> None:
+        for name, content, year in (("first", "light", 2020), ("between", "dark", 2015), ("last", "light", 2021)):
+            path = self.world.folder / f"{name}.zip"
+            with zipfile.ZipFile(path, "w") as archive:
+                archive.writestr(zipfile.ZipInfo("gels/dusk.gel", (year, 6, 1, 0, 0, 0)), content)
+            add_archives(self.context, [path], self.world.request(on_clash="replace"), lambda _: None)
+        file, states = self.world.lanternbox / "Gels" / "dusk.gel", []
+        for name in ("between", "last", "first"):
+            states.append((file.read_text(), file.stat().st_mtime_ns))
+            self.world.remove(name)
+        for state in reversed(states):
+            self.undo()
+            # Undoing the second removal once left the file of `first` there, for it has the same content.
+            self.assertEqual((file.read_text(), file.stat().st_mtime_ns), state)
 
     def test_an_older_name_that_another_holding_has_by_now_is_not_taken(self) -> None:
         self.world.add_files("a.zip", {"gels/a.gel": "1"})

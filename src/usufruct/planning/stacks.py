@@ -34,14 +34,17 @@ def laid_on(
     state: FileState,
     entry: str,
     *,
-    at_least: int = 1,
+    at_least: int | None = None,
 ) -> Laid:
     """A holding's file laid on what is at its destination; `disk` and `state` carry their digests.
 
-    `at_least` is its level where it lay there before: what lay beneath it then may come back and must find room.
+    `at_least` is its level where it lay there before: what lay beneath it then may come back and must find room. On
+    another holding's file of the same content it then has its own time and mode again.
     """
     level = stack[-1].level + 1 if stack else 0
-    is_shared = disk.has_same_content(state) or disk.kind is state.kind is FileKind.DIRECTORY
+    comes_back = at_least is not None and bool(stack) and is_unchanged(stack[-1], disk)
+    is_shared = disk.is_alike(state) if comes_back else disk.has_same_content(state)
+    is_shared = is_shared or disk.kind is state.kind is FileKind.DIRECTORY
     # Also where both are the same: the file on disk is everybody's, and whoever deletes it must not take the lower one.
     needs_backup = disk.kind is FileKind.FILE
     layers = []
@@ -53,7 +56,7 @@ def laid_on(
         layers.append(Layer(level, None, disk, is_backed=needs_backup))
         level += 1
     layers.append(
-        Layer(max(level, at_least), holding, disk._replace(digest=state.digest) if is_shared else state, entry)
+        Layer(max(level, at_least or 1), holding, disk._replace(digest=state.digest) if is_shared else state, entry)
     )
     return Laid(tuple(layers), covered, is_shared)
 
