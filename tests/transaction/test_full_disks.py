@@ -129,3 +129,22 @@ class PrivateTest(WorldTest):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+@unittest.skipUnless(CAN_MOUNT, "no file system can be mounted here")
+class ReadOnlyDriveTest(WorldTest):
+    def test_a_drive_that_can_only_be_read_is_named_as_that_and_once_for_all_archives(self) -> None:
+        self.world.context_with_definitions()
+        content = self.world.lanternbox
+        subprocess.run(["mount", "-t", "tmpfs", "none", content], check=True)
+        self.addCleanup(subprocess.run, ["umount", "-l", content], check=True)
+        self.world.add_files("moon.zip", {"gels/moon.gel": "moon"})
+        for name in ("sun", "star"):
+            self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name})
+        subprocess.run(["mount", "-o", "remount,ro", content], check=True)
+        where = {"cwd": self.world.folder / "downloads", "home": self.world.places.data, "COLUMNS": "400"}
+        for words in ("add sun.zip star.zip", "remove moon"):
+            done = run_program(*words.split(), **where)
+            self.assertEqual(done.returncode, 5, done.stderr)
+            self.assertEqual(done.stderr.count(f"The drive at {content} can only be read."), 1, done.stderr)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moon"})

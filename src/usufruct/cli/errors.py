@@ -57,7 +57,9 @@ def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as error:
-        return _told(_refused(error), error, as_json=as_json)
+        from usufruct.files.refused import refusal_of
+
+        return _told(refusal_of(error, _KEPT), error, as_json=as_json)
     except MemoryError as error:
         return _told(_no_memory(), error, as_json=as_json)
     except Exception as error:  # noqa: BLE001 - nobody is shown a traceback; the log keeps it
@@ -80,16 +82,6 @@ def _own_fault(error: Exception) -> UsufructError:
         f"This is a fault in Usufruct: {type(error).__name__}: {error}.",
         kept=_KEPT,
         remedy="Please report it with what stands at the end of the log.",
-    )
-
-
-def _refused(error: OSError) -> UsufructError:
-    """What is told of something that the system refused outside of a change."""
-    where = f" at {error.filename}" if error.filename else ""
-    return MachineError(
-        f"The system refused{where}: {error.strerror or error}.",
-        kept=_KEPT,
-        remedy="Check permissions, free space and whether its drive is there; then try again.",
     )
 
 

@@ -480,11 +480,16 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
         yield Urgent("")
         yield from map(Urgent, _headline(one.examined))
         yield from (line for line in decision_lines(one.examined, is_headed=True) if line)
+    by_error: dict[tuple[str, str], list[Added]] = {}
     for one in failed:
+        said = (one.error.message, one.error.remedy) if one.error else ("", "")
+        by_error.setdefault(said, []).append(one)
+    for alike in by_error.values():
         yield Urgent("")
-        yield from map(Urgent, _headline(one.examined))
-        if one.error:
-            yield from _error_lines(one.error)
+        for one in alike:
+            yield from map(Urgent, _headline(one.examined))
+        if error := alike[0].error:
+            yield from _error_lines(error)
     if left:
         names = [printable(path.name) for path in left[:_MOST_LEFT]]
         names += [f"and {len(left) - _MOST_LEFT:,} more"] if len(left) > _MOST_LEFT else []

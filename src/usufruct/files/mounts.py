@@ -56,6 +56,14 @@ def mount_point(path: str) -> str:
     return here
 
 
+def is_read_only(path: str) -> bool:
+    """Whether nothing can be written on the whole file system of an existing path, where the system tells."""
+    try:
+        return bool(os.statvfs(path).f_flag & os.ST_RDONLY)
+    except (AttributeError, OSError):
+        return False
+
+
 _BY_UUID = Path("/dev/disk/by-uuid")
 _NAMED_BY_CONTENT = frozenset({"ext2", "ext3", "ext4", "btrfs", "tmpfs", "bcachefs", "f2fs", "zfs", "erofs"})
 """Types of which the kernel makes the number of a file system from what is written on it, not from its device."""

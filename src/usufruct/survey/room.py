@@ -5,7 +5,9 @@ import shutil
 from collections.abc import Callable
 
 from usufruct.errors import MachineError
+from usufruct.files.mounts import is_read_only
 from usufruct.files.paths import nearest
+from usufruct.files.refused import read_only
 from usufruct.files.reserve import spare_on
 from usufruct.files.volumes import FileSystem
 from usufruct.model.plan import Plan
@@ -30,9 +32,11 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
         there = nearest(path)
         if there not in bounds:
             if not os.access(there, os.W_OK | os.X_OK):
+                if is_read_only(there):
+                    raise read_only(there)
                 raise MachineError(
                     f"{there} may not be written.",
-                    remedy="Check its permissions and whether its drive is read-only.",
+                    remedy="Check its permissions, then try again.",
                     path=there,
                 )
             _refuse_late(there, os.stat(there).st_mtime_ns)

@@ -6,8 +6,9 @@ from contextlib import contextmanager
 
 from msgspec import Struct
 
-from usufruct.errors import Interrupted, MachineError, UsufructError
+from usufruct.errors import Interrupted, UsufructError
 from usufruct.files.listing import forget_large_listings
+from usufruct.files.refused import refusal_of
 from usufruct.ledger.changes import begin_change, is_tidy, phase_of, stagings_of, unfinished_changes
 from usufruct.model.changes import Change, ChangeKind, Phase
 from usufruct.survey.drives import drives_of, place_of_staging
@@ -93,7 +94,7 @@ def recover(resources: Resources) -> Recovered:
         except UsufructError as error:
             waiting.append((change, error))
         except OSError as error:
-            waiting.append((change, _refused(error, "It stays as it is, to be reversed.")))
+            waiting.append((change, refusal_of(error, "It stays as it is, to be reversed.")))
     for change, why in waiting:
         _log.warning("change %d of %s cannot be reversed yet: %s", change.number, change.about, why)
     return Recovered(tuple(done), tuple(waiting), tuple(tidy(resources)))
@@ -132,17 +133,7 @@ def _told(error: BaseException, kept: str, remedy: str) -> BaseException:
     if isinstance(error, KeyboardInterrupt):
         return Interrupted("Stopped.", kept=kept, remedy=remedy or "Run the command again when you like.")
     if isinstance(error, OSError):
-        told = _refused(error, kept)
+        told = refusal_of(error, kept)
         told.remedy = remedy or told.remedy
         return told
     return error
-
-
-def _refused(error: OSError, kept: str) -> MachineError:
-    where = f" at {error.filename}" if error.filename else ""
-    return MachineError(
-        f"The system refused{where}: {error.strerror or error}.",
-        kept=kept,
-        remedy="Check free space, permissions and whether a program holds the file open; then try again.",
-        path=str(error.filename or ""),
-    )
