@@ -8,6 +8,7 @@ docs/programs.md is written. Ends with 1 if a program that was asked did not see
 """
 
 import argparse
+import json
 import os
 import re
 import shutil
@@ -20,6 +21,8 @@ import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from usufruct.definitions.load import SHIPPED, load_application
 
 DOCS = Path(__file__).parents[1] / "docs" / "programs.md"
 BEGIN, END = "<!-- asked -->", "<!-- end of asked -->"
@@ -109,7 +112,7 @@ def main() -> int:
         answers.append(answer)
     if options.write:
         _write(answers)
-    return int(any(one.version and not one.said.startswith("sees it") for one in answers))
+    return int(any(one.version and (not one.said.startswith("sees it") or "FAULT" in one.said) for one in answers))
 
 
 def _version(probe: Probe) -> str:
@@ -150,7 +153,7 @@ def _asked(probe: Probe) -> str:
             return "FAULT: seen before it was placed"
         placed = "without a question"
         if _usufruct(around, "add", str(archive), "--yes").returncode:
-            placed = f"with --app {probe.definition}"
+            placed = f"with --app {probe.definition}{_alone(around, probe, Path(scratch), archive)}"
             words = ("--app", probe.definition, "--programs", "allow", "--autostart", "allow")
             named = _usufruct(around, "add", str(archive), *words)
             if named.returncode:
@@ -161,6 +164,21 @@ def _asked(probe: Probe) -> str:
         if re.search(probe.sees, _said(probe, around, out), re.MULTILINE):
             return "FAULT: still seen after it was removed"
     return f"sees it, placed {placed}; gone once removed"
+
+
+def _alone(around: Mapping[str, str], probe: Probe, scratch: Path, archive: Path) -> str:
+    """What becomes of the pack where this program is the only one, in words."""
+    alone = scratch / "bin"
+    alone.mkdir()
+    for name in load_application(SHIPPED / f"{probe.definition}.toml", is_shipped=True).program:
+        if found := shutil.which(name, path=around["PATH"]):
+            (alone / name).symlink_to(found)
+    only = {**around, "PATH": str(alone), "USUFRUCT_HOME": str(scratch / "alone")}
+    seen = json.loads(_usufruct(only, "look", str(archive), "--json").stdout)["archives"][0]
+    if seen["decision"]:
+        return ", alone on a machine too"
+    application = seen["application"]
+    return ", alone on a machine without" if application == probe.definition else f" (FAULT: {application})"
 
 
 def _usufruct(around: Mapping[str, str], *words: str) -> "subprocess.CompletedProcess[str]":

@@ -1,6 +1,6 @@
 """The applications that Usufruct knows."""
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from pathlib import Path
 
 from usufruct.actions.context import Context
@@ -23,6 +23,13 @@ def applications_here(context: Context) -> list[Application]:
     """Those of which the folder or the program is on this machine: the others get nothing unless they are named."""
     remembered = context.places.data / "definitions"
     return load_applications(context.places.apps, context.on_fault, remembered, only_here=True)
+
+
+def roots_now(context: Context, names: Set[str]) -> dict[str, str]:
+    """Name → root, of those of these applications that are on this machine."""
+    remembered = context.places.data / "definitions"
+    found = load_applications(context.places.apps, context.on_fault, remembered, only_here=True, named=names)
+    return {one.name: one.root for one in found if one.name in names}
 
 
 def application_named(applications: Sequence[Application], name: str) -> Application:

@@ -1,16 +1,13 @@
 """Whether what was placed is still there, and whether the backups are still what they should be."""
 
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
 
 from msgspec import Struct, field
 
-from usufruct.actions.applications import applications_here
 from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
 from usufruct.errors import DriveAway
 from usufruct.files.looking import digest_of
-from usufruct.files.paths import real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import needed_backups
 from usufruct.model.holdings import Holding
@@ -49,27 +46,6 @@ def check_holdings(context: Context, names: Sequence[str], *, deep: bool) -> Ite
                 yield Checked(holding, away=error)
             else:
                 yield _checked(ledger, holding, deep=deep)
-
-
-class ReadElsewhere(NamedTuple):
-    """Holdings that lie where their application does not look any more."""
-
-    application: str
-    old: str
-    new: str
-    holdings: list[str]
-
-
-def read_elsewhere(context: Context, results: Sequence[Checked]) -> list[ReadElsewhere]:
-    """The holdings whose application has another root by now than they were placed in, as after a new version."""
-    roots = {one.name: real_path(one.root) for one in applications_here(context)}
-    found: dict[tuple[str, str], ReadElsewhere] = {}
-    for holding in (result.holding for result in results):
-        name = holding.application or ""
-        if name in roots and roots[name] != holding.root:
-            one = found.setdefault((name, holding.root), ReadElsewhere(name, holding.root, roots[name], []))
-            one.holdings.append(holding.name)
-    return list(found.values())
 
 
 def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:

@@ -38,6 +38,7 @@ from usufruct.model.settings import TRASH
 if TYPE_CHECKING:
     from usufruct.actions.adding import Added
     from usufruct.actions.afterwards import PutAway
+    from usufruct.actions.elsewhere import ReadElsewhere
     from usufruct.actions.reading import Verified
     from usufruct.transaction.place import Placed
 
@@ -508,3 +509,15 @@ def _put_away_lines(put_away: PutAway) -> Iterator[str]:
         yield f"{_INDENT}The archive is kept as {path_words(put_away.paths[0])}{more}"
     elif put_away.how == TRASH:
         yield f"{_INDENT}The archive is in the trash"
+
+
+def elsewhere_lines(found: Sequence[ReadElsewhere]) -> Iterator[str]:
+    """Which holdings lie where their application does not look any more, and what to do."""
+    for one in found:
+        names = f"{printable(one.holdings[0])}{f' and {len(one.holdings) - 1} more' if len(one.holdings) > 1 else ''}"
+        is_or_are = "is" if len(one.holdings) == 1 else "are"
+        old, new = path_words(one.old), path_words(one.new)
+        yield from wrapped(f"{one.application} now uses {new}, but {names} {is_or_are} still in {old}.", "")
+        yield "  If the program copied the files along, record them there:"
+        yield f"    usufruct recover --moved {shell_words((one.old, one.new))}"
+        yield "  If it did not, remove each and add its archive again."

@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from functools import cache
 from pathlib import Path
 
@@ -12,9 +12,9 @@ from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, 
 from usufruct.definitions.memory import Memory
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.definitions.whereabouts import (
+    Here,
     Whereabouts,
     absolute,
-    bases_here,
     faults_of_root,
     is_absolute,
     is_program,
@@ -108,12 +108,13 @@ def load_applications(
     remembered: Path | None = None,
     *,
     only_here: bool = False,
+    named: Set[str] | None = None,
 ) -> list[Application]:
     """All definitions in the user's directory, then those that ship; the first of a name counts.
 
     `remembered` is the file that keeps from one command to the next what the user's say. A definition that cannot be
     used is told to `on_fault` and stands aside; a shipped one does not take its place. `only_here`: without those of
-    which nothing is on this machine.
+    which nothing is on this machine; `named`: of those that ship, only these.
     """
     found: dict[str, Application] = {}
     faulty: set[str] = set()
@@ -126,13 +127,14 @@ def load_applications(
                 on_fault(fault)
             else:
                 found |= {application.name: application for application in reversed(applications)}
-    bases = bases_here()
+    here = Here()
     for form in _shipped_forms():
         name = form.application.name
-        places = whereabouts(form, is_shipped=True, bases=bases) if name not in found and name not in faulty else []
-        if places and (places[0].is_here or not only_here):
-            for application in _applications(form, True, places):
-                found.setdefault(application.name, application)
+        if name in found or name in faulty or not (named is None or name in named):
+            continue
+        places = whereabouts(form, is_shipped=True, here=here, only_here=only_here)
+        for application in _applications(form, True, places):
+            found.setdefault(application.name, application)
     return [one for one in found.values() if one.is_here or not only_here]
 
 

@@ -4,7 +4,7 @@ import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from fnmatch import fnmatch
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 
 from msgspec import Struct
@@ -37,28 +37,62 @@ class Whereabouts(Struct, frozen=True):
     """Folder → its path, where that differs in this place."""
 
 
+class Here:
+    """What is the same for all definitions, found once."""
+
+    def __init__(self, platform: Platform | None = None) -> None:
+        self.platform = platform or this_platform()
+        self.bases = {"~": absolute("~"), **{f"${name}": absolute(f"${name}") for name in BASE_DIRECTORIES}}
+        """What places begin with → the absolute path that this means here."""
+
+    @cached_property
+    def _programs(self) -> frozenset[str]:
+        """The names of all that the user can start; in lower case where names have no case."""
+        # Of a hundred programs, listing the directories takes half as long as looking for each.
+        names = [name for place in _searched(os.environ.get("PATH", "")) for name in _listed(place)]
+        return frozenset(map(str.lower, names) if self.platform.has_windows_names else names)
+
+    @cached_property
+    def _entries(self) -> Mapping[str, frozenset[str]]:
+        """What places begin with → the names in that directory, where names have case."""
+        listed = self.bases.items() if self.platform.has_open_desktop else ()
+        return {first: frozenset(_listed(base)) for first, base in listed}
+
+    def may_have(self, root: str) -> bool:
+        """Whether the directory that a definition names may be there: most are not, and need no look of their own."""
+        first, _, rest = root.partition("/")
+        name = rest.partition("/")[0]
+        return first not in self._entries or not name or "*" in name or name in self._entries[first]
+
+    def has_program(self, name: str) -> bool:
+        """Whether the user can start a program by this name; a link that leads nowhere is none."""
+        return not self._programs.isdisjoint(_program_names(name, self.platform)) and is_program(name, self.platform)
+
+
 def whereabouts(
-    form: DefinitionForm, *, is_shipped: bool, platform: Platform | None = None, bases: Mapping[str, str] | None = None
+    form: DefinitionForm, *, is_shipped: bool, here: Here | None = None, only_here: bool = False
 ) -> list[Whereabouts]:
     """The place that counts; behind it those of other versions, where the definition means each of them.
 
-    The first place that is there, else the first that this kind of system has. `bases` is what `bases_here` gives,
-    where many definitions are asked for.
+    The first place that is there, else the first that this kind of system has. `here` is given where many definitions
+    are asked for. With `only_here` there is none where neither a place nor the program is there.
     """
-    platform = platform or this_platform()
-    bases = bases or bases_here()
+    here = here or Here()
+    platform, bases = here.platform, here.bases
     application = form.application
     written = [(root, _NO_PATHS) for root in _as_list(application.root)]
     written += [(place.root, place.paths) for place in form.place]
-    possible = [(path, paths) for root, paths in written if (path := _on_this_system(root, platform, bases))]
-    for path, paths in possible:
-        if found := _matching(path):
+    for root, paths in written:
+        if here.may_have(root) and (path := _on_this_system(root, platform, bases)) and (found := _matching(path)):
             others = found if application.versions == "each" else found[:1]
             return [Whereabouts(one, True, paths) for one in others]
-    path, paths = next((one for one in possible if "*" not in one[0]), possible[0] if possible else (written[0][0], {}))
     is_written = not (is_shipped or application.program or len(written) > 1)
     is_standard = application.standard and platform.has_open_desktop
-    is_here = is_written or is_standard or any(is_program(one, platform) for one in application.program)
+    is_here = is_written or is_standard or any(map(here.has_program, application.program))
+    if only_here and not is_here:
+        return []
+    possible = [(path, paths) for root, paths in written if (path := _on_this_system(root, platform, bases))]
+    path, paths = next((one for one in possible if "*" not in one[0]), possible[0] if possible else (written[0][0], {}))
     return [Whereabouts(path, is_here and "*" not in path, paths)]
 
 
@@ -76,11 +110,6 @@ def _on_this_system(root: str, platform: Platform, bases: Mapping[str, str]) -> 
         return None
     first, _, rest = root.partition("/")
     return f"{bases[first]}/{rest}".rstrip("/") if first in bases else absolute(root)
-
-
-def bases_here() -> Mapping[str, str]:
-    """What places begin with → the absolute path that this means here."""
-    return {"~": absolute("~"), **{f"${variable}": absolute(f"${variable}") for variable in BASE_DIRECTORIES}}
 
 
 def _matching(path: str) -> list[str]:
@@ -102,8 +131,19 @@ def _matching(path: str) -> list[str]:
 
 def is_program(name: str, platform: Platform) -> bool:
     """Whether the user can start a program by this name."""
-    names = (name, f"{name}.exe", f"{name}.cmd") if platform.has_windows_names else (name,)
+    names = _program_names(name, platform)
     return any(os.path.exists(f"{place}/{one}") for place in _searched(os.environ.get("PATH", "")) for one in names)
+
+
+def _program_names(name: str, platform: Platform) -> tuple[str, ...]:
+    return (name, f"{name}.exe", f"{name}.cmd") if platform.has_windows_names else (name,)
+
+
+def _listed(directory: str) -> list[str]:
+    try:
+        return os.listdir(directory)
+    except OSError:
+        return []
 
 
 @cache

@@ -9,6 +9,7 @@ from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
 from usufruct.model.words import count_words
+from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.names import folded, spelling_key
 from usufruct.planning.patterns import is_own_type
 from usufruct.planning.tree import Tree
@@ -119,8 +120,10 @@ def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
     """Why the winner is no matter of course, in words; empty where it is."""
     app, reached, content = _app(best), _reached(best), _content(best)
     if best.evidence <= Evidence.EVERYDAY:
-        if app.is_shipped:
+        if app.is_shipped and _has_only_everyday(best):
             return f"only common file types, such as pictures or texts, fit {app.name}"
+        if app.is_shipped:
+            return f"only a folder's name that many programs use, such as themes or scripts, fits {app.name}"
         if not is_named and (folder := _with_types_of_its_own(best)):
             return f"{app.name} has special file types for its {folder.name}, and the archive has none of these"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
@@ -129,6 +132,11 @@ def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
         if said := _left_of(best, other, content) or _lies_in(best, _app(other)):
             return said
     return ""
+
+
+def _has_only_everyday(layout: Layout) -> bool:
+    """Whether all that it takes is of types that very many use."""
+    return all(suffix_of(layout.listing.names[row]) in EVERYDAY for row in layout.placed_rows())
 
 
 def _with_types_of_its_own(layout: Layout) -> Folder | None:

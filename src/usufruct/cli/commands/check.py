@@ -36,7 +36,9 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
     The exit status is 1 if anything is changed, missing or damaged.
     """
-    from usufruct.actions.checking import check_holdings, check_store, read_elsewhere
+    from usufruct.actions.checking import check_holdings, check_store
+    from usufruct.actions.elsewhere import read_elsewhere
+    from usufruct.cli.reports import elsewhere_lines
 
     context = real_context()
     results = []
@@ -46,7 +48,7 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
         if not as_json:
             _tell(result, told, in_full=in_full)
     stored = check_store(context) if store else None
-    elsewhere = read_elsewhere(context, results)
+    elsewhere = read_elsewhere(context, [result.holding for result in results])
     if as_json:
         document: dict[str, Any] = {
             "holdings": [_document(result) for result in results],
@@ -69,14 +71,8 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
             echo("Nothing has been added yet, so there is nothing to check.")
         else:
             echo()
-            for one in elsewhere:
-                names = f"{printable(one.holdings[0])}{f' and {len(one.holdings) - 1} more' * (len(one.holdings) > 1)}"
-                said = (
-                    f"{one.application} now uses {path_words(one.new)}, but {names} is still in {path_words(one.old)}. "
-                    "To have it in the new folder, remove it and add its archive again."
-                )
-                for line in wrapped(said, ""):
-                    echo(line)
+            for line in elsewhere_lines(elsewhere):
+                echo(line)
             for line in wrapped(_end(results), ""):
                 echo(line)
     is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)

@@ -45,6 +45,7 @@ _LONGEST_BAR = 60
 @json_option
 def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
     """List what you have added, grouped by program."""
+    from usufruct.actions.elsewhere import read_elsewhere
     from usufruct.actions.listing import list_holdings
     from usufruct.cli.documents import holding_document
 
@@ -56,7 +57,8 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
         _tell_sizes(sizes_of(context, holdings), as_json=as_json)
         return
     if as_json:
-        echo_json({"holdings": [holding_document(holding) for holding in holdings]})
+        elsewhere = [one._asdict() for one in read_elsewhere(context, holdings)]
+        echo_json({"holdings": [holding_document(holding) for holding in holdings], "elsewhere": elsewhere})
         return
     if not holdings and find:
         echo(f"No holding has {find} in its name, application or archive.")
@@ -70,6 +72,12 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
         for _ in group:
             for line in next(rows):
                 echo(line)
+    if moved := read_elsewhere(context, holdings):
+        from usufruct.cli.reports import elsewhere_lines
+
+        echo()
+        for line in elsewhere_lines(moved):
+            echo(line)
 
 
 def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
