@@ -8,7 +8,7 @@ from unittest import mock
 
 from usufruct.definitions.form import DefinitionForm
 from usufruct.definitions.load import load_applications, parse_application, parsed_definition
-from usufruct.definitions.whereabouts import Here, Whereabouts, whereabouts
+from usufruct.definitions.whereabouts import Machine, Whereabouts, whereabouts
 from usufruct.errors import BadDefinition
 from usufruct.files.platform import Platform
 
@@ -48,7 +48,7 @@ class WhereaboutsTest(unittest.TestCase):
             os.environ.pop(variable, None)
 
     def found(self, form: DefinitionForm, platform: Platform = LINUX) -> list[tuple[str, bool]]:
-        places = whereabouts(form, is_shipped=True, here=Here(platform))
+        places = whereabouts(form, is_shipped=True, here=Machine(platform))
         return [(one.root.removeprefix(f"{self.home}/"), one.is_here) for one in places]
 
     def test_the_first_place_that_is_there_counts(self) -> None:

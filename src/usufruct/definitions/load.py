@@ -12,7 +12,7 @@ from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, 
 from usufruct.definitions.memory import Memory
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.definitions.whereabouts import (
-    Here,
+    Machine,
     Whereabouts,
     absolute,
     faults_of_root,
@@ -127,7 +127,7 @@ def load_applications(
                 on_fault(fault)
             else:
                 found |= {application.name: application for application in reversed(applications)}
-    here = Here()
+    here = Machine()
     for form in _shipped_forms():
         name = form.application.name
         if name in found or name in faulty or not (named is None or name in named):

@@ -37,7 +37,7 @@ class Whereabouts(Struct, frozen=True):
     """Folder → its path, where that differs in this place."""
 
 
-class Here:
+class Machine:
     """What is the same for all definitions, found once."""
 
     def __init__(self, platform: Platform | None = None) -> None:
@@ -70,14 +70,14 @@ class Here:
 
 
 def whereabouts(
-    form: DefinitionForm, *, is_shipped: bool, here: Here | None = None, only_here: bool = False
+    form: DefinitionForm, *, is_shipped: bool, here: Machine | None = None, only_here: bool = False
 ) -> list[Whereabouts]:
     """The place that counts; behind it those of other versions, where the definition means each of them.
 
     The first place that is there, else the first that this kind of system has. `here` is given where many definitions
     are asked for. With `only_here` there is none where neither a place nor the program is there.
     """
-    here = here or Here()
+    here = here or Machine()
     platform, bases = here.platform, here.bases
     application = form.application
     written = [(root, _NO_PATHS) for root in _as_list(application.root)]
