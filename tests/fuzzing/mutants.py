@@ -16,6 +16,7 @@ from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of, xar
 from tests.archives.rar4_writer import Packed, archive4
 from tests.archives.rar_packer import packed3, tokens_of
 from tests.archives.rar_writer import Member, RarWriter
+from tests.archives.text_and_disk import fat_of, uu_of
 from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.bombs import RECORD, pax_field, seven_of, seven_of_header
 from tests.support import tar_bytes, zip_bytes
@@ -103,6 +104,8 @@ SEEDS: dict[str, Callable[[], bytes]] = {
     "xar": lambda: xar_of(PLAIN),
     "tar.lz": lambda: lzipped(_tar()),
     "tar.Z": lambda: compressed(_tar()),
+    "fat": lambda: fat_of(PLAIN),
+    "uu": lambda: uu_of("a.txt", PLAIN["a.txt"]),
     "gz": lambda: gzip.compress(PLAIN["a.txt"], mtime=0),
     "lzma": lambda: lzma.compress(PLAIN["a.txt"], lzma.FORMAT_ALONE),
 }

@@ -29,7 +29,6 @@ _EXT_MARK_AT, _APPLE_MARK_AT, _BLOCK_MARK_AT = 0x438, 0x400, 510
 _VOLUMES_AT, _SECTOR, _SECTORS = 0x8000, 2048, 16
 """ECMA-167, chapter 2/8.3: where a volume says by what standards it is recorded, one in each sector."""
 _TRAILER = 512
-_UUENCODED = re.compile(rb"\s*begin(-base64)? [0-7]{3,4} [^\r\n]+\r?\n")
 _SHELL_ARCHIVE = re.compile(rb"#!.{0,40}\n(#.{0,100}\n){0,3}# This is a shell archive|# This is a shell archive")
 
 
@@ -48,12 +47,6 @@ def _is_arj(head: bytes) -> bool:
 def _is_arc(head: bytes) -> bool:
     name, ended, _ = head[_ARC_NAME].partition(b"\0")
     return head[:1] == b"\x1a" and 1 <= head[1] <= 9 and bool(name and ended) and all(0x20 < c < 0x7F for c in name)
-
-
-def _is_fat(head: bytes) -> bool:
-    return head[_BLOCK_MARK_AT : _BLOCK_MARK_AT + 2] == b"\x55\xaa" and (
-        head[54:59] == b"FAT12" or head[54:59] == b"FAT16" or head[82:87] == b"FAT32" or head[3:11] == b"EXFAT   "
-    )
 
 
 def _is_disk(head: bytes) -> bool:
@@ -81,12 +74,11 @@ _BY_HEAD: dict[Foreign, Callable[[bytes], bool]] = {
     Foreign("a Windows image (wim)"): _begins(b"MSWIM\0\0\0"),
     Foreign("a cabinet of an installer"): _begins(b"ISc("),
     Foreign("a set of repair blocks (par2)", _REPAIR): _begins(b"PAR2\0PKT"),
-    Foreign("a uuencoded file", _DECODE): lambda head: bool(_UUENCODED.match(head)),
     Foreign("a shell archive (shar)", _RUN_IT): lambda h: bool(_SHELL_ARCHIVE.match(h)),
     Foreign("a compressed file system (squashfs)", _OPEN_IT): _begins(b"hsqs", b"sqsh"),
     Foreign("a compressed file system (cramfs)", _OPEN_IT): _begins(b"\x45\x3d\xcd\x28", b"\x28\xcd\x3d\x45"),
     Foreign("the disk of a virtual machine", _OPEN_IT): _begins(b"KDMV", b"QFI\xfb", b"conectix", b"vhdxfile"),
-    Foreign("the image of a FAT volume", _OPEN_IT): _is_fat,
+    Foreign("the image of an exFAT volume", _OPEN_IT): _begins(b"EXFAT   ", at=3),
     Foreign("the image of an NTFS volume", _OPEN_IT): _begins(b"NTFS    ", at=3),
     Foreign("the image of a Linux volume (ext)", _OPEN_IT): _begins(b"\x53\xef", at=_EXT_MARK_AT),
     Foreign("the image of a Macintosh volume (HFS)", _OPEN_IT): _begins(b"BD", b"H+\0", b"HX\0", at=_APPLE_MARK_AT),

@@ -1,5 +1,7 @@
 """The first bytes by which archives are told."""
 
+import re
+
 from usufruct.archives.cpio.headers import begins_cpio
 from usufruct.archives.streams.zstd import MARKS as ZST_MARKS
 
@@ -12,6 +14,7 @@ XAR_MARK = b"xar!"
 RPM_MARK = b"\xed\xab\xee\xdb"
 SEVEN_MARK = b"7z\xbc\xaf\x27\x1c"
 RAR5_MARK, RAR4_MARK = b"Rar!\x1a\x07\x01\x00", b"Rar!\x1a\x07\x00"
+UUENCODED = re.compile(rb"begin(-base64)? ([0-7]{3,4}) ([^\r\n]+)\r?\n")
 COMPRESSIONS = {
     b"\x1f\x8b\x08": "gz",
     b"BZh": "bz2",
@@ -29,6 +32,11 @@ LIBRARY_MARKS = {
     b"!<arch>\n": "ar",
 }
 """Marks of what libarchive reads → the format."""
+
+
+def begins_uuencoded(head: bytes) -> bool:
+    """Whether a file that begins so holds one written as text."""
+    return UUENCODED.match(head.lstrip(b"\r\n\t ")) is not None
 
 
 def begins_archive(head: bytes) -> bool:

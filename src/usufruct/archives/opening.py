@@ -8,6 +8,7 @@ from pathlib import Path
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.cpio.headers import begins_cpio
+from usufruct.archives.fat.volume import begins_fat
 from usufruct.archives.foreign import foreign_kind
 from usufruct.archives.marks import (
     COMPRESSIONS,
@@ -19,6 +20,7 @@ from usufruct.archives.marks import (
     SEVEN_MARK,
     XAR_MARK,
     begins_archive,
+    begins_uuencoded,
     begins_with_header,
 )
 from usufruct.archives.reading import Access, Archive
@@ -60,7 +62,7 @@ _SAID = {
 
 FORMATS = (
     "zip", "7z", "rar", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.lz", "tar.Z",
-    "cpio", "rpm", "xar", "gz", "bz2", "xz", "zst", "lz", "Z",
+    "cpio", "rpm", "xar", "fat", "uu", "gz", "bz2", "xz", "zst", "lz", "Z",
 )  # fmt: skip
 LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb")
 """What can be read, in the words for people: by itself, and through libarchive."""
@@ -206,6 +208,14 @@ def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance:
         from usufruct.archives.library.reader import LibraryArchive
 
         return LibraryArchive(path, name, whole, kind, access, allowance)
+    if not is_zip and begins_fat(head):
+        from usufruct.archives.fat.reader import FatImage
+
+        return FatImage(path, name, whole, access, allowance)
+    if begins_uuencoded(head):
+        from usufruct.archives.uuencoded import UuencodedFile
+
+        return UuencodedFile(path, name, whole, access, allowance)
     if is_zip and not is_nested and (document := packed_document(whole)):
         raise _no_archive(name, path, document)
     if is_zip or b"PK\x05\x06" in whole.read_at(max(0, whole.size - _ZIP_END_SEARCH), _ZIP_END_SEARCH):

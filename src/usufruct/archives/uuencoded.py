@@ -1,0 +1,145 @@
+"""Files written as text, to be sent by mail: uuencode, and the same with base64.
+
+Source: IEEE Std 1003.1 (POSIX), the utility uuencode, "Outputs".
+"""
+
+import binascii
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from usufruct.archives.allowance import Allowance
+from usufruct.archives.marks import UUENCODED
+from usufruct.archives.names import decoded, encoding_for
+from usufruct.archives.opened import OpenedFile
+from usufruct.archives.reading import BLOCK, Access
+from usufruct.errors import DamagedArchive
+from usufruct.files.sources import Source
+from usufruct.model.entries import EntryKind
+from usufruct.model.facts import Facts
+
+_LONGEST_LINE = 1024
+_READ = 1 << 16
+
+
+class _Fault(Exception):
+    """The text does not hold together."""
+
+
+class _Encoded(Struct, frozen=True):
+    """One file in the text."""
+
+    start: int
+    """Where its first line of content is."""
+    is_base64: bool
+
+
+class UuencodedFile(OpenedFile):
+    """One or several files written as text, opened. See `Archive`.
+
+    The text does not state sizes, so it is read once to learn them.
+    """
+
+    format = "uu"
+    is_divisible = True
+
+    def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
+        super().__init__(path, name, source, access, allowance, Facts(packing=("uuencode",), has_checksums=False))
+        self._encoded: dict[int, _Encoded] = {}
+        """Row → where it is."""
+        with self._closed_on_failure():
+            self._read_listing()
+
+    def unlock(self) -> None:
+        """Nothing in it is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`."""
+        for row in rows:
+            yield row, self._blocks(row)
+
+    def _blocks(self, row: int) -> Iterator[bytes]:
+        waiting: list[bytes] = []
+        size = 0
+        try:
+            for _, piece in self._pieces(self._encoded[row]):
+                waiting.append(piece)
+                size += len(piece)
+                if size >= BLOCK - _LONGEST_LINE:
+                    yield b"".join(waiting)
+                    waiting, size = [], 0
+        except _Fault as fault:
+            raise self._damaged(fault) from fault
+        if waiting:
+            yield b"".join(waiting)
+
+    def _read_listing(self) -> None:
+        at = self._past_blanks(0)
+        while begin := UUENCODED.match(self._source.read_at(at, _LONGEST_LINE)):
+            encoded = _Encoded(at + begin.end(), begin[1] is not None)
+            size, end, counted = 0, encoded.start, 0
+            try:
+                for end, piece in self._pieces(encoded):  # noqa: B007
+                    size += len(piece)
+                    if size - counted >= BLOCK or not piece:
+                        self.allowance.read(size - counted)
+                        counted = size
+            except _Fault as fault:
+                raise self._damaged(fault) from fault
+            raw = begin[3].strip()
+            encoding = "ascii" if raw.isascii() else encoding_for([raw], self._access.names).tell(self.facts)
+            can_run = bool(int(begin[2], 8) & 0o111)
+            # A name with a path is where the file lay at its sender's.
+            last = decoded(raw, encoding).replace("\\", "/").rpartition("/")[2]
+            row = self._rows.enter(last, EntryKind.FILE, size, None, can_run=can_run)
+            if row is not None:
+                self._encoded[row] = encoded
+            at = self._past_blanks(end)
+        self.extent = (0, at)
+
+    def _pieces(self, encoded: _Encoded) -> Iterator[tuple[int, bytes]]:
+        """The content of each line, with where the next begins; raises _Fault where the text has no end."""
+        is_base64 = encoded.is_base64
+        for end, line in self._lines(encoded.start):
+            text = line.rstrip(b"\r")
+            if text == b"====" if is_base64 else text.rstrip() == b"end":
+                yield end, b""
+                return
+            try:
+                if is_base64:
+                    piece = binascii.a2b_base64(text, strict_mode=True) if text.strip() else b""
+                else:
+                    piece = binascii.a2b_uu(text) if text else b""
+            except binascii.Error as error:
+                raise _Fault(f"a line is damaged ({error})") from error
+            yield end, piece
+        raise _Fault("it breaks off")
+
+    def _lines(self, start: int) -> Iterator[tuple[int, bytes]]:
+        """Each line from there on, with where it ends."""
+        at, rest = start, b""
+        while block := self._source.read_at(at + len(rest), _READ):
+            *lines, rest = (rest + block).split(b"\n")
+            for line in lines:
+                at += len(line) + 1
+                yield at, line
+            if len(rest) > _LONGEST_LINE:
+                raise _Fault("a line has no end")
+        if rest:
+            yield at + len(rest), rest
+
+    def _past_blanks(self, at: int) -> int:
+        """Where the next text begins behind blank lines."""
+        while block := self._source.read_at(at, _READ):
+            left = block.lstrip(b"\r\n\t ")
+            at += len(block) - len(left)
+            if left:
+                break
+        return at
+
+    def _damaged(self, fault: _Fault) -> DamagedArchive:
+        return DamagedArchive(
+            f"{self.name} holds a file written as text (uuencode), but is damaged: {fault}.",
+            remedy="Download it again.",
+            path=self.path,
+        )
