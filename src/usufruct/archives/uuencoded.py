@@ -22,7 +22,7 @@ _LONGEST_LINE = 1024
 _READ = 1 << 16
 
 
-class _Fault(Exception):
+class _TextFault(Exception):
     """The text does not hold together."""
 
 
@@ -68,7 +68,7 @@ class UuencodedFile(OpenedFile):
                 if size >= BLOCK - _LONGEST_LINE:
                     yield b"".join(waiting)
                     waiting, size = [], 0
-        except _Fault as fault:
+        except _TextFault as fault:
             raise self._damaged(fault) from fault
         if waiting:
             yield b"".join(waiting)
@@ -84,7 +84,7 @@ class UuencodedFile(OpenedFile):
                     if size - counted >= BLOCK or not piece:
                         self.allowance.read(size - counted)
                         counted = size
-            except _Fault as fault:
+            except _TextFault as fault:
                 raise self._damaged(fault) from fault
             raw = begin[3].strip()
             encoding = "ascii" if raw.isascii() else encoding_for([raw], self._access.names).tell(self.facts)
@@ -98,7 +98,7 @@ class UuencodedFile(OpenedFile):
         self.extent = (0, at)
 
     def _pieces(self, encoded: _Encoded) -> Iterator[tuple[int, bytes]]:
-        """The content of each line, with where the next begins; raises _Fault where the text has no end."""
+        """The content of each line, with where the next begins; raises _TextFault where the text has no end."""
         is_base64 = encoded.is_base64
         for end, line in self._lines(encoded.start):
             text = line.rstrip(b"\r")
@@ -111,9 +111,9 @@ class UuencodedFile(OpenedFile):
                 else:
                     piece = binascii.a2b_uu(text) if text else b""
             except binascii.Error as error:
-                raise _Fault(f"a line is damaged ({error})") from error
+                raise _TextFault(f"a line is damaged ({error})") from error
             yield end, piece
-        raise _Fault("it breaks off")
+        raise _TextFault("it breaks off")
 
     def _lines(self, start: int) -> Iterator[tuple[int, bytes]]:
         """Each line from there on, with where it ends."""
@@ -124,7 +124,7 @@ class UuencodedFile(OpenedFile):
                 at += len(line) + 1
                 yield at, line
             if len(rest) > _LONGEST_LINE:
-                raise _Fault("a line has no end")
+                raise _TextFault("a line has no end")
         if rest:
             yield at + len(rest), rest
 
@@ -137,7 +137,7 @@ class UuencodedFile(OpenedFile):
                 break
         return at
 
-    def _damaged(self, fault: _Fault) -> DamagedArchive:
+    def _damaged(self, fault: _TextFault) -> DamagedArchive:
         return DamagedArchive(
             f"{self.name} holds a file written as text (uuencode), but is damaged: {fault}.",
             remedy="Download it again.",

@@ -9,7 +9,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from usufruct.archives.allowance import Allowance
-from usufruct.archives.fat.volume import Fault, Volume
+from usufruct.archives.fat.volume import FatFault, FatVolume
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
@@ -28,7 +28,7 @@ _LONG_PARTS = (slice(1, 11), slice(14, 26), slice(28, 32))
 """Where an entry holds characters of a long name, two bytes each."""
 
 
-class _Found(Struct, frozen=True):
+class _FatEntry(Struct, frozen=True):
     """One file or directory, as its entry tells it."""
 
     above: int
@@ -54,10 +54,10 @@ class FatImage(OpenedFile):
         """Row → first cluster of its content."""
         with self._closed_on_failure():
             try:
-                self._volume = Volume(source)
+                self._volume = FatVolume(source)
                 self.extent = (0, min(source.size, self._volume.size))
                 self._read_listing()
-            except Fault as fault:
+            except FatFault as fault:
                 raise DamagedArchive(
                     f"{name} is the image of a FAT volume, but is damaged: {fault}.",
                     remedy="Download it again.",
@@ -75,7 +75,7 @@ class FatImage(OpenedFile):
     def _blocks(self, row: int) -> Iterator[bytes]:
         try:
             yield from self._volume.content(self._clusters[row], self.listing.sizes[row], BLOCK)
-        except Fault as fault:
+        except FatFault as fault:
             raise DamagedArchive(
                 f"{self.listing.path(row)} in {self.name} cannot be read: {fault}.",
                 remedy="The image is damaged: download it again.",
@@ -83,7 +83,7 @@ class FatImage(OpenedFile):
             ) from fault
 
     def _read_listing(self) -> None:
-        found: list[_Found] = []
+        found: list[_FatEntry] = []
         directories = [(-1, self._volume.root)]
         seen = {self._volume.root}
         while directories:
@@ -93,7 +93,7 @@ class FatImage(OpenedFile):
                 found.append(entry)
                 if entry.is_directory:
                     if entry.cluster in seen:
-                        raise Fault("a directory lies in itself")
+                        raise FatFault("a directory lies in itself")
                     seen.add(entry.cluster)
                     directories.append((len(found) - 1, entry.cluster))
         raws = [entry.raw for entry in found if not entry.long_name and not entry.raw.isascii()]
@@ -110,7 +110,7 @@ class FatImage(OpenedFile):
             if row is not None and not entry.is_directory:
                 self._clusters[row] = entry.cluster
 
-    def _entries(self, above: int, cluster: int) -> Iterator[_Found]:
+    def _entries(self, above: int, cluster: int) -> Iterator[_FatEntry]:
         """What is in the directory that begins at a cluster; the root has none where it has a place of its own."""
         pieces: list[bytes] = []
         for raw in self._raw_entries(cluster):
@@ -123,7 +123,7 @@ class FatImage(OpenedFile):
                 if raw[11] & _LABEL or raw[:11] in (b".          ", b"..         "):
                     continue
                 is_directory = bool(raw[11] & _DIRECTORY)
-                yield _Found(
+                yield _FatEntry(
                     above=above,
                     long_name=long_name,
                     raw=_short_name(raw),
@@ -138,7 +138,7 @@ class FatImage(OpenedFile):
         for block in self._volume.directory(cluster):
             read += len(block)
             if read > _MOST_OF_DIRECTORY:
-                raise Fault("a directory has no end")
+                raise FatFault("a directory has no end")
             for at in range(0, len(block) - _ENTRY + 1, _ENTRY):
                 if not block[at]:
                     return

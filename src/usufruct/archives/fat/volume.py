@@ -15,7 +15,7 @@ _TABLE_BLOCK = 6144
 _CACHED = 256
 
 
-class Fault(Exception):
+class FatFault(Exception):
     """The volume does not hold together."""
 
 
@@ -33,8 +33,8 @@ def begins_fat(head: bytes) -> bool:
     )
 
 
-class Volume:
-    """The geometry of a volume; raises Fault where its first sector tells of none that can be."""
+class FatVolume:
+    """The geometry of a volume; raises FatFault where its first sector tells of none that can be."""
 
     def __init__(self, source: Source) -> None:
         self._source = source
@@ -53,13 +53,13 @@ class Volume:
         """Bytes of the volume."""
         self._clusters = (self.size - self._data_at) // self._cluster
         if self._clusters <= 0 or not table:
-            raise Fault("its parts do not fit into it")
+            raise FatFault("its parts do not fit into it")
         self._bits = 12 if self._clusters < _FEWEST_OF_16 else 16 if self._clusters < _FEWEST_OF_32 else 32
         if (self._clusters + 2) * self._bits > sector * table * 8:
-            raise Fault("its table is too short for it")
+            raise FatFault("its table is too short for it")
         media = source.read_at(self._table_at, 1)
         if media != head[21:22]:
-            raise Fault("its table does not begin as its first sector says")
+            raise FatFault("its table does not begin as its first sector says")
         self._root_place = (root_at, root_size)
         self.root = number(head[44:48], "little") if self._bits == 32 else 0
         """First cluster of the top directory; 0 where that has a place of its own."""
@@ -90,7 +90,7 @@ class Volume:
             if not left:
                 return
         if left:
-            raise Fault("it ends before its stated size")
+            raise FatFault("it ends before its stated size")
 
     def _runs(self, cluster: int, most: int) -> Iterator[tuple[int, int]]:
         """The clusters of a chain, those behind one another together: the first of each run, and how many."""
@@ -109,10 +109,10 @@ class Volume:
         passed = 0
         while True:
             if not 2 <= cluster < self._clusters + 2:
-                raise Fault("its table leads out of it")
+                raise FatFault("its table leads out of it")
             passed += 1
             if passed > self._clusters:
-                raise Fault("its table leads in a circle")
+                raise FatFault("its table leads in a circle")
             yield cluster
             cluster = self._next(cluster)
             if cluster >= (1 << min(self._bits, 28)) - 8:
@@ -134,5 +134,5 @@ class Volume:
         wanted = count * self._cluster
         block = self._source.read_at(self._data_at + (cluster - 2) * self._cluster, wanted)
         if len(block) < wanted:
-            raise Fault("it breaks off")
+            raise FatFault("it breaks off")
         return block
