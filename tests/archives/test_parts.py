@@ -4,13 +4,15 @@ import gzip
 import os
 import re
 import unittest
+from pathlib import Path
 
 import py7zr
 
 from tests.archives.case import ArchiveCase, contents
 from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
-from tests.support import tar_bytes, zip_bytes
+from tests.fuzzing.bombs import pax_field
+from tests.support import as_bytes, tar_bytes, zip_bytes
 from usufruct.archives.split_sets import sets_among, split_set_of
 from usufruct.errors import ArchiveError, DamagedArchive, IncompleteArchive
 
@@ -19,6 +21,38 @@ FILES = {"a.txt": b"hello", "b.bin": bytes(range(256)) * 20}
 
 def cut(content: bytes, size: int, name: str) -> dict[str, bytes]:
     return {f"{name}.{n + 1:03}": content[at : at + size] for n, at in enumerate(range(0, len(content), size))}
+
+
+def taped(plain: bytes, cuts: list[int], *, is_pax: bool = False) -> list[bytes]:
+    """A tar cut into volumes at these bytes of it, each of which begins with what it goes on with."""
+    starts, at = [], 0
+    while at + 512 <= len(plain) and plain[at]:
+        size = int(plain[at + 124 : at + 135], 8)
+        starts.append((at, size))
+        at += 512 + -(-size // 512) * 512
+    volumes = [plain[: cuts[0]]]
+    for cut, end in zip(cuts, [*cuts[1:], len(plain)], strict=True):
+        start, size = next(one for one in reversed(starts) if one[0] < cut)
+        offset, head = cut - start - 512, bytearray(plain[start : start + 512])
+        name = bytes(head[:100]).rstrip(b"\0")
+        head[124:136] = b"%011o\0" % (size - offset)
+        said = b""
+        if is_pax:
+            values = {b"filename": name, b"size": b"%d" % (size - offset), b"offset": b"%d" % offset}
+            fields = b"".join(pax_field(b"GNU.volume." + key, value) for key, value in values.items())
+            label = bytearray(head)
+            label[124:136], label[156:157] = b"%011o\0" % len(fields), b"g"
+            said = _summed(label) + fields.ljust(-(-len(fields) // 512) * 512, b"\0")
+        else:
+            head[156:157], head[369:381] = b"M", b"%011o\0" % offset
+        volumes.append(said + _summed(head) + plain[cut:end])
+    return volumes
+
+
+def _summed(head: bytearray) -> bytes:
+    head[148:156] = b" " * 8
+    head[148:156] = b"%06o\0 " % sum(head)
+    return bytes(head)
 
 
 class PartsTest(ArchiveCase):
@@ -134,6 +168,30 @@ class PartsTest(ArchiveCase):
         files["moon.zip.002"] = files["moon.zip.002"][:500]
         with self.assertRaisesRegex(DamagedArchive, r"moon\.zip\.002, part 2 of \d, has 500 bytes"):
             self.open(self.write(files))
+
+    def test_volumes_of_a_tar_in_both_forms_and_by_both_habits_of_naming(self) -> None:
+        files = {"d/moon.gel": bytes(range(250)) * 20, "d/sun.gel": b"sun" * 700, "star.gel": b"star"}
+        for is_pax in (False, True):
+            volumes = taped(tar_bytes(files), [3072, 6144], is_pax=is_pax)
+            for names in (("disk 1.tar", "disk 2.tar", "disk 3.tar"), ("pack.tar", "pack.tar-2", "pack.tar-3")):
+                for named in names:
+                    path = self.write(dict(zip(names, volumes, strict=True))).with_name(named)
+                    archive = self.open(path)
+                    self.assertEqual(contents(archive), {name: as_bytes(content) for name, content in files.items()})
+                    self.assertEqual([Path(one).name for one in archive.facts.volumes], list(names))
+                    self.assertEqual((archive.size, archive.facts.unread), (sum(map(len, volumes)), ()))
+
+    def test_volumes_of_a_tar_that_lack_one_or_are_of_another_are_never_read_as_whole(self) -> None:
+        files = {"moon.gel": bytes(range(250)) * 20, "sun.gel": b"sun" * 700}
+        one, two, three = taped(tar_bytes(files), [3072, 6144])
+        other = taped(tar_bytes({"moon.gel": b"m" * 5000, "sun.gel": b"s" * 2200}), [2560, 6144])
+        for volumes in ([one, two], [two, three], [three], [one], [one, three], [one, other[1], three]):
+            named = {f"disk{number}.tar": volume for number, volume in enumerate(volumes, 1)}
+            with self.assertRaises(ArchiveError):
+                contents(self.open(self.write(named)))
+        # Two tars of their own whose names count are two archives.
+        both = self.write({"disk1.tar": tar_bytes(files), "disk2.tar": tar_bytes(files)})
+        self.assertEqual(len(self.open(both).facts.volumes), 1)
 
     def test_a_truncated_volume_is_found_while_reading(self) -> None:
         volumes = self.rar()

@@ -25,7 +25,7 @@ from usufruct.archives.marks import (
 )
 from usufruct.archives.reading import Access, Archive
 from usufruct.archives.recognising import Recognised, packed_document, recognised
-from usufruct.archives.split_sets import SplitSet, split_set_of
+from usufruct.archives.split_sets import SplitSet, set_of_tar, split_set_of
 from usufruct.errors import (
     ArchiveError,
     DamagedArchive,
@@ -78,7 +78,7 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
     the format that is met.
     """
     refuse_arriving(path)
-    parts = SplitSet((path,), path.name) if is_alone else split_set_of(path)
+    parts = set_of_tar(path) or SplitSet((path,), path.name) if is_alone else split_set_of(path)
     sources = _open_files(parts.paths)
     access = access or Access()
     allowance = Allowance(access.limits, parts.name, str(parts.paths[0]), sum(source.size for source in sources))
@@ -181,6 +181,10 @@ def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance:
         from usufruct.archives.rar.reader import RarArchive
 
         return RarArchive(path, name, sources, access, allowance)
+    if parts.is_taped:
+        from usufruct.archives.tar.volumes import TarVolumes
+
+        return TarVolumes(path, name, sources, access, allowance)
     whole = sources[0] if len(sources) == 1 else JoinedSource(sources)
     for mark, compression in COMPRESSIONS.items():
         if head.startswith(mark):

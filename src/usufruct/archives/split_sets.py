@@ -1,7 +1,7 @@
 """Split sets: all parts of an archive, found from any one of them, in order, before anything is read."""
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from io import BytesIO
 from itertools import compress
@@ -28,6 +28,9 @@ _COUNTED = re.compile(
     rf"(?P<stem>.+?)[ ._-]?[(\[]?(?P<number>\d{{1,3}})[ _-]?of[ _-]?(?P<total>\d{{1,3}})[)\]]?(?P<suffix>\.{_ARCHIVE})",
     re.IGNORECASE,
 )
+_TAPED = re.compile(r"(?P<stem>.*?)(?P<number>\d{1,4})(?P<suffix>\D*\.tar)", re.IGNORECASE)
+_MORE_TAPED = re.compile(r"(?P<stem>.+\.tar)(?:-(?P<number>\d{1,4}))?", re.IGNORECASE)
+"""How the volumes of a tar are called: `disk1.tar`; `pack.tar`, `pack.tar-2`."""
 _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
 
@@ -45,6 +48,8 @@ class SplitSet(Struct, frozen=True):
     """What the archive is called in messages: the file's name, or that of the part that stands for all."""
     is_numbered: bool = False
     """Cut by size alone: nothing but the archive itself can tell that the last part is missing."""
+    is_taped: bool = False
+    """Volumes of a tar, each of which says first what it goes on with."""
     part: int = 0
     """Which part it is, by its name, from 1 on, where no other part is there; 0: none."""
 
@@ -76,10 +81,49 @@ def split_set_of(path: Path) -> SplitSet:
         is_lone = set(found) <= {place.number} and (place.number in (-1, 0, _LAST) or place.total)
         if found and not is_lone and (place.style != "counted" or _are_cut(found)):
             return _ordered(path, place, found)
+    if taped := set_of_tar(path):
+        return taped
     by_size = next((place for place in places if place.style in _CUT_BY_SIZE), None)
     lone = next((place for place in places if place.style in (*_CUT_BY_SIZE, "split zip")), None)
     part = max(0, lone.number) + 1 if lone and lone.number != _LAST and (lone.total or lone.number < 1) else 0
     return SplitSet((path,), path.name, is_numbered=by_size is not None, part=part)
+
+
+def set_of_tar(path: Path) -> SplitSet | None:
+    """The volumes of the tar that a file is one of; None where it is of none.
+
+    Their names differ only by a number, or are `pack.tar`, `pack.tar-2` and so on; their content decides.
+    """
+    for key, here in _taped_places(path.name):
+        named: dict[int, Path] = {}
+        for name in listed(str(path.parent)).in_order:
+            named.update((number, path.with_name(name)) for other, number in _taped_places(name) if other == key)
+        if len(named) > 1 and len(volumes := _continued(named, here)) > 1:
+            return SplitSet(volumes, volumes[0].name, is_numbered=True, is_taped=True)
+    return None
+
+
+def _taped_places(name: str) -> Iterator[tuple[tuple[str, str], int]]:
+    """What a tar's name has in common with its other volumes, and its number."""
+    if match := _TAPED.fullmatch(name):
+        yield (match["stem"], match["suffix"]), int(match["number"])
+    if match := _MORE_TAPED.fullmatch(name):
+        yield (match["stem"], "-"), int(match["number"] or 1)
+
+
+def _continued(named: dict[int, Path], here: int) -> tuple[Path, ...]:
+    """The volumes around one of these numbers, from the one that goes on with no other; none without that."""
+    from usufruct.archives.tar.volumes import is_later_volume
+
+    first = here
+    while first in named and is_later_volume(named[first]):
+        first -= 1
+    if first not in named:
+        return ()
+    last = here
+    while last + 1 in named and is_later_volume(named[last + 1]):
+        last += 1
+    return tuple(named[number] for number in range(first, last + 1))
 
 
 def sets_among(paths: Iterable[Path]) -> list[list[Path]]:

@@ -179,15 +179,15 @@ class StreamedArchive(OpenedFile, ABC):
         except VolumeFault as error:
             raise IncompleteArchive(
                 f"{self.name} is a later volume of a multi-volume tar: {error}.",
-                remedy="Unpack all volumes with `tar -M`, and pack the result as one archive.",
+                remedy="Put all volumes into one folder, with names that differ only by their numbers.",
                 path=self.path,
             ) from error
         except _FAULTS as error:
             if isinstance(error, MemberFault) and not self._compression and not self.size % _TAPE_RECORD:
                 raise IncompleteArchive(
                     f"{self.name} ends in the middle of a file, as the first volume of a multi-volume tar does.",
-                    remedy="If it is one of several volumes, unpack them with `tar -M` and pack the result as one"
-                    " archive; otherwise download it again.",
+                    remedy="If it is one of several, put all volumes into one folder, with names that differ only by"
+                    " their numbers; otherwise download it again.",
                     path=self.path,
                 ) from error
             raise DamagedArchive(

@@ -66,7 +66,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
         if not block.strip(b"\0"):
             return
         _check(block, data.offset - RECORD)
-        size = _number(block[124:136])
+        size = number_in(block[124:136])
         kind = block[156:157]
         # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
         allowance.may_read(data.offset + max(0, size))
@@ -78,23 +78,27 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
         elif kind in b"xX":
             said.pax |= _pax(_text(data, size, _LONGEST_PAX), allowance)
         elif kind == b"g":
-            everywhere |= _pax(_text(data, size, _LONGEST_PAX), allowance)
+            text, is_first = _text(data, size, _LONGEST_PAX), data.offset <= 2 * RECORD
+            if is_first and b" GNU.volume.offset=" in text:
+                raise VolumeFault("it starts in the middle of a file")
+            everywhere |= _pax(text, allowance)
         elif kind == b"M" and data.offset == RECORD:
             raise VolumeFault("it starts in the middle of a file")
         elif kind in _NO_CONTENT:
-            data.skip(_padded(size))
+            data.skip(padded(size))
         else:
             # What a directory of an incremental backup held is a list behind it, and none of its content.
             member = _member(block, size, kind, said, everywhere | said.pax if everywhere or said.pax else said.pax)
             _find_pieces(data, block, kind, member, said.pax, allowance)
             said = _Said()
-            end = member.offset + _padded(member.stored)
+            end = member.offset + padded(member.stored)
             allowance.may_read(end)
             yield member
             data.skip(end - data.offset)
 
 
-def _padded(size: int) -> int:
+def padded(size: int) -> int:
+    """Bytes that so many take, in whole records."""
     return -(-size // RECORD) * RECORD
 
 
@@ -110,7 +114,8 @@ def _check(block: bytes, offset: int) -> None:
             raise MemberFault(f"a header at byte {offset} does not match its checksum")
 
 
-def _number(text: bytes) -> int:
+def number_in(text: bytes) -> int:
+    """The number in a header's field; raises MemberFault for what is none."""
     if text[0] & 0x80:
         value = int.from_bytes(text, "big") & ((1 << (8 * len(text) - 1)) - 1)
         return value - (1 << (8 * len(text) - 1)) if text[0] == 0xFF else value
@@ -126,7 +131,7 @@ def _text(data: Forward, size: int, most: int) -> bytes:
     text = data.take(size)
     if len(text) < size:
         raise MemberFault("it breaks off in the middle of a header")
-    data.skip(_padded(size) - size)
+    data.skip(padded(size) - size)
     return text
 
 
@@ -182,8 +187,8 @@ def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, by
     stored = 0 if word in ("link", "directory", "other") and kind not in b"MD" else size
     if word == "hard link":
         # Its content is that of the file it names. Old writers state that file's size, but store nothing.
-        return StreamMember(name, word, 0, modified, _number(block[100:108]), target, is_text=is_text)
-    return StreamMember(name, word, stored, modified, _number(block[100:108]), target, stored=stored, is_text=is_text)
+        return StreamMember(name, word, 0, modified, number_in(block[100:108]), target, is_text=is_text)
+    return StreamMember(name, word, stored, modified, number_in(block[100:108]), target, stored=stored, is_text=is_text)
 
 
 def _decimal(text: bytes) -> int:
@@ -199,7 +204,7 @@ def _decimal(text: bytes) -> int:
 def _time(text: bytes) -> int | None:
     """Nanoseconds; None for what is no number: a file is worth more than its time."""
     try:
-        return _number(text) * 1_000_000_000
+        return number_in(text) * 1_000_000_000
     except MemberFault:
         return None
 
@@ -222,7 +227,7 @@ def _find_pieces(
     real = member.size
     try:
         if kind == b"S":
-            pieces, real = _old_map(data, block, allowance), _number(block[483:495])
+            pieces, real = _old_map(data, block, allowance), number_in(block[483:495])
         elif "GNU.sparse.map" in pax:
             text = pax["GNU.sparse.map"]
             allowance.fields(text.count(b",") // 2)
@@ -270,8 +275,8 @@ def _old_pieces(text: bytes, count: int) -> "array[int]":
     for at in range(0, 24 * count, 24):
         if not text[at : at + 24].strip(b"\0"):
             break
-        found.append(_number(text[at : at + 12]))
-        found.append(_number(text[at + 12 : at + 24]))
+        found.append(number_in(text[at : at + 12]))
+        found.append(number_in(text[at + 12 : at + 24]))
     return found
 
 
