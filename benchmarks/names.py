@@ -14,7 +14,7 @@ import sys
 from collections import Counter
 from pathlib import Path
 
-from usufruct.archives.readings import BOTH, CLOSE, DOS, readings_of
+from usufruct.archives.readings import BOTH, DOS, are_close, readings_of
 
 _DICTIONARIES = {
     "de": "ngerman", "fr": "french", "es": "spanish", "it": "italian", "pl": "polish", "sv": "swedish", "da": "danish",
@@ -85,7 +85,7 @@ def outcome(names: list[str], encoding: str) -> str:
     """How these names fare in an encoding."""
     found = readings_of([name.encode(encoding) for name in names], is_from_dos=encoding in (*DOS, *BOTH))
     right = tuple(dict.fromkeys(names))
-    is_close = len(found) > 1 and found[1].cost - found[0].cost < CLOSE
+    is_close = len(found) > 1 and are_close(found[0], found[1])
     if is_close:
         return "asked" if right in (found[0].names, found[1].names) else "asked, both wrong"
     return "right" if found and found[0].names == right else "wrong"

@@ -47,13 +47,13 @@ def encoding_for(names: Sequence[bytes], wanted: str | None, *, is_from_dos: boo
     else:
         return Guess("utf-8")
     # Only for names that need it.
-    from usufruct.archives.readings import CLOSE, own_language, readings_of, told_apart
+    from usufruct.archives.readings import are_close, own_language, readings_of, told_apart
 
     found = readings_of(names, is_from_dos=is_from_dos, language=own_language())
     if not found:
         return Guess(_OLD_ZIP)
     best, *others = found
-    if not others or others[0].cost - best.cost >= CLOSE:
+    if not others or not are_close(best, others[0]):
         return Guess(best.encoding)
     return Guess(best.encoding, rival=others[0].encoding, examples=told_apart(best, others[0]))
 

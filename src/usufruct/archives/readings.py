@@ -25,13 +25,15 @@ BOTH = ("cp932", "gb18030", "big5", "cp949", "cp874")
 ELSEWHERE = ("koi8_r", "koi8_u", "iso8859_2", "iso8859_5", "iso8859_7", "iso8859_15", "euc_jp", "mac_roman")
 ENCODINGS = (*DOS, *WINDOWS, *BOTH, *ELSEWHERE)
 
-_NO_NASAL, _OTHER_O = "\ue000", "\ue001"
+_NO_NASAL, _OTHER_O, _OTHER_N, _OTHER_A = "\ue000", "\ue001", "\ue002", "\ue003"
+_WITHIN = dict(zip("àèìòù", "\ue004\ue005\ue006\ue007\ue008", strict=True))
+"""Vowels with a grave, where a letter follows: of Italian words they are the last, and of French ones some are."""
 _LETTERS = {
-    "de": "äüöß", "fr": "éèàêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà", "it": "àèòìùé", "nl": "ëéïèöóü",
+    "de": "äüöß", "fr": "éè\ue005àêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà\ue004", "it": "àèòìùé", "nl": "ëéïè\ue005öóü",
     "sv": "äåöé", "da": "øåæé", "fi": "äöå", "is": "íáðóúéöþæý", "pl": "ąęłóśżćńź", "cs": "íáéýřžěčšůúťďňó",
     "sk": "áíéčýžšľťúňôďäŕĺó", "hu": "áéőíóöűüú", "ro": "ăîţşâțș", "hr": "čšžćđ", "tr": "ışğüçöİâ",
     "et": "ä\ue001õüöšž",
-    "lv": "āīēūšķļņģžč", "lt": "ėųšžąęįčū", "ca": "éàóèíòçúïü",
+    "lv": "āīēūšķļņģžč", "lt": "ėųšžąęįčū", "ca": "éà\ue004óè\ue005íò\ue007çúïü",
 }  # fmt: skip
 """Language → its letters beyond those of ASCII, about the most used first."""
 _NOT_OF = {
@@ -59,7 +61,7 @@ _JAPANESE = ("cp932", "euc_jp")
 _ALL_CAPITALS = 0.4
 _HAN, _RARE_HAN, _UNKNOWN_HAN, _HANGUL, _RARE_HANGUL = 5.2, 9.0, 12.0, 4.8, 9.0
 _NARROW_KANA = 5.5
-_FOREIGN_LETTER, _FOREIGN_ASCII = 6.0, 0.8
+_FOREIGN_LETTER, _FOREIGN_ASCII = 12.0, 0.8
 _NEIGHBOURS = 1.8
 """Two letters of a Latin alphabet beside each other, neither of which is of ASCII."""
 _CAPITAL_WITHIN = 5.0
@@ -71,16 +73,19 @@ _GENTLE_SIGNS = frozenset("’‘–—“”«»„°№·´…§®™©")
 _CJK = frozenset(("han", "kana", "hangul"))
 _SELDOM = {
     "cp775": 1.5, "cp1257": 1.5, "cp860": 1.5, "cp861": 1.5, "cp865": 1.0, "cp855": 2.5, "cp720": 1.0, "koi8_u": 0.5,
-    "iso8859_2": 0.5, "iso8859_5": 2.0, "iso8859_7": 1.0, "iso8859_15": 1.0, "euc_jp": 0.5, "mac_roman": 2.5,
+    "iso8859_2": 0.5, "iso8859_5": 2.0, "iso8859_7": 4.0, "iso8859_15": 1.0, "euc_jp": 0.5, "mac_roman": 2.5,
 }  # fmt: skip
 """What encodings cost that few packers wrote names in."""
 _FROM_ELSEWHERE = 2.0
 """What a packer of the other kind costs."""
 _OWN_LANGUAGE = 1.5
+_VOWELS = frozenset("aeiouyáéíóú")
+_CLOSING = frozenset("’”»")
+"""Quotation marks behind a word, which hardly stand before one."""
 _MOST_NAMES, _MOST_BYTES = 300, 1 << 14
 _EXAMPLES = 3
-CLOSE = 4.0
-"""A reading that costs so little more than the best may be meant as well."""
+_CLOSE, _CLOSE_OF_FEW, _FEW = 3.0, 5.0, 3
+"""A reading that costs so little more than the best may be meant as well; of fewer names than a few, a bit more."""
 
 
 class Reading(Struct, frozen=True):
@@ -112,6 +117,11 @@ def readings_of(names: Iterable[bytes], *, is_from_dos: bool, language: str = ""
     return sorted(found.values(), key=lambda reading: reading.cost)
 
 
+def are_close(best: Reading, other: Reading) -> bool:
+    """Whether another reading is nearly as likely as the best."""
+    return other.cost - best.cost < (_CLOSE_OF_FEW if len(best.names) < _FEW else _CLOSE)
+
+
 def told_apart(one: Reading, other: Reading) -> tuple[tuple[str, str], ...]:
     """Some names that two readings of the same ones read differently."""
     pairs = [pair for pair in zip(one.names, other.names, strict=True) if pair[0] != pair[1]]
@@ -128,7 +138,7 @@ def _sample(names: Iterable[bytes]) -> list[bytes]:
     sample: dict[bytes, None] = {}
     size = 0
     for name in names:
-        last = name.rstrip(b"/\\").rpartition(b"/")[2]
+        last = name.rstrip(b"/").rpartition(b"/")[2]
         for part in (last, *([] if not last.isascii() else name.split(b"/"))):
             if not part.isascii() and part not in sample:
                 sample[part] = None
@@ -164,7 +174,8 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
             following = name[at + 1 : at + 2]
             if kind == "sign":
                 within = (before.isalpha() or following.isalpha()) and char not in _GENTLE_SIGNS
-                cost += _SIGN_WITHIN if within else _SIGN
+                opens = char in _CLOSING and following.isalpha() and not before.isalpha()
+                cost += _SIGN_WITHIN if within or opens else _SIGN
             elif kind == "latin":
                 has_latin = True
                 letters[_told_by_what_follows(char.lower(), following.lower())] += 1
@@ -194,7 +205,13 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
 
 
 def _told_by_what_follows(letter: str, following: str) -> str:
-    """The letter, or for two that Portuguese has only before others a letter that it has not."""
+    """The letter, or for some that a language has only before others, or last, one that it has not."""
+    if letter in _WITHIN and following.isalpha():
+        return _WITHIN[letter]
+    if letter == "\u0144" and following in _VOWELS:  # Polish writes `ni` there
+        return _OTHER_N
+    if (letter == "\u0103" and following in ("o", "e")) or (letter == "\u00e4" and following == "o"):
+        return _OTHER_A  # hardly a word has it so
     if letter == "\u00e3" and following.isalpha() and following not in "oe":
         return _NO_NASAL
     return _OTHER_O if letter == "\u00f5" and following != "e" else letter
