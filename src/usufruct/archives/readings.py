@@ -29,7 +29,8 @@ _NO_NASAL, _OTHER_O, _OTHER_N, _OTHER_A = "\ue000", "\ue001", "\ue002", "\ue003"
 _WITHIN = dict(zip("àèìòù", "\ue004\ue005\ue006\ue007\ue008", strict=True))
 """Vowels with a grave, where a letter follows: of Italian words they are the last, and of French ones some are."""
 _LETTERS = {
-    "de": "äüöß", "fr": "éè\ue005àêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà\ue004", "it": "àèòìùé", "nl": "ëéïè\ue005öóü",
+    "de": "äüöß", "fr": "éè\ue005àêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà\ue004", "it": "àèòìùé",
+    "nl": "ëéïè\ue005öóü",
     "sv": "äåöé", "da": "øåæé", "fi": "äöå", "is": "íáðóúéöþæý", "pl": "ąęłóśżćńź", "cs": "íáéýřžěčšůúťďňó",
     "sk": "áíéčýžšľťúňôďäŕĺó", "hu": "áéőíóöűüú", "ro": "ăîţşâțș", "hr": "čšžćđ", "tr": "ışğüçöİâ",
     "et": "ä\ue001õüöšž",
