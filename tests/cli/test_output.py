@@ -93,7 +93,7 @@ class OutputTest(WorldTest):
 
     def test_options_of_all_commands_may_stand_anywhere(self) -> None:
         for words in (("--json", "list"), ("list", "--json"), ("-q", "list", "--json"), ("list", "-q", "--json")):
-            self.assertEqual(json.loads(self.said(*words)), {"holdings": []})
+            self.assertEqual(json.loads(self.said(*words)), {"holdings": [], "elsewhere": []})
         self.assertEqual(self.said("app", "list", "-q"), b"")
         for words in (("-y", "list"), ("list", "--yes")):  # nothing there asks
             self.assertIn(b"Nothing has been added", self.said(*words))

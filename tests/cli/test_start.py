@@ -59,14 +59,14 @@ class StartTest(WorldTest):
     def test_a_command_imports_what_it_needs(self) -> None:
         for words, most, may in (
             (("--help",), 14, ""),
-            (("list",), 43, ""),
+            (("list",), 53, ""),
             (("whose", "Dusk.zip"), 38, ""),
             (("history",), 39, ""),
             (("show", "Dusk"), 50, ""),
-            (("check",), 57, ""),
-            (("downloads",), 104, "logging"),
-            (("look", "Dawn.zip"), 137, "isal logging"),
-            (("add", "Dawn.zip"), 175, "dataclasses filelock isal logging"),
+            (("check",), 58, ""),
+            (("downloads",), 106, "logging"),
+            (("look", "Dawn.zip"), 138, "isal logging"),
+            (("add", "Dawn.zip"), 178, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

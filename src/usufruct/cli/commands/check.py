@@ -38,7 +38,6 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
     """
     from usufruct.actions.checking import check_holdings, check_store
     from usufruct.actions.elsewhere import read_elsewhere
-    from usufruct.cli.reports import elsewhere_lines
 
     context = real_context()
     results = []
@@ -71,8 +70,11 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
             echo("Nothing has been added yet, so there is nothing to check.")
         else:
             echo()
-            for line in elsewhere_lines(elsewhere):
-                echo(line)
+            if elsewhere:
+                from usufruct.cli.reports import elsewhere_lines
+
+                for line in elsewhere_lines(elsewhere):
+                    echo(line)
             for line in wrapped(_end(results), ""):
                 echo(line)
     is_fine = all(result.is_fine for result in results) and (not stored or stored.is_fine)
