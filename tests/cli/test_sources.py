@@ -18,6 +18,8 @@ ALLOWED = (
     "the format's description in the wiki of the xar project",
     "the public domain LZMA SDK's Methods.txt; for two filters, liblzma (arm64.c, in the public domain)",
     "the magic database of `file`",
+    "the manual of GNU tar",
+    "IEEE Std 1003.1 (POSIX)",
     "Microsoft's",
     "freedesktop.org's",
     "Unicode's character database",

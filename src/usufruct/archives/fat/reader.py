@@ -1,6 +1,6 @@
 """The image of a FAT volume, read as an archive.
 
-Source: Microsoft, "FAT: General Overview of On-Disk Format", version 1.03.
+Source: Microsoft's "FAT: General Overview of On-Disk Format", version 1.03.
 """
 
 from collections.abc import Iterator, Sequence

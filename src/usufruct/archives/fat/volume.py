@@ -1,6 +1,6 @@
 """A FAT volume's geometry and its chains of clusters.
 
-Source: Microsoft, "FAT: General Overview of On-Disk Format", version 1.03.
+Source: Microsoft's "FAT: General Overview of On-Disk Format", version 1.03.
 """
 
 from collections.abc import Iterator
