@@ -106,7 +106,7 @@ class NestedTest(WorldTest):
         bomb = zip_bytes({f"{n}.zip": zip_bytes({"x.gel": bytes(3_000_000)}) for n in range(9)})
         path = self.world.archive("bomb.zip", {"in.zip": bomb})
         request = replace(self.world.request(nested=True), access=Access(limits=Limits(free=1 << 20, ratio=200)))
-        result = look_at(self.world.context, [path], request)[0]
+        result = next(look_at(self.world.context, [path], request))
         self.assertIsInstance(result.error, UnsafeArchive)
         self.assertEqual(self.world.contents(), {})
 
@@ -197,7 +197,7 @@ class AccessTest(WorldTest):
     def test_look_shows_a_locked_archive_and_asks_nobody(self) -> None:
         asked = []
         access = Access(passwords=Passwords((), lambda name, attempt: asked.append(name)))
-        result = look_at(self.world.context, [self.locked()], replace(self.world.request(), access=access))[0]
+        result = next(look_at(self.world.context, [self.locked()], replace(self.world.request(), access=access)))
         self.assertEqual([placement.to for placement in result.layout.placements], ["Gels/moon.gel"])
         self.assertEqual(result.obstacle.exit_code, PasswordNeeded.exit_code)
         self.assertEqual(asked, [])
@@ -208,14 +208,14 @@ class AccessTest(WorldTest):
         for name in (f"{path}.part", path):
             if name is path:  # the name that a browser reserves for the finished file
                 path.write_bytes(b"")
-            result = look_at(self.world.context, [type(path)(name)], self.world.request())[0]
+            result = next(look_at(self.world.context, [type(path)(name)], self.world.request()))
             self.assertIsInstance(result.error, StillArriving)
 
     def test_names_that_the_destination_cannot_spell_get_another(self) -> None:
         windows = replace(self.world.context, platform=Platform(has_windows_names=True))
         files = {"Gels/what?.gel": "a", "Gels/what_.gel": "b", "Gels/dots..gel": "c", "Gels/aux.gel": "d"}
         path = self.world.archive("odd.zip", files)
-        refused = look_at(windows, [path], self.world.request())[0]
+        refused = next(look_at(windows, [path], self.world.request()))
         self.assertIsInstance(refused.error, UnsafeArchive)
         self.assertIn("aux.gel", refused.error.message)
         add_archives(windows, [path], self.world.request(skip_unsafe=True), lambda _: None)
@@ -235,11 +235,11 @@ class AccessTest(WorldTest):
             (split, {}, True),
         ):
             with self.subTest(path=path.name, choices=choices):
-                result = look_at(self.world.context, [path], self.world.request(**choices))[0]
+                result = next(look_at(self.world.context, [path], self.world.request(**choices)))
                 self.assertIsInstance(result.error, UnsafeArchive)
                 self.assertEqual("--skip-unsafe" in result.error.remedy, rest)
                 self.assertLess(len(result.error.message), 300)
-        rest = look_at(self.world.context, [mixed], self.world.request(skip_unsafe=True))[0]
+        rest = next(look_at(self.world.context, [mixed], self.world.request(skip_unsafe=True)))
         self.assertIn("does not know which program", rest.decisions[0].question)
 
     def test_a_name_longer_than_the_file_system_holds_is_shortened(self) -> None:

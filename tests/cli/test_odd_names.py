@@ -116,7 +116,7 @@ class OutputTest(WorldTest):
         request = self.world.request()
         fails = mock.patch("usufruct.actions.examine.Download", side_effect=[MemoryError(), RuntimeError("x"), None])
         with fails:
-            looked = look_at(self.world.context, [archives[0]] * 2, request)
+            looked = list(look_at(self.world.context, [archives[0]] * 2, request))
         self.assertIn("not enough memory to read moon.zip", str(looked[0].error))
         self.assertIn("moon.zip made Usufruct fail (RuntimeError)", str(looked[1].error))
 

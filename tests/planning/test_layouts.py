@@ -1,8 +1,10 @@
 """Finding the place: the catalogue of packaging habits, and what holds for every archive."""
 
+import gc
 import random
 import tomllib
 import unittest
+import weakref
 from pathlib import Path
 
 from blake3 import blake3
@@ -16,6 +18,7 @@ from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import Layout
 from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import tidy_name
+from usufruct.planning.tree import Tree
 
 CASES = tomllib.loads((Path(__file__).parent / "layouts.toml").read_text(encoding="utf-8"))["case"]
 
@@ -63,6 +66,17 @@ def skipped_of(layout: Layout) -> dict[str, list[str]]:
 
 
 class CatalogueTest(unittest.TestCase):
+    def test_of_many_archives_one_after_the_other_only_the_last_are_kept(self) -> None:
+        """Every tree once held the listing by which it was remembered, so that none was ever let go of."""
+        met = []
+        for number in range(5):
+            listing, _ = listing_of([f"gels/{number}.gel"])
+            self.assertIs(Tree.of(listing), Tree.of(listing))
+            met.append(weakref.ref(listing))
+        del listing
+        gc.collect()
+        self.assertLessEqual(sum(one() is not None for one in met), 2)
+
     """Every case of layouts.toml: where each entry goes, what goes aside, what is asked."""
 
     def test_every_entry_goes_where_the_catalogue_says(self) -> None:

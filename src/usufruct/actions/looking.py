@@ -1,6 +1,6 @@
 """Looking at archives: what each is and would do. Nothing is changed."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import product
 from pathlib import Path
 
@@ -12,15 +12,16 @@ from usufruct.errors import WrongUsage
 from usufruct.planning.names import fault_in_name
 
 
-def look_at(context: Context, archives: Sequence[Path], request: Request) -> list[Examined]:
-    """What each archive (or all as one) is and would do, for each application named; changes nothing."""
-    results = []
+def look_at(context: Context, archives: Sequence[Path], request: Request) -> Iterator[Examined]:
+    """What each archive (or all as one) is and would do, for each application named; changes nothing.
+
+    Each is let go of before the next is opened: many together would fill the memory.
+    """
     refuse_name(request)
     with context.reading() as ledger:
         for paths, one in product(groups(archives, request), request.each()):
             with examined(context, paths, one, ledger, for_adding=False) as result:
-                results.append(result)
-    return results
+                yield result
 
 
 def refuse_name(request: Request) -> None:

@@ -2,8 +2,7 @@
 
 from array import array
 from collections.abc import Iterator
-from functools import cached_property
-from weakref import WeakKeyDictionary
+from functools import cached_property, lru_cache
 
 from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind, Listing
@@ -16,7 +15,6 @@ _MOST_NAMES = 20_000
 """Different names of directories beyond which none is looked at for what it is like."""
 Marks = dict[str, dict[int, str]]
 """Folder name → directory → path below it of the file that marks it as a piece of that folder."""
-_trees: "WeakKeyDictionary[Listing, Tree]" = WeakKeyDictionary()
 
 
 class Tree:
@@ -51,9 +49,7 @@ class Tree:
     @classmethod
     def of(cls, listing: Listing) -> "Tree":
         """The tree of a listing that is complete; every definition that is tried shares it."""
-        if listing not in _trees:
-            _trees[listing] = cls(listing)
-        return _trees[listing]
+        return _tree_of(listing)
 
     @cached_property
     def directories_by_name(self) -> dict[str, list[int]]:
@@ -184,3 +180,9 @@ class Tree:
         while chain[-1] != TOP:
             chain.append(self.parent(chain[-1]))
         return chain[::-1]
+
+
+@lru_cache(maxsize=2)
+def _tree_of(listing: Listing) -> Tree:
+    # Of very many archives one after the other, only the last ones are kept.
+    return Tree(listing)

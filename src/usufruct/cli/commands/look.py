@@ -86,17 +86,24 @@ def tell_looks(
     from usufruct.actions.looking import look_at
     from usufruct.cli.reports import content_report, look_report
 
-    results = look_at(context, paths, request)
-    tell_unheard(request, results)
+    codes: list[int] = []
+    documents: list[dict[str, Any]] = []
+    kept: list[Examined] = []
+    for number, result in enumerate(look_at(context, paths, request)):
+        codes.append(code_of(result.obstacle, result.facts))
+        if request.choices.choose:
+            kept.append(result)
+        if as_json:
+            documents.append(_document(result, lists=lists))
+            continue
+        if number:
+            echo()
+        for line in content_report(result) if lists else look_report(result, in_full=in_full):
+            echo(line)
+    tell_unheard(request, kept)
     if as_json:
-        echo_json({"archives": [_document(result, lists=lists) for result in results]})
-    else:
-        for number, result in enumerate(results):
-            if number:
-                echo()
-            for line in content_report(result) if lists else look_report(result, in_full=in_full):
-                echo(line)
-    return ending([code_of(result.obstacle, result.facts) for result in results])
+        echo_json({"archives": documents})
+    return ending(codes)
 
 
 def _document(result: Examined, *, lists: bool) -> dict[str, Any]:
