@@ -68,6 +68,18 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(self.kept()[0].read_bytes(), b"mine")
         self.assertTrue(self.store.is_sound(digest(b"mine")))
 
+    def test_a_backup_that_is_a_second_name_of_a_file_in_use_becomes_a_file_of_its_own(self) -> None:
+        """As a change leaves it that was cut off between the link and the rename."""
+        self.keep(stays=True)
+        (kept,) = self.kept()
+        kept.chmod(0o644)
+        kept.unlink()
+        os.link(self.file, kept)
+        self.keep(store=self.store_on(this_platform()))
+        with self.file.open("r+b") as file:
+            file.write(b"ours")
+        self.assertEqual(kept.read_bytes(), b"mine")
+
     def test_what_is_kept_already_is_compared_before_it_is_relied_upon(self) -> None:
         self.keep(stays=True)
         self.kept()[0].write_bytes(b"rotten")

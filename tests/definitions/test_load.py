@@ -7,7 +7,7 @@ from pathlib import Path
 from unittest import mock
 
 from tests.support import SAMPLES
-from usufruct.definitions.load import load_application, parse_application
+from usufruct.definitions.load import load_application, load_applications, parse_application
 from usufruct.errors import BadDefinition
 from usufruct.model.applications import Arrange, Programs
 
@@ -69,6 +69,13 @@ class LoadTest(unittest.TestCase):
                 self.assertIn(line, said)
                 self.assertIn(words, said)
                 self.assertTrue(caught.exception.remedy)
+
+    def test_a_shipped_definition_does_not_stand_in_for_the_users_own_that_is_broken(self) -> None:
+        with tempfile.TemporaryDirectory() as directory:
+            Path(directory, "fonts.toml").write_text("usufruct = 1\n[application]\n")
+            told: list[BadDefinition] = []
+            names = [one.name for one in load_applications(Path(directory), told.append)]
+        self.assertEqual((len(told), "fonts" in names, "icons" in names), (1, False, True))
 
     def test_all_faults_are_told_at_once(self) -> None:
         text = GOOD.replace('name = "box"', 'name = "BOX"').replace('mark = ["bird.toml"]', "")

@@ -148,6 +148,26 @@ class DrivesTest(WorldTest):
 
         self.each(story)
 
+    def test_what_a_waiting_change_has_on_another_disk_is_left_alone_until_it_is_reversed(self) -> None:
+        def story(world: World, drive: Drive) -> None:
+            shelf = world.folder / "shelf"
+            shelf.mkdir()
+            outside = replace(world.applications[0].folders[-1], path=str(shelf))
+            folders = (*world.applications[0].folders[:-1], outside)
+            world.applications = (replace(world.applications[0], folders=folders), *world.applications[1:])
+            pack = world.archive("pack.zip", {"Owl/rig.toml": "owl", "gels/moon.gel": "moon"})
+            killed_at(world, lambda: self.raised(world, pack), 0, "switched-all")
+            drive.pull_out()
+            waiting = self.recovered(world).waiting
+            self.assertEqual(len(waiting), 1)
+            other = world.add(world.archive("other.zip", {"sun.gel": "sun"}), to=str(shelf))
+            self.assertIn("was interrupted and could not be undone yet", str(other.error))
+            drive.plug_in()
+            self.assertFalse(self.recovered(world).waiting)
+            self.assertEqual(sorted(path.name for path in shelf.iterdir()), [])
+
+        self.each(story)
+
     def test_another_drive_in_its_place_is_not_taken_for_it(self) -> None:
         def story(world: World, drive: Drive) -> None:
             world.add_files("pack.zip", PACK)

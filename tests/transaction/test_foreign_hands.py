@@ -297,6 +297,17 @@ class ForeignHandsTest(WorldTest):
                 else:
                     (self.world.lanternbox / path).unlink()
 
+    def test_a_folder_that_somebody_changed_since_does_not_get_its_first_time_back(self) -> None:
+        gels = self.world.lanternbox / "Gels"
+        gels.mkdir(parents=True, exist_ok=True)
+        for is_touched in (False, True):
+            os.utime(gels, ns=(10**18, 10**18))
+            self.world.add_files("moon.zip", {"gels/moon.gel": "moon"})
+            if is_touched:
+                os.utime(gels, ns=(2 * 10**18, 2 * 10**18))
+            self.world.remove("moon")
+            self.assertEqual(gels.stat().st_mtime_ns == 10**18, not is_touched)
+
     def test_a_folder_changed_by_others_between_two_holdings_gets_their_time_back(self) -> None:
         gels = self.world.lanternbox / "Gels"
         self.world.add_files("a.zip", {"gels/a.gel": "a"})

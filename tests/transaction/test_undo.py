@@ -14,7 +14,7 @@ from usufruct.actions.history import Step, history
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.undoing import Reversed, redo, undo
 from usufruct.archives.reading import Access
-from usufruct.errors import MachineError, WrongUsage
+from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 
 WALKS, STEPS, SEED = 16, 8, first_seed(20261127)
 
@@ -187,6 +187,14 @@ class UndoTest(WorldTest):
             self.undo()
             # Undoing the second removal once left the file of `first` there, for it has the same content.
             self.assertEqual((file.read_text(), file.stat().st_mtime_ns), state)
+
+    def test_another_archive_whose_files_have_the_same_sizes_is_not_taken_for_the_one(self) -> None:
+        self.world.add_files("a.zip", {"gels/moon.gel": "moon"})
+        self.world.remove("a")
+        other = self.world.archive("other.zip", {"gels/moon.gel": "noon"})
+        with self.assertRaisesRegex(DamagedArchive, "another file than the one that was placed"):
+            undo(self.context, Access(), None, other)
+        self.assertEqual(self.world.contents(), {})
 
     def test_an_older_name_that_another_holding_has_by_now_is_not_taken(self) -> None:
         self.world.add_files("a.zip", {"gels/a.gel": "1"})
