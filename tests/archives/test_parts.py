@@ -163,6 +163,13 @@ class PartsTest(ArchiveCase):
             self.open(self.write({name: data for name, data in seven.items() if name != last}))
         self.assertIn("part 5 missing", caught.exception.remedy)
 
+    def test_a_last_part_that_is_larger_than_the_others_is_of_another_set(self) -> None:
+        parts = cut(zip_bytes(FILES), 100, "moon.zip")
+        last = list(parts)[-1]
+        self.assertEqual(len(self.open(self.write(parts)).facts.volumes), len(parts))
+        with self.assertRaisesRegex(DamagedArchive, "belongs to another archive"):
+            self.open(self.write(parts | {last: parts[last] + bytes(200)}))
+
     def test_a_truncated_part_is_named(self) -> None:
         files = cut(zip_bytes(FILES, compression=0), 1300, "moon.zip")
         files["moon.zip.002"] = files["moon.zip.002"][:500]

@@ -58,6 +58,15 @@ class AfterwardsTest(AddCase):
         ]
         self.assertEqual((facts["behind"], facts["unread"][0]["bytes"]), (1, 12))
 
+    def test_an_archive_of_which_less_than_half_was_placed_stays_unless_it_is_named(self) -> None:
+        for placed, other, stays in ((20_000, 40_000, True), (20_000, 30_000, False), (30_000, 40_000, False)):
+            files = {"gels/big.gel": os.urandom(placed), "huge.bin": os.urandom(other)}
+            (self.downloads / "some.zip").write_bytes(zip_bytes(files, compression=0))
+            self.run_words("add", "some.zip")
+            said = self.run_words("archives", "--trash", code=int(stays)).stdout
+            self.assertEqual("most of it was not placed" in said, stays, (placed, other))
+            self.run_words("remove", "some")
+
     def test_archives_are_let_go_later_for_one_or_for_all_that_are_safely_placed(self) -> None:
         self.write("torn.zip", {"torn.gel": "torn"})
         self.write("little.zip", {"gels/little.gel": "x", "huge.bin": os.urandom(50_000)})

@@ -66,6 +66,15 @@ def skipped_of(layout: Layout) -> dict[str, list[str]]:
 
 
 class CatalogueTest(unittest.TestCase):
+    def test_alternatives_that_meet_in_half_of_the_smaller_are_chosen_whole(self) -> None:
+        for more, said in ((("b", "c"), "contain the same files"), (("b", "c", "d"), "differ in")):
+            of_bright, of_dim = ("a", *more), ("a", *(f"{name}2" for name in more))
+            entries = [f"p/bright/{name}.gel" for name in of_bright[: len(more)]]
+            entries += [f"p/dim/{name}.gel" for name in of_dim[: len(more)]]
+            listing, digests = listing_of(entries)
+            layout = layout_of(listing, sample_application("lanternbox"), "x", Choices(), digests)
+            self.assertIn(said, layout.decisions[0].question)
+
     def test_of_many_archives_one_after_the_other_only_the_last_are_kept(self) -> None:
         """Every tree once held the listing by which it was remembered, so that none was ever let go of."""
         met = []

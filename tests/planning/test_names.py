@@ -52,6 +52,8 @@ class NamesTest(unittest.TestCase):
         self.assertNotEqual(spelling_key("a-b"), spelling_key("a_b"))
 
     def test_a_name_of_nothing_but_ignored_characters_keeps_them(self) -> None:
+        # What has no one sign as a capital has one as a small letter: Greek with two marks.
+        self.assertEqual(folded("\u03aa\u0301"), folded("\u0390"))
         self.assertNotEqual(folded("---"), folded("_"))
 
     def test_free_names_count_up_and_keep_the_extension(self) -> None:

@@ -4,6 +4,7 @@ import os
 import shutil
 import unittest
 from collections.abc import Callable, Iterable
+from itertools import product
 from pathlib import Path
 from unittest import mock
 
@@ -300,13 +301,20 @@ class ForeignHandsTest(WorldTest):
     def test_a_folder_that_somebody_changed_since_does_not_get_its_first_time_back(self) -> None:
         gels = self.world.lanternbox / "Gels"
         gels.mkdir(parents=True, exist_ok=True)
-        for is_touched in (False, True):
+        rig = self.world.lanternbox / "Puppets" / "Owl" / "rig.toml"
+        # A holding of which something stays is taken out in another way than one that goes whole.
+        for is_touched, is_edited in product((False, True), repeat=2):
             os.utime(gels, ns=(10**18, 10**18))
-            self.world.add_files("moon.zip", {"gels/moon.gel": "moon"})
+            self.world.add_files("moon.zip", {"gels/moon.gel": "moon", "Owl/rig.toml": "owl"})
             if is_touched:
                 os.utime(gels, ns=(2 * 10**18, 2 * 10**18))
+            if is_edited:
+                rig.write_text("edited")
             self.world.remove("moon")
-            self.assertEqual(gels.stat().st_mtime_ns == 10**18, not is_touched)
+            self.assertEqual(gels.stat().st_mtime_ns == 10**18, not is_touched, (is_touched, is_edited))
+            shutil.rmtree(rig.parent, ignore_errors=True)
+            if is_edited:
+                forget_holdings(self.world.context, ["moon"])
 
     def test_a_folder_changed_by_others_between_two_holdings_gets_their_time_back(self) -> None:
         gels = self.world.lanternbox / "Gels"
