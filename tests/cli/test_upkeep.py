@@ -111,6 +111,16 @@ class UpkeepTest(AddCase):
         kept.unlink()
         self.assertIn("missing", self.run_words("check", "--store", code=1).stdout)
 
+    def test_an_edit_that_came_back_from_under_another_holding_is_saved_as_it_is(self) -> None:
+        (self.gels / "moon.gel").write_text("edited")
+        self.write("moons.zip", {"gels/moon.gel": "another moon"})
+        self.run_words("add", "moons.zip", "--on-clash", "replace")
+        self.run_words("remove", "moons")
+        self.assertEqual((self.gels / "moon.gel").read_text(), "edited")
+        (self.gels / "moon.gel").write_text("edited again")
+        self.run_words("remove", "sky", "--changed", "give-back")
+        self.assertEqual(((self.gels / "moon.gel").read_text(), self.saved()), ("mine", {"edited again"}))
+
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
         self.run_words("add", "moons.zip", "--on-clash", "replace")
