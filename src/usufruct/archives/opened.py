@@ -1,6 +1,6 @@
 """What every archive that lies in one file has in common, whatever its format."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 from usufruct.archives.allowance import Allowance
@@ -30,6 +30,17 @@ class OpenedFile:
 
     def refuse_unreadable(self, rows: Iterable[int]) -> None:
         """See `Archive.refuse_unreadable`; in most formats whatever is listed can be read."""
+
+    def unlock(self) -> None:
+        """See `Archive.unlock`; in most formats nothing is locked."""
+
+    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """See `Archive.stream`; one row after the other, where each can be read by itself."""
+        for row in rows:
+            yield row, self._content_of(row)
+
+    def _content_of(self, row: int) -> Iterator[bytes]:
+        raise NotImplementedError
 
     def close(self) -> None:
         """Let go of the file."""

@@ -40,9 +40,6 @@ class SingleFile(OpenedFile):
             inner, modified = _gzip_header(head, access) if compression == "gz" else ("", None)
             self._rows.enter(inner or _without_suffix(name), EntryKind.FILE, size, modified)
 
-    def unlock(self) -> None:
-        """Nothing in it is locked."""
-
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`."""
         for row in rows:

@@ -4,7 +4,7 @@ Source: IEEE Std 1003.1 (POSIX), the utility uuencode, "Outputs".
 """
 
 import binascii
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from msgspec import Struct
 
@@ -50,15 +50,7 @@ class UuencodedFile(OpenedFile):
         with self._closed_on_failure():
             self._read_listing()
 
-    def unlock(self) -> None:
-        """Nothing in it is locked."""
-
-    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """See `Archive.stream`."""
-        for row in rows:
-            yield row, self._blocks(row)
-
-    def _blocks(self, row: int) -> Iterator[bytes]:
+    def _content_of(self, row: int) -> Iterator[bytes]:
         waiting: list[bytes] = []
         size = 0
         try:

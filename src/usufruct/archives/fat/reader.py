@@ -64,15 +64,7 @@ class FatImage(OpenedFile):
                     path=path,
                 ) from fault
 
-    def unlock(self) -> None:
-        """Nothing in it is locked."""
-
-    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """See `Archive.stream`."""
-        for row in rows:
-            yield row, self._blocks(row)
-
-    def _blocks(self, row: int) -> Iterator[bytes]:
+    def _content_of(self, row: int) -> Iterator[bytes]:
         try:
             yield from self._volume.content(self._clusters[row], self.listing.sizes[row], BLOCK)
         except FatFault as fault:

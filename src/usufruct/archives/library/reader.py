@@ -85,9 +85,6 @@ class LibraryArchive(OpenedFile):
             self._own = SliceSource(source, *self.extent) if kind == "ar" else source
             self._read_listing()
 
-    def unlock(self) -> None:
-        """None of these formats is locked."""
-
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; in the archive's order, hard links last."""
         copies = [row for row in rows if row in self._copies]

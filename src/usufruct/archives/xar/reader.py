@@ -5,7 +5,7 @@ Source: the format's description in the wiki of the xar project.
 
 import hashlib
 import lzma
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 from functools import partial
 from xml.parsers import expat
@@ -101,14 +101,6 @@ class XarArchive(OpenedFile):
                     path=path,
                 ) from fault
 
-    def unlock(self) -> None:
-        """Nothing in it is locked."""
-
-    def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """See `Archive.stream`."""
-        for row in rows:
-            yield row, self._blocks(row)
-
     # --- listing -----------------------------------------------------------------------------------------
 
     def _read_table(self) -> None:
@@ -163,7 +155,7 @@ class XarArchive(OpenedFile):
 
     # --- content -----------------------------------------------------------------------------------------
 
-    def _blocks(self, row: int) -> Iterator[bytes]:
+    def _content_of(self, row: int) -> Iterator[bytes]:
         entry, size = self._entries[row], self.listing.sizes[row]
         if entry.style not in _ENCODINGS:
             raise UnreadableArchive(
