@@ -126,6 +126,9 @@ class PacksTest(unittest.TestCase):
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, places_of(pack))
                 self.assertEqual(skipped_of(layout), skipped_in(pack))
+                why = {layout.listing.path(one.row): one.reason for one in layout.skipped} | layout.wrappers
+                for path, part in pack.get("because", {}).items():
+                    self.assertIn(part, why[path])
 
     def test_no_entry_is_lost_without_a_word(self) -> None:
         for pack in PACKS:
