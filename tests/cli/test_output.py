@@ -109,6 +109,11 @@ class OutputTest(WorldTest):
         sizes = {cells(line[: line.rindex("1 B")]) for line in lines if line.endswith("1 B") and "gel" in line}
         self.assertEqual(len(sizes), 1, lines)
 
+    def test_a_narrow_page_breaks_no_script_and_no_manual(self) -> None:
+        """`COLUMNS=40 usufruct completion bash > file` once gave a script with its comments in pieces."""
+        for words in (("completion", "bash"), ("completion", "fish"), ("manual",)):
+            self.assertEqual(self.said(*words, COLUMNS="40"), self.said(*words))
+
     def test_colours_as_the_environment_says(self) -> None:
         words = ("look", "--to", str(self.target), "Łowy 幽霊.zip")
         for environment, has in (

@@ -131,14 +131,16 @@ def lost_output() -> OSError | None:
     return _lost[0] if _lost else None
 
 
-def echo(line: str = "", *, err: bool = False) -> None:
+def echo(line: str = "", *, err: bool = False, as_it_is: bool = False) -> None:
     """Print a line, on standard error with `err`; colours only at a terminal.
+
+    On a narrow page a long line is broken between words, but not one of a text that is shown `as_it_is`.
 
     All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
     """
     err = err or isinstance(line, Urgent)
     clear_over()
-    for part in _folded(line) if is_narrow() else (line,):
+    for part in _folded(line) if is_narrow() and not as_it_is else (line,):
         if _page is not None and (not err or sys.stderr.isatty()):
             _page.append(_shown(part))
         elif err or not _is_quiet:
@@ -227,9 +229,9 @@ def open_outside(path: str) -> None:
 
 
 def echo_text(text: str) -> None:
-    """Print a text of several lines."""
+    """Print a text of several lines as it is."""
     for line in text.split("\n"):
-        echo(line)
+        echo(line, as_it_is=True)
 
 
 def forget_typed() -> None:

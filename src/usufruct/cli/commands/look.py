@@ -146,7 +146,7 @@ def _print_entry(
         echo_json({"path": str(archives[0].absolute()), "entry": found.entry, "text": found.text, "cut": found.is_cut})
         return 0
     for line in found.text.splitlines():
-        echo(printable(line.expandtabs(4)))
+        echo(printable(line.expandtabs(4)), as_it_is=True)
     if found.is_cut:
         echo(f"… and more: only the first {size_words(found.shown)} are shown.", err=True)
     return 0

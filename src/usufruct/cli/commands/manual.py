@@ -33,7 +33,7 @@ def manual(click_context: click.Context, page: str | None, *, as_json: bool) -> 
         echo_json({"page": text})
         return
     for line in (drawn_page(text) if page else text).splitlines():
-        echo(line)
+        echo(line, as_it_is=True)
 
 
 def manual_page(command: click.Command, name: str) -> Iterator[str]:

@@ -92,4 +92,4 @@ def _print_notes(shown: Shown) -> None:
             echo(f"  not text; it is kept as {path_words(f'{shown.notes_directory}/{note.file}')}")
         else:
             for line in content.decode("utf-8", "replace").splitlines():
-                echo(f"  {printable(line.expandtabs(4))}")
+                echo(f"  {printable(line.expandtabs(4))}", as_it_is=True)
