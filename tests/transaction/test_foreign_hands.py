@@ -154,6 +154,15 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(kept.read_text(), "mine")
         self.assertEqual(check_store(self.world.context).unneeded, (kept.name,))
 
+    def test_a_file_that_somebody_made_with_the_very_content_that_was_still_to_come_stays(self) -> None:
+        """By its content it is ours; but ours still waits to be switched in, so this one is somebody else's."""
+        archive = self.world.archive("sun.zip", {"gels/sun.gel": "sun"})
+        self.assertEqual(killed_at(self.world, lambda: self.world.add(archive), 0, "intent"), "intent")
+        self.world.write({"Gels/sun.gel": "sun"})
+        self.recovered()
+        self.assertEqual(self.world.contents()["Gels/sun.gel"], "sun")
+        self.assertEqual(list_holdings(self.world.context), [])
+
     def test_an_edit_of_what_a_killed_removal_gave_back_does_not_reach_the_backup(self) -> None:
         """The file had its bytes from the backup itself: editing it in place spoiled what removing was to give back."""
         for goes in (
