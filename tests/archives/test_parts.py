@@ -196,6 +196,9 @@ class PartsTest(ArchiveCase):
             named = {f"disk{number}.tar": volume for number, volume in enumerate(volumes, 1)}
             with self.assertRaises(ArchiveError):
                 contents(self.open(self.write(named)))
+        # A later volume under the first one's name: nothing comes before it, however often that is asked.
+        with self.assertRaises(ArchiveError):
+            self.open(self.write({"pack.tar": two, "pack.tar-2": three}))
         # Two tars of their own whose names count are two archives.
         both = self.write({"disk1.tar": tar_bytes(files), "disk2.tar": tar_bytes(files)})
         self.assertEqual(len(self.open(both).facts.volumes), 1)

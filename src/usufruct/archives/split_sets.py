@@ -1,7 +1,7 @@
 """Split sets: all parts of an archive, found from any one of them, in order, before anything is read."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 from io import BytesIO
 from itertools import compress
@@ -94,36 +94,46 @@ def set_of_tar(path: Path) -> SplitSet | None:
 
     Their names differ only by a number, or are `pack.tar`, `pack.tar-2` and so on; their content decides.
     """
-    for key, here in _taped_places(path.name):
-        named: dict[int, Path] = {}
-        for name in listed(str(path.parent)).in_order:
-            named.update((number, path.with_name(name)) for other, number in _taped_places(name) if other == key)
-        if len(named) > 1 and len(volumes := _continued(named, here)) > 1:
-            return SplitSet(volumes, volumes[0].name, is_numbered=True, is_taped=True)
+    for here, called in _taped(path.name):
+        # Only the neighbours are looked for: a folder may hold very many tars.
+        if any(_volume(path, called(number)) for number in (here + 1, here - 1)):
+            volumes = _continued(path, called, here)
+            if len(volumes) > 1:
+                return SplitSet(volumes, volumes[0].name, is_numbered=True, is_taped=True)
     return None
 
 
-def _taped_places(name: str) -> Iterator[tuple[tuple[str, str], int]]:
-    """What a tar's name has in common with its other volumes, and its number."""
+def _taped(name: str) -> Iterator[tuple[int, Callable[[int], Sequence[str]]]]:
+    """The number that a tar's name gives it, and what its other volumes may be called by theirs."""
     if match := _TAPED.fullmatch(name):
-        yield (match["stem"], match["suffix"]), int(match["number"])
+        stem, digits, suffix = match["stem"], match["number"], match["suffix"]
+        yield int(digits), lambda at: (f"{stem}{at}{suffix}", f"{stem}{at:0{len(digits)}}{suffix}") if at >= 0 else ()
     if match := _MORE_TAPED.fullmatch(name):
-        yield (match["stem"], "-"), int(match["number"] or 1)
+        first = match["stem"]
+        yield int(match["number"] or 1), lambda at: (f"{first}-{at}",) if at > 1 else (first,) if at == 1 else ()
 
 
-def _continued(named: dict[int, Path], here: int) -> tuple[Path, ...]:
-    """The volumes around one of these numbers, from the one that goes on with no other; none without that."""
+def _volume(path: Path, names: Sequence[str]) -> Path | None:
+    """The file beside a volume that has one of these names."""
+    return next((other for name in names if (other := path.with_name(name)).is_file()), None)
+
+
+def _continued(path: Path, called: Callable[[int], Sequence[str]], here: int) -> tuple[Path, ...]:
+    """The volumes around one of this number, from the one that goes on with no other; none without that."""
     from usufruct.archives.tar.volumes import is_later_volume
 
-    first = here
-    while first in named and is_later_volume(named[first]):
-        first -= 1
-    if first not in named:
-        return ()
-    last = here
-    while last + 1 in named and is_later_volume(named[last + 1]):
-        last += 1
-    return tuple(named[number] for number in range(first, last + 1))
+    volumes = [path]
+    while is_later_volume(volumes[0]):
+        before = _volume(path, called(here - 1))
+        if not before:
+            return ()
+        volumes.insert(0, before)
+        here -= 1
+    here += len(volumes)
+    while (after := _volume(path, called(here))) and is_later_volume(after):
+        volumes.append(after)
+        here += 1
+    return tuple(volumes)
 
 
 def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
