@@ -199,6 +199,11 @@ class PartsTest(ArchiveCase):
         # A later volume under the first one's name: nothing comes before it, however often that is asked.
         with self.assertRaises(ArchiveError):
             self.open(self.write({"pack.tar": two, "pack.tar-2": three}))
+        # Alone, a later volume of the other form looks like a tar of its own, with a part of a file.
+        with self.assertRaisesRegex(IncompleteArchive, "later volume"):
+            self.open(self.write({"disk2.tar": taped(tar_bytes(files), [3072], is_pax=True)[1]}))
+        with self.assertRaisesRegex(ArchiveError, "does not go on where"):
+            self.open(self.write({"disk1.tar": tar_bytes(files), "disk2.tar": three}))
         # Two tars of their own whose names count are two archives.
         both = self.write({"disk1.tar": tar_bytes(files), "disk2.tar": tar_bytes(files)})
         self.assertEqual(len(self.open(both).facts.volumes), 1)

@@ -4,7 +4,8 @@ import struct
 
 from tests.archives.case import ArchiveCase, access, contents
 from tests.archives.text_and_disk import FatWriter, fat_of, long_entries, uu_of
-from usufruct.errors import ArchiveError, DamagedArchive
+from usufruct.archives.allowance import Limits
+from usufruct.errors import ArchiveError, DamagedArchive, UnsafeArchive
 
 FILES = {"moon.gel": b"moon" * 700, "Gels of the old harbour/\u5e7d\u970a.gel": b"ghost", "a/b/c/empty.gel": b""}
 
@@ -53,6 +54,10 @@ class FatTest(ArchiveCase):
             with self.subTest(after), self.assertRaisesRegex(DamagedArchive, said):
                 contents(archive)
 
+    def test_more_entries_than_are_allowed_are_refused(self) -> None:
+        with self.assertRaisesRegex(UnsafeArchive, "more than 3 entries"):
+            self.opened(fat_of({f"{number}.gel": b"" for number in range(9)}), how=access(limits=Limits(entries=3)))
+
     def test_a_head_whose_parts_do_not_fit_is_damage(self) -> None:
         sound = fat_of(FILES)
         for at, value, said in (
@@ -89,3 +94,5 @@ class UuencodedTest(ArchiveCase):
         ):
             with self.assertRaises(ArchiveError):
                 contents(self.opened(text))
+        with self.assertRaisesRegex(DamagedArchive, "a line has no end"):
+            self.opened(sound[:60] + b"M" * 300_000)

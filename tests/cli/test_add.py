@@ -223,6 +223,7 @@ class TerminalTest(AddCase):
         for words in (f"look {name}.zip", f"show {name}", "list", "history", "check"):
             self.assertIn(name, shown[words], words)
         self.assertIn(f"{name}.gel", shown[f"show {name}"])
+        self.assertIn(f"usufruct add {name}.zip --choose bright", shown[f"look {name}.zip"])
 
     def test_passwords_are_asked_for_once_all_else_is_placed_and_enter_skips_one(self) -> None:
         for name, password in {"dawn": "wasp", "dusk": "moth", "noon": "wasp"}.items():
@@ -241,6 +242,12 @@ class TerminalTest(AddCase):
         self.assertEqual(set(self.world.contents()), {"Gels/dawn.gel", "Gels/noon.gel", "Gels/sun.gel"})
         self.assertNotIn("Password for noon.zip", said)
         self.assertIn("1 needs an answer", " ".join(said.split()))
+
+    def test_a_password_of_archives_that_belong_together_is_asked_for_once(self) -> None:
+        for name in ("dawn", "dusk"):
+            (self.downloads / f"{name}.zip").write_bytes(zip_of([Item(f"{name}.gel".encode(), b"l", "moth", 32)])[0])
+        code, said = self.at_terminal(["add", "--together", "dawn.zip", "dusk.zip"], [("Password for", b"\r")])
+        self.assertEqual((code, said.count("Password for")), (3, 1), said)
 
     def test_enter_at_a_password_is_no_wrong_one_though_another_was_tried(self) -> None:
         (self.home / "passwords").write_text("wasp\n")

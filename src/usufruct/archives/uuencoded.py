@@ -69,13 +69,10 @@ class UuencodedFile(OpenedFile):
         at = self._past_blanks(0)
         while begin := UUENCODED.match(self._source.read_at(at, _LONGEST_LINE)):
             encoded = _Encoded(at + begin.end(), begin[1] is not None)
-            size, end, counted = 0, encoded.start, 0
+            size, end = 0, encoded.start
             try:
                 for end, piece in self._pieces(encoded):  # noqa: B007
                     size += len(piece)
-                    if size - counted >= BLOCK or not piece:
-                        self.allowance.read(size - counted)
-                        counted = size
             except _TextFault as fault:
                 raise self._damaged(fault) from fault
             raw = begin[3].strip()

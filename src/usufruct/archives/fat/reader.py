@@ -21,7 +21,6 @@ from usufruct.model.facts import Facts
 
 _ENTRY = 32
 """Bytes of an entry of a directory."""
-_MOST_OF_DIRECTORY = 65_536 * _ENTRY
 _DELETED, _LABEL, _DIRECTORY, _LONG_NAME = 0xE5, 0x08, 0x10, 0x0F
 _LOWER_NAME, _LOWER_SUFFIX = 0x08, 0x10
 _LONG_PARTS = (slice(1, 11), slice(14, 26), slice(28, 32))
@@ -81,8 +80,8 @@ class FatImage(OpenedFile):
         while directories:
             above, cluster = directories.pop()
             for entry in self._entries(above, cluster):
-                self.allowance.keep(len(entry.raw) + len(entry.long_name) + _ENTRY)
                 found.append(entry)
+                self.allowance.may_enter(len(found))
                 if entry.is_directory:
                     if entry.cluster in seen:
                         raise FatFault("a directory lies in itself")
@@ -126,11 +125,7 @@ class FatImage(OpenedFile):
                 )
 
     def _raw_entries(self, cluster: int) -> Iterator[bytes]:
-        read = 0
         for block in self._volume.directory(cluster):
-            read += len(block)
-            if read > _MOST_OF_DIRECTORY:
-                raise FatFault("a directory has no end")
             for at in range(0, len(block) - _ENTRY + 1, _ENTRY):
                 if not block[at]:
                     return

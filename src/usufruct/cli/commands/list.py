@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING
 
@@ -30,8 +29,6 @@ from usufruct.files.printable import printable
 from usufruct.model.holdings import Holding
 
 if TYPE_CHECKING:
-    from usufruct.actions.context import Context
-    from usufruct.actions.elsewhere import ReadElsewhere
     from usufruct.actions.sizes import Sizes
 
 
@@ -48,6 +45,7 @@ _LONGEST_BAR = 60
 @json_option
 def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> None:
     """List what you have added, grouped by program."""
+    from usufruct.actions.elsewhere import read_elsewhere
     from usufruct.actions.listing import list_holdings
     from usufruct.cli.documents import holding_document
 
@@ -59,7 +57,7 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
         _tell_sizes(sizes_of(context, holdings), as_json=as_json)
         return
     if as_json:
-        elsewhere = [one._asdict() for one in _elsewhere(context, holdings)]
+        elsewhere = [one._asdict() for one in read_elsewhere(context, holdings)]
         echo_json({"holdings": [holding_document(holding) for holding in holdings], "elsewhere": elsewhere})
         return
     if not holdings and find:
@@ -74,21 +72,12 @@ def list_command(*, find: str | None, sort: str, sizes: bool, as_json: bool) -> 
         for _ in group:
             for line in next(rows):
                 echo(line)
-    if moved := _elsewhere(context, holdings):
+    if moved := read_elsewhere(context, holdings):
         from usufruct.cli.reports import elsewhere_lines
 
         echo()
         for line in elsewhere_lines(moved):
             echo(line)
-
-
-def _elsewhere(context: Context, holdings: Sequence[Holding]) -> list[ReadElsewhere]:
-    """The holdings whose application reads another folder now; without any, no definition is read."""
-    if not any(holding.application for holding in holdings):
-        return []
-    from usufruct.actions.elsewhere import read_elsewhere
-
-    return read_elsewhere(context, holdings)
 
 
 def _tell_sizes(sizes: Sizes, *, as_json: bool) -> None:
