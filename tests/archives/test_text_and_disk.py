@@ -68,7 +68,15 @@ class FatTest(ArchiveCase):
             with self.subTest(said), self.assertRaisesRegex(DamagedArchive, said):
                 self.opened(sound[:at] + value + sound[at + len(value) :])
         with self.assertRaisesRegex(DamagedArchive, "breaks off"):
-            contents(self.opened(sound[: len(sound) - 512 * 30]))
+            self.opened(sound[: len(sound) - 512 * 30])
+
+    def test_an_image_may_lack_its_empty_end_and_no_content(self) -> None:
+        image = fat_of({"moon.gel": b"moon" * 300})
+        data_at = len(image) - 40 * 512
+        # Its three clusters are the first, the third and the fifth.
+        self.assertEqual(contents(self.opened(image[: data_at + 5 * 512])), {"moon.gel": b"moon" * 300})
+        with self.assertRaisesRegex(DamagedArchive, "breaks off"):
+            self.opened(image[: data_at + 4 * 512 + 100])
 
 
 class UuencodedTest(ArchiveCase):

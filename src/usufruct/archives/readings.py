@@ -25,16 +25,14 @@ BOTH = ("cp932", "gb18030", "big5", "cp949", "cp874")
 ELSEWHERE = ("koi8_r", "koi8_u", "iso8859_2", "iso8859_5", "iso8859_7", "iso8859_15", "euc_jp", "mac_roman")
 ENCODINGS = (*DOS, *WINDOWS, *BOTH, *ELSEWHERE)
 
-_NO_NASAL, _OTHER_O, _OTHER_N, _OTHER_A = "\ue000", "\ue001", "\ue002", "\ue003"
-_WITHIN = dict(zip("àèìòù", "\ue004\ue005\ue006\ue007\ue008", strict=True))
-"""Vowels with a grave, where a letter follows: of Italian words they are the last, and of French ones some are."""
+_NO_NASAL, _OTHER_O = "\ue000", "\ue001"
 _LETTERS = {
-    "de": "äüöß", "fr": "éè\ue005àêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà\ue004", "it": "àèòìùé",
-    "nl": "ëéïè\ue005öóü",
+    "de": "äüöß", "fr": "éèàêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà", "it": "àèòìùé",
+    "nl": "ëéïèöóü",
     "sv": "äåöé", "da": "øåæé", "fi": "äöå", "is": "íáðóúéöþæý", "pl": "ąęłóśżćńź", "cs": "íáéýřžěčšůúťďňó",
     "sk": "áíéčýžšľťúňôďäŕĺó", "hu": "áéőíóöűüú", "ro": "ăîţşâțș", "hr": "čšžćđ", "tr": "ışğüçöİâ",
     "et": "ä\ue001õüöšž",
-    "lv": "āīēūšķļņģžč", "lt": "ėųšžąęįčū", "ca": "éà\ue004óè\ue005íò\ue007çúïü",
+    "lv": "āīēūšķļņģžč", "lt": "ėųšžąęįčū", "ca": "éàóèíòçúïü",
 }  # fmt: skip
 """Language → its letters beyond those of ASCII, about the most used first."""
 _NOT_OF = {
@@ -80,9 +78,6 @@ _SELDOM = {
 _FROM_ELSEWHERE = 2.0
 """What a packer of the other kind costs."""
 _OWN_LANGUAGE = 1.5
-_VOWELS = frozenset("aeiouyáéíóú")
-_CLOSING = frozenset("’”»")
-"""Quotation marks behind a word, which hardly stand before one."""
 _MOST_NAMES, _MOST_BYTES = 300, 1 << 14
 _EXAMPLES = 3
 _CLOSE, _CLOSE_OF_FEW, _FEW = 3.0, 5.0, 3
@@ -175,8 +170,7 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
             following = name[at + 1 : at + 2]
             if kind == "sign":
                 within = (before.isalpha() or following.isalpha()) and char not in _GENTLE_SIGNS
-                opens = char in _CLOSING and following.isalpha() and not before.isalpha()
-                cost += _SIGN_WITHIN if within or opens else _SIGN
+                cost += _SIGN_WITHIN if within else _SIGN
             elif kind == "latin":
                 has_latin = True
                 letters[_told_by_what_follows(char.lower(), following.lower())] += 1
@@ -206,13 +200,7 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
 
 
 def _told_by_what_follows(letter: str, following: str) -> str:
-    """The letter, or for some that a language has only before others, or last, one that it has not."""
-    if letter in _WITHIN and following.isalpha():
-        return _WITHIN[letter]
-    if letter == "\u0144" and following in _VOWELS:  # Polish writes `ni` there
-        return _OTHER_N
-    if (letter == "\u0103" and following in ("o", "e")) or (letter == "\u00e4" and following == "o"):
-        return _OTHER_A  # hardly a word has it so
+    """The letter, or for two that Portuguese has only before others a letter that it has not."""
     if letter == "\u00e3" and following.isalpha() and following not in "oe":
         return _NO_NASAL
     return _OTHER_O if letter == "\u00f5" and following != "e" else letter

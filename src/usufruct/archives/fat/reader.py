@@ -100,6 +100,9 @@ class FatImage(OpenedFile):
             row = self._rows.enter(path, kind, entry.size, entry.modified)
             if row is not None and not entry.is_directory:
                 self._clusters[row] = entry.cluster
+                if self.size < self._volume.size:
+                    # Some images lack their empty end; one that lacks content is told before anything is placed.
+                    self._volume.refuse_cut(entry.cluster, entry.size)
 
     def _entries(self, above: int, cluster: int) -> Iterator[_FatEntry]:
         """What is in the directory that begins at a cluster; the root has none where it has a place of its own."""

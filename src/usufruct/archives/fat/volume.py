@@ -92,6 +92,12 @@ class FatVolume:
         if left:
             raise FatFault("it ends before its stated size")
 
+    def refuse_cut(self, cluster: int, size: int) -> None:
+        """Raise FatFault if the image ends before the content of so many bytes that begins at a cluster."""
+        for here, _ in zip(self._chain(cluster), range(0, size, self._cluster), strict=False):
+            if self._data_at + (here - 1) * self._cluster > self._source.size:
+                raise FatFault("it breaks off")
+
     def _runs(self, cluster: int, most: int) -> Iterator[tuple[int, int]]:
         """The clusters of a chain, those behind one another together: the first of each run, and how many."""
         first, count = 0, 0
