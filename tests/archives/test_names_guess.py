@@ -76,11 +76,40 @@ class NamesGuessTest(unittest.TestCase):
             guess = encoding_for([name.encode(encoding) for name in names], None, is_from_dos=True)
             self.assertEqual([name.encode(encoding).decode(guess.encoding) for name in names], names)
 
+    def test_letters_stand_where_their_language_writes_them(self) -> None:
+        """These packs were asked about or read in the second encoding: one letter fits another language as well."""
+        for encoding, before, names in (
+            ("cp850", "cp852", "MONOFTONGÀS Alforraríem DESCENDIRÀ cabridaré"),
+            ("cp1252", "cp1250", "assaïnassin dissimularé ESVALOTÉS agenollés"),
+            ("cp1252", "cp1250", "DROGARÍEU TROBARÍEU mestrejarà cobegésseu"),
+            ("cp1252", "cp1250", "esmotxaríeu dímetre esbromaríeu glotó aviciàveu"),
+            ("cp1252", "cp1257", "dáárvoor Australië Oriëntatie náást Georgiërs fantasieën enquête"),
+            ("cp1252", "cp1250", "Desajeitaríeis EMBARRANCÁREIS REMODELÁ camaleões ENCRAVÁSSEIS"),
+            ("cp860", "cp437", "esguichásseis prometíeis atulhá vangloriámos raivecerão"),
+            ("cp860", "cp437", "irmãs capitãs avelãs mistificarás"),
+            ("cp860", "cp437", "aventásseis FREGUÊS Aluídas fungáveis"),
+            ("cp1250", "cp1252", "mustăcios Detentă Rerăsărire maltază"),
+            ("cp1250", "cp1252", "MERŐLEGES srí Alél hazafelé CM2-RÉ"),
+            ("cp852", "cp437", "kiégetés borkövek CHEÉ tőlem"),
+        ):
+            with self.subTest(names):
+                raw = [name.encode(encoding) for name in names.split() if not name.isascii()]
+                guess = encoding_for(raw, None, is_from_dos=encoding in DOS)
+                self.assertEqual([name.decode(guess.encoding) for name in raw], [name.decode(encoding) for name in raw])
+                self.assertEqual(guess.rival, "")
+                self.assertNotEqual([name.decode(before) for name in raw], [name.decode(encoding) for name in raw])
+
     def test_of_few_names_more_is_asked(self) -> None:
         """With one letter to go by, a difference that decides among many names is no reason to ask nobody."""
         names = [name.encode("cp1252") for name in ("Käuzchen.gel", "Dämmerung.gel", "Lärche.gel")]
         self.assertEqual(encoding_for(names[:1], None).rival, "cp852")
         self.assertEqual(encoding_for(names, None).rival, "")
+
+    def test_of_one_letter_that_is_read_otherwise_more_is_asked(self) -> None:
+        """All the other letters fit both, and say nothing; this pack was read as if it were Slovak."""
+        names = "PASSIVÁRAMOS Enganaríamos cascássemos DESENRAIVECÊRAMOS feriásseis asneáramos AMNÉSIAS ZOMBÁVAMOS"
+        guess = encoding_for([name.encode("cp850") for name in names.split()], None, is_from_dos=True)
+        self.assertEqual({guess.encoding, guess.rival}, {"cp850", "cp852"})
 
     def test_two_readings_that_are_about_as_likely_are_both_told(self) -> None:
         guess = encoding_for([b"Engali\x85.gel"], None, is_from_dos=True)

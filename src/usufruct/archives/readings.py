@@ -25,13 +25,13 @@ BOTH = ("cp932", "gb18030", "big5", "cp949", "cp874")
 ELSEWHERE = ("koi8_r", "koi8_u", "iso8859_2", "iso8859_5", "iso8859_7", "iso8859_15", "euc_jp", "mac_roman")
 ENCODINGS = (*DOS, *WINDOWS, *BOTH, *ELSEWHERE)
 
-_NO_NASAL, _OTHER_O = "\ue000", "\ue001"
+_MISPLACED, _OTHER_O, _OTHER_A = "\ue000", "\ue001", "\ue002"
 _LETTERS = {
-    "de": "äüöß", "fr": "éèàêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà", "it": "àèòìùé",
-    "nl": "ëéïèöóü",
-    "sv": "äåöé", "da": "øåæé", "fi": "äöå", "is": "íáðóúéöþæý", "pl": "ąęłóśżćńź", "cs": "íáéýřžěčšůúťďňó",
+    "de": "ä\ue002üöß", "fr": "éèàêâçîôùûïëœüÿæ", "es": "óíáéñúü", "pt": "ãçáéíóêõâúôà", "it": "àèòìùé",
+    "nl": "ëéïèöóüáêíçä\ue002âûîúàñ",
+    "sv": "ä\ue002åöé", "da": "øåæé", "fi": "ä\ue002öå", "is": "íáðóúéöþæý", "pl": "ąęłóśżćńź", "cs": "íáéýřžěčšůúťďňó",
     "sk": "áíéčýžšľťúňôďäŕĺó", "hu": "áéőíóöűüú", "ro": "ăîţşâțș", "hr": "čšžćđ", "tr": "ışğüçöİâ",
-    "et": "ä\ue001õüöšž",
+    "et": "ä\ue002\ue001õüöšž",
     "lv": "āīēūšķļņģžč", "lt": "ėųšžąęįčū", "ca": "éàóèíòçúïü",
 }  # fmt: skip
 """Language → its letters beyond those of ASCII, about the most used first."""
@@ -41,6 +41,9 @@ _NOT_OF = {
     "et": "cqwxyz", "lv": "qwxy", "lt": "qwx", "ca": "kwy",
 }  # fmt: skip
 """Language → letters of ASCII that its own words hardly have."""
+_DOUBLED = ("ss", "rr", "ll", "ff", "pp", "tt", "cc", "gg")
+_WITHOUT_DOUBLED = frozenset(("cs", "sk", "pl", "hr", "ro", "lt", "lv", "tr"))
+"""Languages whose own words hardly have these pairs."""
 _SCRIPT_OF = {
     "ru": "cyrillic", "uk": "cyrillic", "bg": "cyrillic", "sr": "cyrillic", "be": "cyrillic", "mk": "cyrillic",
     "el": "greek", "he": "hebrew", "ar": "arabic", "fa": "arabic", "th": "thai", "ja": "kana", "zh": "han",
@@ -80,8 +83,9 @@ _FROM_ELSEWHERE = 2.0
 _OWN_LANGUAGE = 1.5
 _MOST_NAMES, _MOST_BYTES = 300, 1 << 14
 _EXAMPLES = 3
-_CLOSE, _CLOSE_OF_FEW, _FEW = 3.0, 5.0, 3
-"""A reading that costs so little more than the best may be meant as well; of fewer names than a few, a bit more."""
+_CLOSE, _CLOSE_AT_ONE, _CLOSE_OF_FEW, _FEW = 3.0, 4.0, 5.0, 3
+"""A reading whose cost is that near to the best is plausible too: in general, where both differ in one letter of all
+names, and where there are few names."""
 
 
 class Reading(Struct, frozen=True):
@@ -115,7 +119,12 @@ def readings_of(names: Iterable[bytes], *, is_from_dos: bool, language: str = ""
 
 def are_close(best: Reading, other: Reading) -> bool:
     """Whether another reading is nearly as likely as the best."""
-    return other.cost - best.cost < (_CLOSE_OF_FEW if len(best.names) < _FEW else _CLOSE)
+    if len(best.names) < _FEW:
+        limit = _CLOSE_OF_FEW
+    else:
+        pairs = zip("".join(best.names), "".join(other.names), strict=False)
+        limit = _CLOSE_AT_ONE if sum(one != two for one, two in pairs) == 1 else _CLOSE
+    return other.cost - best.cost < limit
 
 
 def told_apart(one: Reading, other: Reading) -> tuple[tuple[str, str], ...]:
@@ -173,10 +182,12 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
                 cost += _SIGN_WITHIN if within else _SIGN
             elif kind == "latin":
                 has_latin = True
-                letters[_told_by_what_follows(char.lower(), following.lower())] += 1
+                letters[_by_its_place(char.lower(), before.lower(), name[at + 1 : at + 3].lower())] += 1
                 if before_kind == "latin":
                     cost += _NEIGHBOURS
                 if char.isupper() and before.isalpha() and before.islower():
+                    cost += _CAPITAL_WITHIN
+                if char.islower() and (name[at - 2 : at] + following).isupper():
                     cost += _CAPITAL_WITHIN
                 if before_kind not in ("", "latin", "ascii", "sign"):
                     cost += _MIXED
@@ -191,7 +202,9 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
                     cost += _MIXED
             before, before_kind = char, kind
         if has_latin:
-            plain.update(char.lower() for char in name.rpartition(".")[0] or name if char.isascii() and char.isalpha())
+            stem = (name.rpartition(".")[0] or name).lower()
+            plain.update(stem)
+            plain.update({pair: count for pair in _DOUBLED if (count := stem.count(pair))})
     if letters:
         cost += min(_in_language(one, letters, plain) - _OWN_LANGUAGE * (one == language) for one in _LETTERS)
     if language in _SCRIPT_OF and scripts[_SCRIPT_OF[language]]:
@@ -199,11 +212,32 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
     return cost
 
 
-def _told_by_what_follows(letter: str, following: str) -> str:
-    """The letter, or for two that Portuguese has only before others a letter that it has not."""
-    if letter == "\u00e3" and following.isalpha() and following not in "oe":
-        return _NO_NASAL
-    return _OTHER_O if letter == "\u00f5" and following != "e" else letter
+def _by_its_place(letter: str, before: str, rest: str) -> str:
+    """Return the letter, or a stand-in where a language that has the letter never writes it in such a place.
+
+    `rest`: what follows, two characters at most.
+    """
+    following = rest[:1]
+    if letter == "ã":  # Portuguese: irmã, irmãs, pão, pães
+        is_ending = not following.isalpha() or (following == "s" and not rest[1:].isalpha())
+        return letter if is_ending or following in "oe" else _MISPLACED
+    if letter == "õ":  # Portuguese: limões; Estonian anywhere
+        return letter if following == "e" else _OTHER_O
+    if letter == "ä":  # Slovak: mäso; others anywhere
+        return letter if before in tuple("bmpv") else _OTHER_A
+    if letter == "ě":  # Czech: něco
+        return letter if before in tuple("bdfmnptv") else _MISPLACED
+    if letter == "ï":  # Dutch, French, Catalan: maïs
+        return letter if before.isalpha() and not _is_consonant(before) else _MISPLACED
+    if letter == "ő":  # Hungarian: erdő; that with "es" behind it is Portuguese: leões
+        return letter if rest != "es" else _MISPLACED
+    if letter in "ŕĺ":  # Slovak: vŕba
+        return letter if _is_consonant(before) and _is_consonant(following) else _MISPLACED
+    return letter
+
+
+def _is_consonant(char: str) -> bool:
+    return char.isalpha() and char not in "aeiouy"
 
 
 def _in_language(language: str, letters: "Counter[str]", plain: "Counter[str]") -> float:
@@ -212,7 +246,10 @@ def _in_language(language: str, letters: "Counter[str]", plain: "Counter[str]") 
     for letter, count in letters.items():
         rank = own.find(letter)
         cost += count * (_FOREIGN_LETTER if rank < 0 else 0.8 + 0.9 * math.log(1 + rank))
-    return cost + _FOREIGN_ASCII * sum(plain[letter] for letter in _NOT_OF[language])
+    foreign = sum(plain[letter] for letter in _NOT_OF[language])
+    if language in _WITHOUT_DOUBLED:
+        foreign += sum(plain[pair] for pair in _DOUBLED)
+    return cost + _FOREIGN_ASCII * foreign
 
 
 def _of_script(char: str, kind: str, encoding: str, before: str, following: str) -> float:
