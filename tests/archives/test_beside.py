@@ -7,8 +7,10 @@ import lzma
 import struct
 import unittest
 import zipfile
+from typing import Any
 
 from tests.archives.case import ArchiveCase, access, contents
+from tests.archives.zip_writer import Item, zip_of
 from tests.fuzzing.mutants import PASSWORD, SEEDS, seed_of
 from tests.support import as_bytes, tar_bytes, zip_bytes
 from usufruct.archives.allowance import Limits
@@ -123,17 +125,72 @@ class BesideTest(ArchiveCase):
     def test_a_hole_between_two_entries_of_a_zip_is_told(self) -> None:
         zipped = zip_bytes({"a.gel": "1" * 50, "b.gel": "2"})
         second = zipped.index(b"PK\x03\x04", 4)
-        hole = b"deleted " * 200
+        for hole in (b"x", b"a descriptor", b"deleted " * 200):
+            moved = self.with_hole(zipped, second, hole)
+            self.assertEqual(self.found(moved), ({"a.gel", "b.gel"}, ((second, len(hole)),)))
+        self.assertEqual(self.found(self.with_hole(zipped, second, bytes(90))), ({"a.gel", "b.gel"}, ()))
+
+    def test_a_hole_of_the_size_that_another_entrys_extra_field_has_is_told(self) -> None:
+        """One header of each size is read, and `0.gel` took as much as `a.gel`."""
+        with_time = Item(b"a.gel", b"1", extra=struct.pack("<HHBI", 0x5455, 5, 1, 1 << 30))
+        [zipped] = zip_of([Item(b"0.gel", b"0"), with_time, Item(b"b.gel", b"2")])
+        first = zipped.index(b"PK\x03\x04", 4)
+        names, unread = self.found(self.with_hole(zipped, first, b"9 unknown"))
+        self.assertEqual((names, unread), ({"0.gel", "a.gel", "b.gel"}, ((first, 9),)))
+
+    def test_each_of_several_holes_of_one_size_is_told(self) -> None:
+        zipped = zip_bytes({"a.gel": "1", "b.gel": "2", "c.gel": "3"})
+        second = zipped.index(b"PK\x03\x04", 4)
+        third = zipped.index(b"PK\x03\x04", second + 4)
+        moved = self.with_hole(self.with_hole(zipped, third, b"unknown"), second, b"unknown")
+        self.assertEqual(self.found(moved)[1], ((second, 7), (third + 7, 7)))
+
+    def test_the_descriptor_behind_an_entry_of_a_zip_is_known(self) -> None:
+        class Pipe(io.RawIOBase):
+            def __init__(self) -> None:
+                self.written = b""
+
+            def writable(self) -> bool:
+                return True
+
+            def write(self, content: Any) -> int:
+                self.written += bytes(content)
+                return len(content)
+
+        pipe = Pipe()
+        with zipfile.ZipFile(pipe, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("a.gel", "1")
+            with archive.open("b.gel", "w", force_zip64=True) as entry:
+                entry.write(b"2")
+        self.assertEqual(self.found(pipe.written), ({"a.gel", "b.gel"}, ()))
+
+    def test_what_a_refused_entry_of_a_zip_takes_is_no_hole(self) -> None:
+        device = Item(b"c", b"3", mode=0o60600, system=3)
+        [zipped] = zip_of([Item(b"../a.gel", b"1" * 900), Item(b"b.gel", b"2"), device])
+        archive = self.opened(zipped, "pack")
+        self.assertEqual((len(archive.listing.refused), archive.facts.unread, archive.extent[0]), (2, (), 0))
+
+    def test_bytes_behind_the_entries_of_a_zips_directory_are_told_but_for_a_signature(self) -> None:
+        zipped = zip_bytes({"a.gel": "1"})
+        end = zipped.index(b"PK\x05\x06")
+        for more, unread in ((b"unknown", ((end, 7),)), (b"PK\x05\x05\4\0sign", ())):
+            made = bytearray(zipped[:end] + more + zipped[end:])
+            place = end + len(more)
+            made[place + 12 : place + 16] = struct.pack("<I", end - zipped.index(b"PK\x01\x02") + len(more))
+            self.assertEqual(self.found(bytes(made)), ({"a.gel"}, unread))
+
+    @staticmethod
+    def with_hole(zipped: bytes, at: int, hole: bytes) -> bytes:
+        """The zip with bytes put in before a header, and all places behind it stated anew."""
         directory = zipped.index(b"PK\x01\x02")
-        moved = bytearray(zipped[:second] + hole + zipped[second:])
-        directory += len(hole)
-        entry = moved.index(b"PK\x01\x02", directory + 4)
-        moved[entry + 42 : entry + 46] = struct.pack("<I", second + len(hole))
-        end = moved.index(b"PK\x05\x06")
-        moved[end + 16 : end + 20] = struct.pack("<I", directory)
-        self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ((second, len(hole)),)))
-        moved[second : second + len(hole)] = bytes(len(hole))
-        self.assertEqual(self.found(bytes(moved)), ({"a.gel", "b.gel"}, ()))
+        moved = bytearray(zipped[:at] + hole + zipped[at:])
+        entry = directory + len(hole)
+        while (entry := moved.find(b"PK\x01\x02", entry)) >= 0:
+            [place] = struct.unpack_from("<I", moved, entry + 42)
+            struct.pack_into("<I", moved, entry + 42, place + len(hole) * (place >= at))
+            entry += 4
+        struct.pack_into("<I", moved, moved.index(b"PK\x05\x06") + 16, directory + len(hole))
+        return bytes(moved)
 
     def test_signatures_before_a_zips_directory_are_known_as_such(self) -> None:
         zipped = zip_bytes({"a.gel": "1"})

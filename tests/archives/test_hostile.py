@@ -119,8 +119,18 @@ class HostileTest(ArchiveCase):
         # The second at the first one's place, and where the first one's last bytes are: its header takes 30 as well.
         for offset in (0, 110):
             second = central[:42] + struct.pack("<I", offset) + b"b"
-            with self.assertRaisesRegex(UnsafeArchive, "overlap"):
+            with self.assertRaisesRegex(UnsafeArchive, "a and b overlap"):
                 self.opened(inner[:at] + central + second + end)
+        # One that is refused for its name lies somewhere too.
+        with self.assertRaisesRegex(UnsafeArchive, "a and an entry that is refused overlap"):
+            self.opened(inner[:at] + central + central[:42] + struct.pack("<I", 110) + b"/" + end)
+
+    def test_entries_that_begin_outside_the_file_are_damage(self) -> None:
+        for name in (b"a", b"\xc3\xa4", b"../a"):
+            [made] = zip_of([Item(name, b"x", flags=0x800)])
+            entry = made.index(b"PK\x01\x02") + 42
+            with self.assertRaisesRegex(DamagedArchive, "begins outside the file, at byte 9999"):
+                self.opened(made[:entry] + struct.pack("<I", 9999) + made[entry + 4 :])
 
     def test_more_entries_than_the_limit(self) -> None:
         for content in (zip_bytes(dict.fromkeys("abcdef", "x")), tar_bytes(dict.fromkeys("abcdef", "x"))):

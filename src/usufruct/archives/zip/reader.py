@@ -8,8 +8,7 @@ import struct
 from array import array
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import chain, compress, islice
-from operator import add, gt, sub
+from itertools import compress
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
@@ -20,6 +19,7 @@ from usufruct.archives.streams import decompress
 from usufruct.archives.streams.zlib_engine import crc32
 from usufruct.archives.times import of_dos, of_windows
 from usufruct.archives.zip.ciphers import CLASSIC_HEAD, AesCipher, classic_fits, unlock_classic
+from usufruct.archives.zip.extents import Extents, is_known
 from usufruct.errors import DamagedArchive, IncompleteArchive, UnreadableArchive, UnsafeArchive
 from usufruct.files.sources import JoinedSource, Source
 from usufruct.model.entries import TOP, EntryKind
@@ -49,13 +49,6 @@ _LONGEST_TARGET = 4096
 """Bytes of a link's text: PATH_MAX of Linux."""
 _HEAD = 320
 """Bytes that an entry's own header takes at most, nearly always: itself, its name, its extra field."""
-
-_ROOM = 600
-"""Bytes behind an entry's packed ones that its name, its extra field and its descriptor may take without a look."""
-_DESCRIPTOR_SIZE = 24
-"""APPNOTE 4.3.9, with its mark."""
-_SIGNED_BLOCK_MARK = b"APK Sig Block 42"
-"""What ends the signatures of an Android package, which stand before its directory."""
 
 _METHODS: dict[int, tuple[str, decompress.Decompressor | None]] = {
     0: ("stored", decompress.stored),
@@ -100,10 +93,10 @@ class ZipArchive(OpenedFile):
     def __init__(self, path: str, name: str, source: Source, access: Access, allowance: Allowance) -> None:
         super().__init__(path, name, source, access, allowance)
         self._part_starts = source.starts if isinstance(source, JoinedSource) else [0]
-        self._offsets: array[int] = array("Q")
-        self._packed: array[int] = array("Q")
+        self._extents = Extents()
+        self._refused = Extents()
+        """Those of the entries that the listing does not hold."""
         self._methods = array("H")
-        self._flags = array("H")
         self._checks = array("H")
         """Clock of each entry: what the classic cipher is checked against where a descriptor follows."""
         self._locks: dict[int, AesCipher] = {}
@@ -111,8 +104,7 @@ class ZipArchive(OpenedFile):
         self._encoding = ""
         with self._closed_on_failure():
             try:
-                directory = self._read_directory()
-                self._refuse_overlaps(directory)
+                self._account_for_bytes(*self._read_directory())
             except (struct.error, IndexError) as error:
                 raise self._damaged("its central directory is incomplete") from error
         self._tell_facts()
@@ -122,31 +114,31 @@ class ZipArchive(OpenedFile):
         locked = self._locked_rows()
         if not locked or self._password is not None:
             return
-        if any(self._flags[row] & _STRONG for row in locked):
+        if any(self._extents.flags[row] & _STRONG for row in locked):
             raise UnreadableArchive(
                 f"{self.name} is locked with a cipher of one vendor (strong encryption), which cannot be read.",
                 remedy="Unpack it with the program that made it.",
                 path=self.path,
             )
         # The smallest locked entry proves a password by its checksum; check values alone are short.
-        row = min(locked, key=lambda row: (not self.listing.sizes[row], self._packed[row]))
+        row = min(locked, key=lambda row: (not self.listing.sizes[row], self._extents.packed[row]))
         self._password = self._access.passwords.first_fitting(self.name, lambda word: self._opens(row, word))
 
     def _locked_rows(self) -> list[int]:
-        if not any(flags & _ENCRYPTED for flags in set(self._flags)):
+        if not any(flags & _ENCRYPTED for flags in set(self._extents.flags)):
             return []
-        return [row for row, flags in enumerate(self._flags) if flags & _ENCRYPTED]
+        return [row for row, flags in enumerate(self._extents.flags) if flags & _ENCRYPTED]
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; in the order that the entries lie in the file."""
-        for row in sorted(rows, key=self._offsets.__getitem__):
+        for row in sorted(rows, key=self._extents.offsets.__getitem__):
             block = self._whole(row)
             yield row, self._content(row) if block is None else iter((block,))
 
     # --- the directory -----------------------------------------------------------------------------------
 
-    def _read_directory(self) -> int:
-        """Enter what it names; gives where it starts."""
+    def _read_directory(self) -> tuple[int, int]:
+        """Enter what it names; gives where it starts and ends."""
         start, size, count = self._find_directory()
         if size > self.allowance.limits.header:
             raise self._harmful(f"its directory takes {size:,} bytes")
@@ -187,11 +179,11 @@ class ZipArchive(OpenedFile):
             self._read_entry(fields, raw, extra, shift)
         self._enter_files(files, shift)
         if len(self._part_starts) == 1:
-            begin = min(self._offsets, default=start)
+            begin = min((*self._extents.offsets, *self._refused.offsets), default=start)
             self.extent = (begin, self._end)
             # Offsets may count from the start of the program, or from where the archive in it begins.
             self.facts.is_program = begin > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE", b"#!")
-        return start
+        return start, start + size
 
     def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
         """The fixed fields, raw name and extra field of every entry; the directory is read in windows."""
@@ -211,6 +203,7 @@ class ZipArchive(OpenedFile):
                 raise self._damaged("its central directory is incomplete")
             yield fields, window[at + _CENTRAL.size : name_end], window[name_end:extra_end]
             at = extra_end + fields[14]
+        self._entries_end = position - len(window) + at
 
     def _find_directory(self) -> tuple[int, int, int]:
         """Where the central directory starts, its size and its count of entries.
@@ -286,18 +279,18 @@ class ZipArchive(OpenedFile):
             kind = EntryKind.LINK
         elif file_type not in (0, stat.S_IFREG):
             self._rows.refuse(name, "it is a device, pipe or socket")
+            self._refused.extend((offset + shift,), (packed,), (len(raw),), (len(extra),), (flags,))
             return
         # An AES entry may leave the checksum out, for the cipher proves more.
         known = checksum if not cipher or cipher.has_checksum else None
         row = self._rows.enter(name, kind, size, modified, known, can_run=bool(mode & 0o111) and not kind)
-        if row is None:
-            return
         offset += shift
         self._refuse_outside(name, offset)
-        self._offsets.append(offset)
-        self._packed.append(packed)
+        extents = self._refused if row is None else self._extents
+        extents.extend((offset,), (packed,), (len(raw),), (len(extra),), (flags,))
+        if row is None:
+            return
         self._methods.append(cipher.method if cipher else method)
-        self._flags.append(flags)
         self._checks.append(clock)
         if cipher:
             self._locks[row] = cipher
@@ -309,7 +302,9 @@ class ZipArchive(OpenedFile):
         if not files:
             return
         directories, names, exact, rows = zip(*files, strict=True)
-        _, _, _, _, _, flags, methods, clocks, dates, checksums, packed, sizes, *_, starts = zip(*rows, strict=True)
+        columns = tuple(zip(*rows, strict=True))
+        flags, methods, clocks, dates, checksums, packed, sizes, name_sizes, extra_sizes = columns[5:14]
+        starts = columns[-1]
         offsets = [start + shift for start in starts] if shift else starts
         for extreme in (min(offsets), max(offsets)):
             self._refuse_outside(names[offsets.index(extreme)], extreme)
@@ -321,10 +316,8 @@ class ZipArchive(OpenedFile):
             times = [known[moment] if better is None else better for moment, better in zip(moments, exact, strict=True)]
         self._rows.count(names, sizes)
         self.listing.add_files(directories, names, sizes, times, checksums)
-        self._offsets.extend(offsets)
-        self._packed.extend(packed)
+        self._extents.extend(offsets, packed, name_sizes, extra_sizes, flags)
         self._methods.extend(methods)
-        self._flags.extend(flags)
         self._checks.extend(clocks)
         files.clear()
 
@@ -338,39 +331,22 @@ class ZipArchive(OpenedFile):
         self.listing.targets[row] = b"".join(self._content(row)).decode("utf-8", "replace")
         self.listing.sizes[row] = 0
 
-    def _refuse_overlaps(self, directory: int) -> None:
-        """An entry that lies over another would let a small file unpack without end; what none takes is told."""
-        offsets, packed = self._offsets, self._packed
-        order: Sequence[int] = range(len(offsets))
-        if any(map(gt, offsets, islice(offsets, 1, None))):
-            order = sorted(order, key=offsets.__getitem__)
-            offsets, packed = array("Q", [offsets[row] for row in order]), array("Q", [packed[row] for row in order])
-        ends = map(_LOCAL.size.__add__, map(add, offsets, packed))
-        if any(overlaps := list(map(gt, ends, islice(offsets, 1, None)))):
-            first = overlaps.index(True)
-            names = f"{self.listing.path(order[first])} and {self.listing.path(order[first + 1])}"
-            raise self._harmful(f"{names} overlap")
-        if len(self._part_starts) == 1 and len(offsets):
-            ends = map(_LOCAL.size.__add__, map(add, offsets, packed))
-            room = map(sub, chain(islice(offsets, 1, None), (directory,)), ends)
-            wide = [number for number, size in enumerate(room) if size > _ROOM]
-            follow = chain(islice(offsets, 1, None), (directory,))
-            self.facts.unread = tuple(self._unread_behind(wide, offsets, packed, list(follow))) if wide else ()
+    def _account_for_bytes(self, directory: int, directory_end: int) -> None:
+        """Refuse entries that overlap, and enter the bytes that no entry takes into the facts.
 
-    def _unread_behind(
-        self, numbers: Sequence[int], offsets: Sequence[int], packed: Sequence[int], follow: Sequence[int]
-    ) -> Iterator[tuple[int, int]]:
-        """Stretches behind these entries that are neither theirs, nor zeros, nor the signature before a directory."""
-        for number in numbers:
-            head = self._source.read_at(offsets[number], _LOCAL.size)
-            if len(head) < _LOCAL.size:
-                continue
-            end = offsets[number] + _LOCAL.size + sum(_LOCAL.unpack(head)[9:]) + packed[number]
-            stop = follow[number]
-            if stop - end <= _DESCRIPTOR_SIZE or self._source.read_at(stop - 16, 16) == _SIGNED_BLOCK_MARK:
-                continue
-            if any(self._source.read_at(at, min(BLOCK, stop - at)).strip(b"\0") for at in range(end, stop, BLOCK)):
-                yield end, stop - end
+        An entry that lies over another would let a small file unpack without end.
+        """
+        extents, order = self._extents.joined(self._refused).in_order()
+        if (row := extents.overlap()) is not None:
+            raise self._harmful(f"{self._path_of(order[row])} and {self._path_of(order[row + 1])} overlap")
+        if len(self._part_starts) == 1 and order:
+            unread = list(extents.unread(self._source, directory))
+            if not is_known(self._source, self._entries_end, directory_end):
+                unread.append((self._entries_end, directory_end - self._entries_end))
+            self.facts.unread = tuple(unread)
+
+    def _path_of(self, row: int) -> str:
+        return self.listing.path(row) if row < len(self._methods) else "an entry that is refused"
 
     def _tell_facts(self) -> None:
         kinds = self.listing.kinds
@@ -394,11 +370,11 @@ class ZipArchive(OpenedFile):
 
     def _whole(self, row: int) -> bytes | None:
         """All of an entry that is deflated, not large, and sound, as most are; None for others: read by blocks."""
-        size, packed = self.listing.sizes[row], self._packed[row]
-        if self._methods[row] != _DEFLATE or size > WHOLE or packed > WHOLE or self._flags[row] & _ENCRYPTED:
+        size, packed = self.listing.sizes[row], self._extents.packed[row]
+        if self._methods[row] != _DEFLATE or size > WHOLE or packed > WHOLE or self._extents.flags[row] & _ENCRYPTED:
             return None
         # One read gets its header, a guess at what stands between, and its bytes.
-        head = self._source.read_at(self._offsets[row], _HEAD + packed)
+        head = self._source.read_at(self._extents.offsets[row], _HEAD + packed)
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             return None
         start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
@@ -408,8 +384,8 @@ class ZipArchive(OpenedFile):
 
     def _content(self, row: int) -> Iterator[bytes]:
         """An entry's content block by block; raises where it is broken."""
-        packed = self._packed[row]
-        head = self._source.read_at(self._offsets[row], _HEAD + min(packed, BLOCK))
+        packed = self._extents.packed[row]
+        head = self._source.read_at(self._extents.offsets[row], _HEAD + min(packed, BLOCK))
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             raise self._broken(row, "does not begin where the directory says")
         start = _LOCAL.size + head[26] + (head[27] << 8) + head[28] + (head[29] << 8)
@@ -440,8 +416,8 @@ class ZipArchive(OpenedFile):
     def _packed_blocks(self, row: int, start: int, first: bytes) -> Iterator[bytes]:
         """The entry's packed bytes: the first, already read, and the rest in blocks."""
         yield first
-        offset = self._offsets[row] + start + len(first)
-        left = self._packed[row] - len(first)
+        offset = self._extents.offsets[row] + start + len(first)
+        left = self._extents.packed[row] - len(first)
         while left > 0:
             block = self._source.read_at(offset, min(BLOCK, left))
             if not block:
@@ -451,30 +427,30 @@ class ZipArchive(OpenedFile):
 
     def _plain_blocks(self, row: int, blocks: Iterator[bytes], password: str | None = None) -> Iterator[bytes]:
         """The packed bytes deciphered, where they are locked."""
-        if not self._flags[row] & _ENCRYPTED:
+        if not self._extents.flags[row] & _ENCRYPTED:
             return blocks
         if password is None:
             self.unlock()
             password = self._password
         assert password is not None, "unlock gives one or raises"
         if row in self._locks:
-            return self._locks[row].unlock(password, blocks, self._packed[row])
+            return self._locks[row].unlock(password, blocks, self._extents.packed[row])
         return unlock_classic(password, blocks)
 
     def _opens(self, row: int, password: str) -> bool:
         """Whether a password opens an entry: by its check value, then by its content's checksum if it is small."""
-        head = self._source.read_at(self._offsets[row], _LOCAL.size)
+        head = self._source.read_at(self._extents.offsets[row], _LOCAL.size)
         start = _LOCAL.size + int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
-        first = self._source.read_at(self._offsets[row] + start, CLASSIC_HEAD + 32)
+        first = self._source.read_at(self._extents.offsets[row] + start, CLASSIC_HEAD + 32)
         if row in self._locks:
             if not self._locks[row].fits(password, first):
                 return False
         else:
-            by_clock = self._flags[row] & _DESCRIPTOR
+            by_clock = self._extents.flags[row] & _DESCRIPTOR
             check = self._checks[row] >> 8 if by_clock else (self.listing.checksums[row] >> 24) & 0xFF
             if not classic_fits(password, first, check):
                 return False
-        if self._packed[row] > BLOCK or self._methods[row] not in _METHODS:
+        if self._extents.packed[row] > BLOCK or self._methods[row] not in _METHODS:
             return True
         try:
             blocks = self._plain_blocks(row, self._packed_blocks(row, start, b""), password)
@@ -514,7 +490,7 @@ class ZipArchive(OpenedFile):
 
     def _broken(self, row: int, what: str) -> DamagedArchive:
         return DamagedArchive(
-            f"{self.listing.path(row)} in {self.name} (at byte {self._offsets[row]}) {what}.",
+            f"{self.listing.path(row)} in {self.name} (at byte {self._extents.offsets[row]}) {what}.",
             remedy="The archive is damaged: download it again.",
             path=self.path,
         )

@@ -1,0 +1,102 @@
+"""Which bytes of a zip its entries take. Entries that overlap are found, and bytes that belong to none."""
+
+from array import array
+from collections.abc import Iterator, Sequence
+from itertools import compress, islice
+from operator import add, gt, sub
+
+from usufruct.archives.reading import BLOCK
+from usufruct.files.sources import Source
+
+_HEADER_SIZE = 30
+"""APPNOTE 4.3.7: bytes of an entry's own header, without its name and extra field."""
+_DESCRIPTOR = 0x8
+"""APPNOTE 4.4.4: the flag of an entry that a descriptor follows."""
+_DESCRIPTOR_SIZES = (12, 16, 20, 24)
+"""APPNOTE 4.3.9: bytes of a descriptor, in 32 or 64 bits, without its mark or with it."""
+_SIGNATURE_MARK = b"PK\x05\x05"
+"""APPNOTE 4.3.13: what the signature behind a directory's entries begins with."""
+_SIGNED_BLOCK_MARK = b"APK Sig Block 42"
+"""What ends the signatures of an Android package, which stand before its directory."""
+
+
+class Extents:
+    """Where the entries of a zip begin, and what is known of their sizes; one row for each."""
+
+    def __init__(self) -> None:
+        self.offsets: array[int] = array("Q")
+        self.packed: array[int] = array("Q")
+        self.name_sizes = array("H")
+        self.extra_sizes = array("H")
+        """Of the extra fields in the directory; those before the content are of other sizes."""
+        self.flags = array("H")
+
+    @property
+    def columns(self) -> tuple["array[int]", ...]:
+        """All of them, in the order of `extend`."""
+        return self.offsets, self.packed, self.name_sizes, self.extra_sizes, self.flags
+
+    def extend(self, *values: Sequence[int]) -> None:
+        """Add rows, given as their columns: offsets, packed sizes, sizes of names and of extra fields, flags."""
+        for column, more in zip(self.columns, values, strict=True):
+            column.extend(more)
+
+    def joined(self, other: "Extents") -> "Extents":
+        """Return the rows of both, those of the other last."""
+        both = Extents()
+        for one in (self, other):
+            both.extend(*one.columns)
+        return both
+
+    def in_order(self) -> tuple["Extents", Sequence[int]]:
+        """Return the rows as they lie in the file, and the number that each has here."""
+        if not any(map(gt, self.offsets, islice(self.offsets, 1, None))):
+            return self, range(len(self.offsets))
+        order = sorted(range(len(self.offsets)), key=self.offsets.__getitem__)
+        ordered = Extents()
+        ordered.extend(*([column[row] for row in order] for column in self.columns))
+        return ordered, order
+
+    def overlap(self) -> int | None:
+        """Return the first row that reaches into the next one. The rows are in order."""
+        reaching = map(gt, self._content_ends(), islice(self.offsets, 1, None))
+        return next(compress(range(len(self.offsets)), reaching), None)
+
+    def unread(self, source: Source, stop: int) -> Iterator[tuple[int, int]]:
+        """Place and size of what lies between the entries, up to `stop`, and is none of them. The rows are in order.
+
+        What stands between two entries' content takes few different sizes in one archive, so one header of each size
+        is read, and all of them only where the first has bytes behind it that nobody knows.
+        """
+        follow = [*islice(self.offsets, 1, None), stop]
+        room = map(sub, follow, map(add, self._content_ends(), self.name_sizes))
+        between = list(zip(room, self.extra_sizes, self.flags, strict=True))
+        examples = dict(zip(between, range(len(between)), strict=True))
+        odd = {size for size, row in examples.items() if self._unread_behind(row, source, follow[row])}
+        for row in compress(range(len(between)), map(odd.__contains__, between)) if odd else ():
+            if size := self._unread_behind(row, source, follow[row]):
+                yield follow[row] - size, size
+
+    def _content_ends(self) -> Iterator[int]:
+        """Where each entry's content ends, if its header held neither name nor extra field."""
+        return map(_HEADER_SIZE.__add__, map(add, self.offsets, self.packed))
+
+    def _unread_behind(self, row: int, source: Source, stop: int) -> int:
+        """How many bytes before `stop` belong neither to this entry nor to anything known."""
+        head = source.read_at(self.offsets[row], _HEADER_SIZE)
+        more = int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
+        begin = self.offsets[row] + _HEADER_SIZE + more + self.packed[row]
+        if self.flags[row] & _DESCRIPTOR and stop - begin in _DESCRIPTOR_SIZES:
+            return 0
+        return 0 if is_known(source, begin, stop) else stop - begin
+
+
+def is_known(source: Source, begin: int, stop: int) -> bool:
+    """Whether bytes that no entry takes are a signature, padding, or none at all."""
+    # An entry may state any size: that its content ends too early is found where it is read.
+    if begin >= stop or source.read_at(begin, len(_SIGNATURE_MARK)) == _SIGNATURE_MARK:
+        return True
+    tail = max(begin, stop - len(_SIGNED_BLOCK_MARK))
+    if source.read_at(tail, stop - tail) == _SIGNED_BLOCK_MARK:
+        return True
+    return not any(source.read_at(at, min(BLOCK, stop - at)).strip(b"\0") for at in range(begin, stop, BLOCK))
