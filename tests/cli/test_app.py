@@ -175,6 +175,8 @@ class AppTest(WorldTest):
         self.run_words("app", "edit", "moonbox", EDITOR=self.writing_editor(before))
         self.assertEqual(self.definition.read_text(), before)
         self.assertIn("Nothing was changed", self.run_words("app", "edit", "moonbox", EDITOR="true").stdout)
+        failed = self.run_words("app", "edit", "moonbox", code=5, EDITOR="false").stderr
+        self.assertIn("Nothing was changed. Name one that works here in the variable EDITOR", failed)
         (self.world.folder / "a.zip").write_bytes(zip_bytes({"moonbox/a.gel": "x"}))
         self.run_words("add", "a.zip", "--app", "moonbox", "--into", "all")
         self.assertIn("still has 1 holdings: a", self.run_words("app", "drop", "moonbox", code=2).stderr)

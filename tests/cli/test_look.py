@@ -147,7 +147,7 @@ class LookTest(WorldTest):
         self.write("sly.zip", zip_bytes({"../up.gel": "x", "a.gel": "a"}))
         done = self.run_words("look", "--verify", "sly.zip", code=4)
         self.assertIn("bad   sly.zip  1 file, 1 B read", done.stdout)
-        self.assertIn("../up.gel in sly.zip is refused", done.stderr)
+        self.assertIn("sly.zip has an unsafe entry, ../up.gel", done.stderr)
         document = json.loads(self.run_words("look", "--verify", "sly.zip", "--json", code=4).stdout)["archives"][0]
         self.assertEqual((document["unsafe"], document["error"]["code"]), (1, "unsafe"))
 

@@ -91,7 +91,7 @@ class ProgramTest(WorldTest):
         cases = [
             (("look", "missing.zip"), 2, "There is no archive"),
             (("look", "Downloads/half-a-download.zip"), 4, "its end is missing"),
-            (("add", "Downloads/sneaky-gels.zip"), 4, "climbs out"),
+            (("add", "Downloads/sneaky-gels.zip"), 4, "leads out of the destination"),
             (("show", "nobody"), 2, "no holding called nobody"),
             (("remove", "nobody"), 2, "no holding called nobody"),
             (("app", "show", "nobody"), 2, "There are lanternbox"),

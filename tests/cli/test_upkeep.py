@@ -160,7 +160,7 @@ class UpkeepTest(AddCase):
     def test_undo_of_adding_and_of_removing(self) -> None:
         self.run_words("undo")
         self.assertEqual(differences(self.before, self.world.tree()), [])
-        self.assertIn("in again, 2 files", self.run_words("redo").stdout)
+        self.assertIn("is back: 2 files", self.run_words("redo").stdout)
         self.assertEqual((self.gels / "moon.gel").read_text(), "theirs")
         self.run_words("remove", "sky")
         (self.downloads / "sky v1.zip").unlink()

@@ -111,7 +111,7 @@ class UndoTest(WorldTest):
         self.world.add_files("a.zip", {"gels/a.gel": "a"})
         self.undo()
         self.world.add_files("b.zip", {"gels/b.gel": "b"})
-        with self.assertRaisesRegex(WrongUsage, "something was changed since"):
+        with self.assertRaisesRegex(WrongUsage, "another change was made after"):
             self.redo()
         self.assertEqual([step.is_undone for step in self.steps()], [False, True])
         self.undo()

@@ -186,7 +186,9 @@ def _source(context: Context, word: str) -> _PackSource:
         return _PackSource(holding.name, True, tuple(_of_holding(context, holding)))
     if not is_there:
         raise WrongUsage(
-            f"{word} is no file, no folder and no holding.", remedy="`usufruct list` shows the holdings.", path=path
+            f"There is no file, folder or holding called {word}.",
+            remedy="`usufruct list` shows the holdings.",
+            path=path,
         )
     state = state_at(path)
     name = os.path.basename(path) or "archive"
@@ -261,7 +263,13 @@ def refuse_taken(out: Path) -> None:
         )
     for taken in (out, out.with_name(out.name + ".001")):
         if os.path.lexists(taken):
-            raise MachineError(f"{taken} is there already.", remedy="Give another name with --out.", path=str(taken))
+            raise _taken(taken)
+
+
+def _taken(path: Path) -> MachineError:
+    return MachineError(
+        f"{path} is there already.", remedy="Give another name, or move that file away.", path=str(path)
+    )
 
 
 def _take(plan: ToPack, seen: dict[str, str], entry: str, path: str, state: FileState, with_junk: bool) -> None:
@@ -376,7 +384,7 @@ def _named(written: Sequence[Path], out: Path) -> tuple[tuple[Path, ...], int]:
     try:
         for path, name in zip(written, names, strict=True):
             if os.path.lexists(name):
-                raise MachineError(f"{name} is there already.", remedy="Give another name with --out.", path=str(name))
+                raise _taken(name)
             os.rename(path, name)
             named.append(name)
     except BaseException:

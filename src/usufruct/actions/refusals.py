@@ -30,7 +30,7 @@ def unsafe(archive: Archive, refused: Sequence[Refusal], *, has_rest: bool) -> U
     more = f" ({len(others)} more entries are unsafe)" if others else ""
     rest = "; `--skip-unsafe` places the rest of it" if has_rest else ""
     return UnsafeArchive(
-        f"{_shortened(printable(first.entry))} in {archive.name} is refused: {first.reason}{more}.",
+        f"{archive.name} has an unsafe entry, {_shortened(printable(first.entry))}: {first.reason}{more}.",
         kept="Nothing was placed.",
         remedy=f"Do not trust this archive{rest}.",
         path=archive.path,

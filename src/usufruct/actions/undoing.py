@@ -122,7 +122,9 @@ class Reversal:
             return step, step.done
         step = next((one for one in self.steps if number in (change.number for change in one.changes)), None)
         if step is None:
-            raise WrongUsage(f"There is no change {number}.", remedy="`usufruct history` numbers them.")
+            raise WrongUsage(
+                f"There is no change {number}.", remedy="`usufruct history` lists all changes with their numbers."
+            )
         if not step.done:
             why = "is undone already" if step.is_undone else "cannot be undone"
             raise WrongUsage(
@@ -144,7 +146,7 @@ class Reversal:
         newest = max((change.number for one in self.steps for change in one.changes if not _is_repair(one)), default=0)
         if newest > last.number:
             raise WrongUsage(
-                "There is nothing to redo: something was changed since the last undo.",
+                "There is nothing to redo, because another change was made after the last undo.",
                 remedy="`usufruct history` lists what was done.",
             )
         # What was undone last comes back first.

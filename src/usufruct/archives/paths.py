@@ -23,5 +23,5 @@ def safe_path(name: str) -> str:
         raise UnsafeName("its path begins with a drive letter")
     parts = [part for part in path.split("/") if part not in ("", ".")]
     if ".." in parts:
-        raise UnsafeName("its path climbs out by `..`")
+        raise UnsafeName("its path leads out of the destination by `..`")
     return "/".join(parts)

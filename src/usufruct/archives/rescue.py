@@ -25,7 +25,10 @@ class RescuedArchive:
         inner.unlock()
         whole, lost = _read(inner)
         known = inner.listing
-        self.facts = replace(inner.facts, is_rescued=True, lost=(*inner.facts.lost, *lost))
+        lost = [*inner.facts.lost, *lost]
+        # What was not understood is the rest of the entries that are lost, and these are named.
+        unread = () if lost else inner.facts.unread
+        self.facts = replace(inner.facts, is_rescued=True, lost=tuple(lost), unread=unread)
         kept = [(row, entry) for row, entry in enumerate(known) if entry.kind != EntryKind.FILE or row in whole]
         self._rows = [row for row, _ in kept]
         """Row → row of the inner archive."""

@@ -336,8 +336,8 @@ def afterwards_of(context: Context, option: str | None) -> str:
 
 
 def code_of(error: UsufructError | None, facts: Facts | None) -> int:
-    """The exit code for one archive: that of its error, or 1 where a part of it was not understood."""
-    return error.exit_code if error else int(bool(facts and facts.unread))
+    """The exit code for one archive: that of its error, or 1 where a part of it was not understood or is lost."""
+    return error.exit_code if error else int(bool(facts and (facts.unread or facts.lost)))
 
 
 def ending(errors: list[int]) -> int:

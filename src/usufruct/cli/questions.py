@@ -145,6 +145,7 @@ def _learned(context: Context) -> Application | None:
 def accepted(context: Context, proposal: Proposal) -> Application | None:
     """The application of a proposed definition, written once a person accepts it, changed first if they like."""
     from usufruct.actions.defining import write_definition
+    from usufruct.cli.editing import edited
 
     rows = [
         (f"write it to {path_words(str(proposal.file))}", "write"),
@@ -154,7 +155,7 @@ def accepted(context: Context, proposal: Proposal) -> Application | None:
     text = proposal.text
     while answer := _selected("What should happen to it?", rows):
         if answer == "edit":
-            text = click.edit(text, extension=".toml") or text
+            text = edited(text) or text
             echo_text(text)
             continue
         try:

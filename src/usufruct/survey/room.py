@@ -73,8 +73,10 @@ def _demand(wanted: dict[int, int], places: dict[int, str]) -> None:
         free, spare = shutil.disk_usage(nearest(places[device])).free, spare_on(places[device])
         if size + spare > free:
             raise MachineError(
-                f"There is not enough room on the volume of {places[device]}: {size:,} bytes are needed, and {spare:,}"
-                f" that are kept free for the record and for other programs; {free:,} are free.",
+                f"There is not enough room on the drive of {places[device]}:"
+                f" {free:,} bytes are free, and {size:,} are needed."
+                + f" Another {spare:,} must stay free for the record and for other programs."
+                * bool(spare),
                 remedy="Make room there, or place less with --only and --skip.",
                 path=places[device],
             )

@@ -11,6 +11,7 @@ import click
 from usufruct.cli import words
 from usufruct.cli.commands.app_try import try_command
 from usufruct.cli.context import real_context
+from usufruct.cli.editing import edited
 from usufruct.cli.screen import (
     confirmed,
     count_words,
@@ -184,7 +185,7 @@ def new(name: str, *, root: Path | None, source: TextIO | None, as_json: bool) -
     proposal = defining.blank(context, name, root)
     if not defining.name_is_free(context, name):
         raise WrongUsage(f"{name} is defined already.", remedy=f"`usufruct app edit {name}` changes it.")
-    text = source.read() if source else _edited(proposal.text)
+    text = source.read() if source else edited(proposal.text)
     if text is None:
         _tell_state(name, "unchanged", "Nothing was written.", as_json=as_json)
         return
@@ -262,7 +263,7 @@ def edit(name: str, *, as_json: bool) -> None:
     shipped = small_file(file).decode("utf-8") if file.parent == SHIPPED else ""
     text: str | None = small_file(file).decode("utf-8", "replace")
     while True:
-        text = _edited(text or "")
+        text = edited(text or "")
         if text is None:
             _tell_state(name, "unchanged", "Nothing was changed.", as_json=as_json)
             return
@@ -283,12 +284,6 @@ def edit(name: str, *, as_json: bool) -> None:
         else:
             _tell_state(name, "written", f"{styled('Written', 'good')}: {name}.", as_json=as_json)
             return
-
-
-def _edited(text: str) -> str | None:
-    """The text as the user's editor leaves it; None if it was left as it was."""
-    edited = click.edit(text, extension=".toml", require_save=True)
-    return None if edited is None or edited == text else edited
 
 
 def _keep_aside(context: Context, name: str, text: str) -> Path:

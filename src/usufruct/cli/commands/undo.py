@@ -84,13 +84,14 @@ def _telling(doing: str, *, as_json: bool) -> Any:
     def before(step: Step) -> None:
         if not as_json:
             kind, about = _words_of(step)
-            echo(f"{doing} {step.number}, {kind} {styled(about, 'title')}, {time_words(step.changes[0].started)}:")
+            what = f"{kind} {styled(about, 'title')}, {time_words(step.changes[0].started)}"
+            echo(f"{doing} change {step.number} ({what}):")
 
     def tell(result: Reversed) -> None:
         if not as_json:
             name = styled(printable(result.holding), "title")
-            is_in = "in again" if result.is_in else "out again"
-            echo(f"  {name} is {is_in}, {count_words(result.files, 'file')}")
+            state = "is back" if result.is_in else "was taken out"
+            echo(f"  {name} {state}: {count_words(result.files, 'file')}")
             for path in result.left:
                 echo(f"  {styled('changed since, and stays', 'care')}: {path_words(path)}")
 
