@@ -291,6 +291,7 @@ class SourcesTest(FolderCase):
         with mock.patch("usufruct.files.sources._READS_AT", new=False):
             self.assertEqual(source.read_at(50, 20), bytes(range(50, 70)))
             self.assertEqual(source.read_at(190, 50), bytes(range(190, 200)))
+            self.assertEqual(source.read_at(7, 1), b"\7")
         source.close()
 
 

@@ -153,6 +153,11 @@ class WhereTest(unittest.TestCase):
             self.assertIn("usufruct app learn", question.detail[-1])
             self.assertTrue(question.is_open and question.is_of_whole)
         self.assertIn("4 applications", question.detail[0])
+        self.assertEqual(
+            nothing_fits_question([lanternbox]).detail[0],
+            "lanternbox looks for folders called puppets, backdrops, gels; folders that contain rig.toml; "
+            "files like *.png, *.webp, *.gel, *.csv",
+        )
 
 
 if __name__ == "__main__":

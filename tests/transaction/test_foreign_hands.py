@@ -142,6 +142,17 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(self.gel().read_text(), "theirs")
         self.assertEqual(list_holdings(self.world.context), [])
 
+    def test_a_backup_that_is_damaged_before_the_recovery_is_kept_as_it_is(self) -> None:
+        """The message said that it was kept; but it was noted as not needed, and the recovery itself removed it."""
+        self.gel().with_name("sun.gel").write_text("my sun")
+        archive = self.world.archive("pack.zip", {**PACK, "gels/sun.gel": "their sun"})
+        self.assertEqual(killed_at(self.world, lambda: self.world.add(archive), 0, "switched"), "switched")
+        before = {kept.read_text(): kept for kept in self.kept()}
+        before["mine"].write_text("rotten")
+        self.recovered()
+        self.world.add_files("other.zip", {"gels/other.gel": "other"})
+        self.assertEqual([kept.read_text() for kept in self.kept()], ["rotten"])
+
     def test_what_lies_in_the_store_unknown_to_the_record_is_kept_and_told(self) -> None:
         """An older record beside newer backups must not cost anybody the newer ones."""
         self.world.add_files("pack.zip", PACK)

@@ -26,6 +26,7 @@ from usufruct.files.platform import this_platform
 from usufruct.model.entries import EntryKind
 from usufruct.transaction.by_processes import Turns, by_processes
 from usufruct.transaction.jobs import Job, Jobs
+from usufruct.transaction.place import ProgramsFound
 from usufruct.transaction.stage import stage_files
 
 MODE = 0o644 if is_windows() else 0o640
@@ -228,6 +229,12 @@ class ProcessesTest(ArchiveCase):
         written = len(list(self.target.iterdir()))
         time.sleep(0.1)
         self.assertEqual(len(list(self.target.iterdir())), written)
+
+
+class ProgramsTest(unittest.TestCase):
+    def test_programs_that_only_the_content_tells_are_counted(self) -> None:
+        for entries, said in ((["a"], "a can run,"), (["a", "b", "c"], "a and 2 more can run,")):
+            self.assertTrue(ProgramsFound(entries).message.startswith(said))
 
 
 if __name__ == "__main__":

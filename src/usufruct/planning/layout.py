@@ -182,7 +182,7 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
         return Decision(question="The archive holds nothing to place. Is it the right one?", options=())
     return Decision(
         question=f"{application.title} has no place for anything in it. Where should it go?",
-        detail=(f"looked for {sought(application)}",),
+        detail=(f"looks for {sought(application)}",),
         options=(),
         is_of_whole=not choices.into,
         is_open=not choices.into,
@@ -194,9 +194,9 @@ def sought(application: Application) -> str:
     names: Sequence[str] = [folder.name for folder in application.folders]
     marks = [mark for folder in application.folders for mark in folder.mark]
     takes = [pattern for folder in application.folders for pattern in folder.takes]
-    parts = [f"directories called {', '.join(names)}"]
+    parts = [f"folders called {', '.join(names)}"]
     if marks:
-        parts.append(f"directories that hold {', '.join(marks)}")
+        parts.append(f"folders that contain {', '.join(marks)}")
     if takes:
         parts.append(f"files like {', '.join(takes)}")
     return "; ".join(parts)

@@ -26,7 +26,7 @@ _MOST_SHOWN = 3
 def nothing_fits_question(applications: Sequence[Application]) -> Decision:
     """Where an archive goes that fits none of the applications."""
     own = [application for application in applications if not application.is_shipped]
-    looked = [f"{application.name} looked for {sought(application)}" for application in own]
+    looked = [f"{application.name} looks for {sought(application)}" for application in own]
     if len(own) > _MOST_SHOWN:
         looked = [f"none of your {len(own)} applications takes any of it"]
     learn = "`usufruct app learn FOLDER` makes a definition from a folder that has such content already"

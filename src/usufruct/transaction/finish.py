@@ -3,13 +3,14 @@
 import logging
 import os
 import threading
-from collections.abc import Iterable, Sequence, Set
+from collections.abc import Sequence
 
 from usufruct.errors import MachineError
 from usufruct.files.directories import Walk
 from usufruct.files.staging import with_time_left
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import (
+    clear_unneeded,
     enter_unneeded,
     others_touching,
     set_phase,
@@ -206,17 +207,20 @@ def _surface(ledger: Ledger, directory: int, names: list[str]) -> None:
 def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
     """Commit that a change never was; what it had switched must be switched back before.
 
-    Of `strangers` the backups that are not what they should be are kept for good.
+    Damaged backups among `strangers` stay in the store, whatever part of the change had noted them as not needed.
     """
     resources, ledger, change = work.resources, work.resources.ledger, work.change
     touched = touched_directories(ledger, change)
     _make_names_durable(work, touched)
     lacking = {stranger.lacking for stranger in strangers if stranger.lacking}
+    damaged: list[bytes] = []
     with ledger.transaction():
         for directory, _ in touched:
             found = [difference for difference in differences(ledger, change, directory.number) if difference.before]
-            replaced = (d.before.state.digest for d in found if d.before and d.before.state.digest)
-            _note_unneeded(work, replaced, lacking)
+            replaced = [d.before.state.digest for d in found if d.before and d.before.state.digest]
+            if lacking:
+                damaged += [digest for digest in replaced if resources.backups.path_of(digest) in lacking]
+            enter_unneeded(ledger, replaced)
             enter_unneeded(ledger, forget_born(ledger, change, directory.number))
             _surface(ledger, directory.number, [difference.name for difference in found])
         # In this order, for the name of one that goes may be that of one which comes.
@@ -228,15 +232,9 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
                 forget_directory(ledger, directory.number)
         # What it took into the backups before anything on record told of it; nothing else there is touched.
         enter_unneeded(ledger, resources.backups.brought(change))
+        clear_unneeded(ledger, damaged)
         for staging in work.stagings:
             set_time_left(ledger, with_time_left(staging))
         set_phase(ledger, change, Phase.REVERSED, resources.now())
     _log.info("change %d of %s: reversed, in %d directories", change, work.about, len(touched))
     resources.checkpoint("reversed")
-
-
-def _note_unneeded(work: Work, digests: Iterable[bytes], lacking: Set[str]) -> None:
-    backups = work.resources.backups
-    enter_unneeded(
-        work.resources.ledger, (one for one in digests if not lacking or backups.path_of(one) not in lacking)
-    )
