@@ -101,7 +101,7 @@ class FullDiskTest(WorldTest):
             file.write(bytes(free - spare - (1 << 20)))
         added = self.world.add(self.world.archive("big.zip", {"gels/big.gel": "b" * (2 << 20)}))
         self.assertIsInstance(added.error, MachineError)
-        self.assertIn(f"2,097,152 bytes are needed, and {spare:,} that are kept free", str(added.error))
+        self.assertIn(f"2,097,152 are needed. Another {spare:,} must stay free", str(added.error))
         self.assertEqual(self.world.add(self.mount / "downloads" / "other.zip").state, "added")
 
 
