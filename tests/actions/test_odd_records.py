@@ -133,6 +133,9 @@ class OddRecordsTest(WorldTest):
             around = {"home": self.world.places.data, "USUFRUCT_DOWNLOADS": str(pack.parent)}
             listed = run_program("downloads", "--json", **around)
             self.assertEqual((listed.returncode, listed.stdout.count('"new"')), (0, 2), listed.stderr)
+        # Nor does a link that leads to itself keep the others from being seen.
+        (pack.parent / "loop.zip").symlink_to("loop.zip")
+        self.assertEqual(run_program("downloads", "--json", **around).stdout.count('"new"'), 2)
 
 
 if __name__ == "__main__":

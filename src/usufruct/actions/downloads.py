@@ -1,8 +1,10 @@
 """What waits in the downloads folders, and how each of it stands."""
 
 import logging
+import os
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from operator import itemgetter
 from pathlib import Path
 
 from msgspec import Struct
@@ -94,21 +96,18 @@ def waiting_and_rest(
 ) -> tuple[list[Waiting], int]:
     """The same, and how many older downloads were not looked at."""
     applications = tuple(applications_here(context))
-    groups = []
-    for folder in folders_of(context):
-        if folder.is_dir():
-            groups.extend(sets_among(path for path in folder.iterdir() if _is_worth_a_look(path)))
-    times = ((_newest(group), group) for group in groups)
-    found = sorted(((time, group) for time, group in times if time is not None), key=lambda pair: -pair[0])
-    if find:
-        wanted = folded(find)
-        found = [pair for pair in found if any(wanted in folded(path.name) for path in pair[1])]
+    # Objects are made of those that are looked at only: a folder may hold very many.
+    found = [
+        found for folder in folders_of(context) if folder.is_dir() for found in _found_in(folder, folded(find or ""))
+    ]
+    found.sort(key=itemgetter(0), reverse=True)
     known = SeenDownloads(context.places.data / "downloads.json", applications)
     results: list[Waiting] = []
     rest = 0
     with context.reading() as ledger:
         record = _Record(ledger)
-        for number, (modified, group) in enumerate(found, 1):
+        for number, (modified, folder, names) in enumerate(found, 1):
+            group = [folder / name for name in names]
             try:
                 one = _standing(group, modified, applications, known, record)
             except FileNotFoundError:
@@ -124,16 +123,23 @@ def waiting_and_rest(
     return results, rest
 
 
-def _is_worth_a_look(path: Path) -> bool:
-    return not path.name.startswith(".") and path.is_file()
+def _found_in(folder: Path, wanted: str) -> Iterator[tuple[int, Path, tuple[str, ...]]]:
+    """Each set of files in a folder: when its last file came, the folder, and the files' names.
 
-
-def _newest(group: Sequence[Path]) -> int | None:
-    """When the last of these files came; None if one of them has just been renamed or removed."""
-    try:
-        return max(path.stat().st_mtime_ns for path in group)
-    except FileNotFoundError:
-        return None
+    `wanted`: a text, folded, that one of the names has.
+    """
+    times: dict[str, int] = {}
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            try:
+                if entry.name[:1] != "." and entry.is_file():
+                    times[entry.name] = entry.stat().st_mtime_ns
+            except OSError:
+                # It is being renamed or removed: it is seen the next time.
+                continue
+    for names in sets_among(folder, times):
+        if not wanted or any(wanted in folded(name) for name in names):
+            yield max(map(times.__getitem__, names)), folder, names
 
 
 class _Record:

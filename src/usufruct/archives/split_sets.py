@@ -31,6 +31,8 @@ _COUNTED = re.compile(
 _TAPED = re.compile(r"(?P<stem>.*?)(?P<number>\d{1,4})(?P<suffix>\D*\.tar)", re.IGNORECASE)
 _MORE_TAPED = re.compile(r"(?P<stem>.+\.tar)(?:-(?P<number>\d{1,4}))?", re.IGNORECASE)
 """How the volumes of a tar are called: `disk1.tar`; `pack.tar`, `pack.tar-2`."""
+_PLAIN = frozenset((".zip", ".rar", ".exe"))
+_SAYS_PART = re.compile(r"\.part\d| \(\d+\)|of[ _-]?\d", re.IGNORECASE)
 _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
 
@@ -136,29 +138,44 @@ def _continued(path: Path, called: Callable[[int], Sequence[str]], here: int) ->
     return tuple(volumes)
 
 
-def sets_among(paths: Iterable[Path]) -> list[list[Path]]:
-    """Files of one directory grouped into sets, told by their names alone; most are sets of one."""
-    candidates = {path: [place for place in _places(path.name) if place] for path in paths}
+def sets_among(directory: Path, names: Iterable[str]) -> Iterator[tuple[str, ...]]:
+    """Names of files in one directory, grouped into sets by their names alone; most are sets of one."""
+    lone: list[str] = []
+    parts: dict[str, list[_PlaceInSet]] = {}
+    for name in names:
+        # Nearly all names say nothing of parts. A plain zip or rar is part of a set only beside `.z01` or `.r00`.
+        if name[-4:].lower() in _PLAIN and not _SAYS_PART.search(name):
+            lone.append(name)
+        elif places := [place for place in _places(name) if place]:
+            parts[name] = places
+        else:
+            yield (name,)
     met: dict[tuple[str, str], set[int]] = {}
-    for places in candidates.values():
+    for places in parts.values():
         for place in places:
             met.setdefault((place.style, place.stem), set()).add(place.number)
-    groups: dict[object, list[Path]] = {}
-    for path, places in candidates.items():
+    for name in lone:
+        [own] = _places(name) if parts else [None]
+        if own and (numbers := met.get((own.style, own.stem))):
+            numbers.add(own.number)
+            parts[name] = [own]
+        else:
+            yield (name,)
+    groups: dict[tuple[str, str], list[str]] = {}
+    for name, places in parts.items():
         # A name may fit two styles; the one that others fit too is meant. One number alone is no set: names like
         # `pack.rar` are simply archives, and copies of one are no parts.
         keys = sorted(((place.style, place.stem) for place in places), key=lambda key: -len(met[key]))
-        key: object = keys[0] if keys and len(met[keys[0]]) > 1 else path
-        groups.setdefault(key, []).append(path)
-    return [group for key, groups_of in groups.items() for group in _parted(key, groups_of)]
-
-
-def _parted(key: object, paths: list[Path]) -> list[list[Path]]:
-    """The files of a set as one; each by itself, where they are only counted in their names."""
-    is_counted = len(paths) > 1 and isinstance(key, tuple) and key[0] == "counted"
-    if is_counted and not _are_cut(dict(enumerate([path] for path in sorted(paths)))):
-        return [[path] for path in paths]
-    return [paths]
+        if len(met[keys[0]]) > 1:
+            groups.setdefault(keys[0], []).append(name)
+        else:
+            yield (name,)
+    for (style, _), group in groups.items():
+        if style == "counted" and not _are_cut(dict(enumerate([directory / name] for name in sorted(group)))):
+            # They are only counted in their names.
+            yield from ((name,) for name in group)
+        else:
+            yield tuple(group)
 
 
 @lru_cache(maxsize=1 << 14)
