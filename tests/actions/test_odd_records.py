@@ -14,6 +14,7 @@ from usufruct.actions.desktop import turn_off
 from usufruct.actions.passwords import known_passwords
 from usufruct.actions.refresh import is_agreed
 from usufruct.actions.seen_downloads import SeenDownloads
+from usufruct.actions.whose import shares_of
 from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 _SECONDS = 20
@@ -136,6 +137,10 @@ class OddRecordsTest(WorldTest):
         # Nor does a link that leads to itself keep the others from being seen.
         (pack.parent / "loop.zip").symlink_to("loop.zip")
         self.assertEqual(run_program("downloads", "--json", **around).stdout.count('"new"'), 2)
+
+    def test_a_folder_that_cannot_be_listed_is_told(self) -> None:
+        with self.assertRaisesRegex(MachineError, "pack.zip cannot be read: Not a directory"):
+            shares_of(self.world.context, self.world.archive("pack.zip", {"gels/moon.gel": "theirs"}))
 
 
 if __name__ == "__main__":

@@ -1,7 +1,6 @@
 """Which holding put a file where it is, and how much of a directory is whose."""
 
 import os
-import stat
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,7 +11,7 @@ from usufruct.errors import MachineError
 from usufruct.files.paths import expanded, real_path
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import name_of_holding
-from usufruct.ledger.layers import directory_number, stacks_in
+from usufruct.ledger.layers import directory_number, stacks_in, tops_in
 from usufruct.model.records import FileKind, Layer
 
 
@@ -33,10 +32,10 @@ class Shares(Struct):
     path: str
     holdings: dict[str, tuple[int, int]] = field(default_factory=dict)
     """Holding → files that it has on top, and their bytes."""
-    nobodys: list[str] = field(default_factory=list)
-    """Absolute paths of the files that no holding put there."""
-    nobodys_size: int = 0
-    """Bytes of these."""
+    nobodys: tuple[int, int] = (0, 0)
+    """Files that no holding put there, and their bytes."""
+    nobodys_paths: list[str] = field(default_factory=list)
+    """Absolute paths of these, where they were asked for."""
 
 
 def whose(context: Context, path: Path) -> Owner:
@@ -58,22 +57,27 @@ def whose(context: Context, path: Path) -> Owner:
     return Owner(where, names[0], tuple(names[1:]))
 
 
-def shares_of(context: Context, path: Path) -> Shares:
-    """How much of a directory is whose. Raises MachineError where it cannot be read."""
+def shares_of(context: Context, path: Path, *, with_paths: bool = False) -> Shares:
+    """How much of a directory is whose. Raises MachineError where it cannot be read.
+
+    `with_paths`: the paths of the files that are nobody's are wanted as well.
+    """
     shares = Shares(real_path(expanded(path)))
-    names: dict[int, str] = {}
+    counted: dict[int | None, tuple[int, int]] = {}
     with context.reading() as ledger:
         for above, files in _files_below(shares.path):
-            stacks = _stacks(ledger, above)
+            number = directory_number(ledger, above) if ledger else None
+            tops = tops_in(ledger, number) if ledger and number is not None else {}
             for name, size in files:
-                top = stacks[name][-1] if name in stacks else None
-                if ledger and top and top.holding is not None:
-                    whom = names.setdefault(top.holding, name_of_holding(ledger, top.holding))
-                    count, total = shares.holdings.get(whom, (0, 0))
-                    shares.holdings[whom] = count + 1, total + size
-                else:
-                    shares.nobodys.append(f"{above.rstrip('/')}/{name}")
-                    shares.nobodys_size += size
+                holding = tops.get(name)
+                count, total = counted.get(holding, (0, 0))
+                counted[holding] = count + 1, total + size
+                if with_paths and holding is None:
+                    shares.nobodys_paths.append(f"{above.rstrip('/')}/{name}")
+        shares.nobodys = counted.pop(None, (0, 0))
+        for holding, counts in counted.items():
+            assert ledger and holding is not None, "it was found on record"
+            shares.holdings[name_of_holding(ledger, holding)] = counts
     return shares
 
 
@@ -82,21 +86,30 @@ def _stacks(ledger: Ledger | None, directory: str, names: list[str] | None = Non
     return stacks_in(ledger, number, names) if ledger and number is not None else {}
 
 
-def _files_below(top: str) -> Iterator[tuple[str, list[tuple[str, int]]]]:
-    """Each directory with the names and sizes of the files and links in it."""
+def _files_below(top: str) -> Iterator[tuple[str, Iterator[tuple[str, int]]]]:
+    """Each directory with the names and sizes of the files and links in it, which are read before the next one."""
+    left = [top]
+    while left:
+        below: list[str] = []
+        here = left.pop()
+        yield here, _files_in(here, below)
+        left.extend(reversed(below))
 
-    def told(error: OSError) -> None:
+
+def _files_in(here: str, below: list[str]) -> Iterator[tuple[str, int]]:
+    """The files and links in a directory, with their sizes; the directories in it are added to `below`."""
+    try:
+        with os.scandir(here) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    below.append(entry.path)
+                    continue
+                try:
+                    size = entry.stat(follow_symlinks=False).st_size
+                except FileNotFoundError:
+                    continue  # another program has just removed it
+                yield entry.name, size
+    except OSError as error:
         raise MachineError(
-            f"{error.filename} cannot be read: {error.strerror}.", remedy="Check its permissions.", path=top
+            f"{error.filename} cannot be read: {error.strerror}.", remedy="Check its permissions.", path=here
         ) from error
-
-    for here, directories, names in os.walk(top, onerror=told):
-        found = []
-        for name in (*names, *directories):
-            try:
-                state = os.lstat(f"{here}/{name}")
-            except FileNotFoundError:
-                continue  # another program has just removed it
-            if not stat.S_ISDIR(state.st_mode):
-                found.append((name, state.st_size))
-        yield here, found

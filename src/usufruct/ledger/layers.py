@@ -166,6 +166,14 @@ def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None
     return stacks
 
 
+def tops_in(ledger: Ledger, directory: int) -> dict[str, int]:
+    """The holding on top of each name in a directory, of the names whose top is a holding's."""
+    rows = ledger.connection.execute(
+        "SELECT name, holding, MAX(level) FROM layer WHERE directory = ? GROUP BY name", (directory,)
+    )
+    return {name: holding for name, holding, _ in rows if holding is not None}
+
+
 def names_in(ledger: Ledger, directory: int) -> list[str]:
     """All names on record in a directory."""
     rows = ledger.connection.execute("SELECT DISTINCT name FROM layer WHERE directory = ?", (directory,))

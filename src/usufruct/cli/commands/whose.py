@@ -41,7 +41,9 @@ def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
 
     context = real_context()
     found: list[Owner | Shares] = [
-        shares_of(context, path) if path.is_dir() and not path.is_symlink() else whose_action(context, path)
+        shares_of(context, path, with_paths=nobodys)
+        if path.is_dir() and not path.is_symlink()
+        else whose_action(context, path)
         for path in paths
     ]
     if as_json:
@@ -50,7 +52,7 @@ def whose(paths: tuple[Path, ...], *, nobodys: bool, as_json: bool) -> None:
         return
     for one in found:
         if isinstance(one, Shares):
-            _tell_shares(one, nobodys=nobodys)
+            _tell_shares(one)
         else:
             _tell(one)
 
@@ -67,20 +69,20 @@ def _tell(owner: Owner) -> None:
         echo(f"  underneath:  {_OWN.get(name) or f'the version of {printable(name)}'}")
 
 
-def _tell_shares(shares: Shares, *, nobodys: bool) -> None:
+def _tell_shares(shares: Shares) -> None:
     from usufruct.planning.names import by_number
 
     rows = [
         (count_words(files, "file"), size_words(size), printable(name))
         for name, (files, size) in sorted(shares.holdings.items(), key=lambda one: -one[1][1])
     ]
-    rows.append((count_words(len(shares.nobodys), "file"), size_words(shares.nobodys_size), "not in any holding"))
+    rows.append((count_words(shares.nobodys[0], "file"), size_words(shares.nobodys[1]), "not in any holding"))
     echo(f"{path_words(shares.path)}:")
     for line in in_columns(
         rows, frozenset({0, 1}), lambda column, text: styled(text, "title") if column == 2 else text
     ):
         echo(line)
-    for path in sorted(shares.nobodys, key=by_number) if nobodys else ():
+    for path in sorted(shares.nobodys_paths, key=by_number):
         echo(f"    {path_words(path)}")
 
 
@@ -94,6 +96,6 @@ def _document(one: Owner | Shares, *, nobodys: bool) -> dict[str, Any]:
         "holding": None,
         "beneath": [],
         "holdings": [{"name": name, "files": files, "bytes": size} for name, (files, size) in one.holdings.items()],
-        "nobodys": {"files": len(one.nobodys), "bytes": one.nobodys_size},
+        "nobodys": {"files": one.nobodys[0], "bytes": one.nobodys[1]},
     }
-    return document | {"nobodys_paths": one.nobodys} if nobodys else document
+    return document | {"nobodys_paths": one.nobodys_paths} if nobodys else document
