@@ -6,7 +6,7 @@ import unittest
 
 from usufruct.planning.junk import can_run, is_junk, is_notes
 from usufruct.planning.names import folded, free_name, spelling_key, tidy_name, version_of
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import NamesByForm, Patterns
 
 TIDY = [
     # file name, tidy name, version, why
@@ -114,6 +114,16 @@ class PatternsTest(unittest.TestCase):
         for pattern, path, matches, why in PATTERNS:
             with self.subTest(why, pattern=pattern, path=path):
                 self.assertEqual(Patterns([pattern]).match(path), pattern if matches else None)
+
+    def test_very_many_names_are_found_as_each_of_them_would_be(self) -> None:
+        names = ["a.gel", "A GEL", "a_gel.png", "rig.toml", "Rig.TOML", "r-i-g.toml", "_x", "x_", "a[b]", "ab", "ä.gel"]
+        wanted = ["rig.toml", "a gel", "*.gel", "_*", "*_x*", "a?gel.png", "m*n", "a[b]", "[!a]*", "RIG_TOML", "x_"]
+        chance = random.Random(5)
+        for _ in range(400):
+            patterns = Patterns(chance.sample(wanted, chance.randint(1, 4)))
+            there = chance.choices(names, k=chance.randint(1, 9))
+            each = {number: pattern for number, name in enumerate(there) if (pattern := patterns.by_name(name))}
+            self.assertEqual(patterns.found_in(NamesByForm(there)), each, (patterns.patterns, there))
 
 
 class JunkTest(unittest.TestCase):

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 
 from usufruct.model.applications import Application
 from usufruct.planning.names import folded, folded_path
-from usufruct.planning.patterns import NamesByForm, Patterns, is_name, suffix_meant
+from usufruct.planning.patterns import NamesByForm, Patterns, is_name, patterns_of, suffix_meant
 from usufruct.planning.tree import Tree
 
 _Numbers = dict[str, set[int]]
@@ -42,7 +42,7 @@ class Candidates:
         elif is_name(pattern):
             self._names.setdefault(folded(pattern), set()).add(number)
         else:
-            self._patterns.append((number, Patterns([pattern])))
+            self._patterns.append((number, patterns_of(pattern)))
 
     def among(self, tree: Tree) -> set[int]:
         """The numbers of the applications that names in an archive may speak for."""

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.layout import Layout, SkippedKind
 from usufruct.planning.names import folded, folded_path, joined
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, patterns_of
 from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Tree
 
@@ -59,7 +59,7 @@ def _found(layout: Layout) -> list[_Formats]:
         if not folder or not folder.prefer or folder.arrange is Arrange.PIECES:
             continue
         if folder.name not in ranked:
-            ranked[folder.name] = [Patterns([pattern]) for pattern in folder.prefer]
+            ranked[folder.name] = [patterns_of(pattern) for pattern in folder.prefer]
         ranks = ranked[folder.name]
         rank = next((rank for rank, pattern in enumerate(ranks) if pattern.by_name(names[row])), None)
         if rank is not None:

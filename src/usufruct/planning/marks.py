@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind
 from usufruct.planning.names import joined
-from usufruct.planning.patterns import Patterns
+from usufruct.planning.patterns import Patterns, patterns_of
 from usufruct.planning.tree import Marks, Tree
 
 
@@ -22,7 +22,7 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
 
     def found_by(path: str) -> Iterator[tuple[int, int]]:
         """Files that the last component matches, each with the directory above the components before it."""
-        *above, last = [Patterns([part]) for part in path.split("/")]
+        *above, last = [patterns_of(part) for part in path.split("/")]
         pieces: dict[int, int] = {}
         for row in sorted(last.found_in(tree.by_form)):
             directory = directory_of[row]

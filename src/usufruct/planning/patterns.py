@@ -53,6 +53,7 @@ def _set(piece: str) -> str:
     return expression
 
 
+@lru_cache(maxsize=1 << 12)
 def letters_of(pattern: str) -> int:
     """How narrow a pattern is: the characters beside its wildcards."""
     return len("".join(_WILDCARD.split(pattern)[::2]))
@@ -67,6 +68,7 @@ def _folds(pattern: str) -> bool:
     return bool(literal.strip(" -_/")) or not literal
 
 
+@lru_cache(maxsize=1 << 12)
 def is_own_type(pattern: str) -> bool:
     """Whether a pattern means a type of an application's own: neither any file nor a type that very many use."""
     if not letters_of(pattern):
@@ -146,6 +148,8 @@ class Patterns:
         """As the user wrote them, in order."""
         self._suffixes: dict[str, str] = {}
         self._names: list[tuple[str, re.Pattern[str]]] = []
+        self._literal: dict[str, str] = {}
+        """Of these the ones without a wildcard, as names are compared."""
         self._exact: list[tuple[str, re.Pattern[str]]] = []
         self._paths: list[tuple[str, re.Pattern[str]]] = []
         for pattern in self.patterns:
@@ -158,6 +162,8 @@ class Patterns:
                 fold = _folds(normal)
                 expression = re.compile(_component(normal.rstrip("/"), fold), re.DOTALL)
                 (self._names if fold else self._exact).append((pattern, expression))
+                if fold and not _WILDCARD.search(normal):
+                    self._literal[pattern] = folded(normal.rstrip("/"))
 
     def __bool__(self) -> bool:
         return bool(self.patterns)
@@ -194,10 +200,14 @@ class Patterns:
                     found[number] = pattern
         plain: dict[int, str] = {}
         for pattern, expression in self._names:
-            for name, numbers in names.by_folded.items():
-                if expression.fullmatch(name):
-                    for number in numbers:
-                        plain.setdefault(number, pattern)
+            # Nearly all of them mean one name, and an archive has many.
+            if (literal := self._literal.get(pattern)) is not None:
+                matching = [literal] if literal in names.by_folded else []
+            else:
+                matching = [name for name in names.by_folded if expression.fullmatch(name)]
+            for name in matching:
+                for number in names.by_folded[name]:
+                    plain.setdefault(number, pattern)
         found |= plain
         for suffix, pattern in self._suffixes.items():
             found |= dict.fromkeys(names.by_suffix.get(suffix, ()), pattern)
@@ -219,3 +229,9 @@ class Patterns:
             if hit := self.by_name(component):
                 return hit
         return self.by_path(path)
+
+
+@lru_cache(maxsize=1 << 12)
+def patterns_of(*patterns: str) -> Patterns:
+    """Return the patterns of a definition, which are made once and asked about every archive."""
+    return Patterns(patterns)

@@ -15,7 +15,7 @@ from usufruct.planning.junk import is_junk
 from usufruct.planning.lone import lone_name
 from usufruct.planning.marks import marks_of
 from usufruct.planning.names import folded, folded_path, joined
-from usufruct.planning.patterns import Patterns, is_own_type
+from usufruct.planning.patterns import Patterns, is_own_type, patterns_of
 from usufruct.planning.sayings import says_nothing
 from usufruct.planning.tree import Tree
 
@@ -67,7 +67,7 @@ class Places:
         self._pieces = self._pieces_by_name()
         self._telling = self._telling_directories()
         self._above_roots = self._directories_above_roots()
-        self._takes = {folder.name: Patterns(folder.takes) for folder in application.folders}
+        self._takes = {folder.name: patterns_of(*folder.takes) for folder in application.folders}
 
     def _add_likenesses(self) -> None:
         """Let a likeness count where no directory has a folder's name, or the root's, to the letter."""
@@ -379,7 +379,7 @@ class Places:
             else:
                 self._read_group(directory, directory, match, done)
             return
-        takes = Patterns(()) if takes_all else self._takes[folder.name]
+        takes = patterns_of() if takes_all else self._takes[folder.name]
         for here in self.tree.below(directory, done):
             relative = self.tree.relative(here, directory)
             if folder.arrange is Arrange.LOOSE:

@@ -13,7 +13,7 @@ from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.lone import lone_name
 from usufruct.planning.names import folded, joined
-from usufruct.planning.patterns import Patterns, is_own_type, letters_of
+from usufruct.planning.patterns import Patterns, is_own_type, letters_of, patterns_of
 from usufruct.planning.places import NOTES_REASON
 from usufruct.planning.sayings import is_not_current, is_of_system, says_nothing
 from usufruct.planning.tree import Tree
@@ -84,7 +84,7 @@ class _Taker(Struct, frozen=True):
 def _takers(application: Application) -> list[_Taker]:
     """All patterns, the narrower before the wider, else in the definition's order."""
     takers = [
-        _Taker(folder, pattern, Patterns([pattern])) for folder in application.folders for pattern in folder.takes
+        _Taker(folder, pattern, patterns_of(pattern)) for folder in application.folders for pattern in folder.takes
     ]
     return sorted(takers, key=lambda taker: -letters_of(taker.pattern))
 
