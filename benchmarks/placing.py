@@ -45,6 +45,11 @@ def walk(path):
             entry.stat(follow_symlinks=False)
 walk(sys.argv[1])
 """
+_UNZIP_ALL = """
+import os, sys, zipfile
+for name in os.listdir(sys.argv[1]):
+    zipfile.ZipFile(os.path.join(sys.argv[1], name)).extractall(os.path.join(sys.argv[2], name[:-4]))
+"""
 _LISTED = """
 import os, sys, zipfile
 for info in zipfile.ZipFile(sys.argv[1]).infolist():
@@ -142,6 +147,21 @@ def unpacked(archive: Path) -> Callable[[Path], None]:
     return fill
 
 
+def _many_files(folder: Path, count: int, suffix: str) -> None:
+    """Very many small files; with the suffix of a zip, zips that hold nothing."""
+    folder.mkdir(parents=True)
+    for number in range(count):
+        (folder / f"file {number:06} v1.{number % 7}{suffix}").write_bytes(b"PK\5\6" + bytes(18))
+
+
+def _archives(folder: Path, count: int) -> None:
+    folder.mkdir()
+    for number in range(count):
+        with zipfile.ZipFile(folder / f"set-{number:03}.zip", "w", zipfile.ZIP_DEFLATED) as out:
+            for name, body in files(10, 30_000, directories=2, seed=number):
+                out.writestr(f"pack/set {number:03}/{name[5:]}", body)
+
+
 def rows(bench: Bench, scale: float) -> Iterator[tuple[str, float, Callable[[], Pair]]]:
     """Name, aim and measurement of each row."""
     count = int(20_000 * scale)
@@ -212,7 +232,59 @@ def rows(bench: Bench, scale: float) -> Iterator[tuple[str, float, Callable[[], 
         usufruct(home, "add", small)
         return bench.measure("check", lambda _: usufruct(home, "check"), lambda _: python(_WALK, root))
 
-    yield "check 20,000 unchanged files", 2.0, check
+    yield "check 20,000 unchanged files", 1.4, check
+
+    def undo() -> Pair:
+        worlds, targets = {}, {}
+        for number in range(-1, bench.runs):
+            worlds[number], targets[number] = bench.world(), bench.fresh("plain")
+            usufruct(worlds[number][0], "add", small)
+            usufruct(worlds[number][0], "remove", "small", waits=True)
+        return bench.measure(
+            "undo",
+            lambda number: usufruct(worlds[number][0], "undo"),
+            lambda number: python(_UNZIP, small, targets[number]),
+        )
+
+    yield "undo the removal of 20,000 files", 1.0, undo
+
+    def downloads() -> Pair:
+        folder = bench.input("downloads", lambda path: _many_files(path, int(200_000 * scale), ".zip"))
+        home, _ = bench.world()
+        usufruct(home, "settings", "set", "downloads", folder)
+        return bench.measure("downloads", lambda _: usufruct(home, "downloads"), lambda _: python(_WALK, folder))
+
+    yield "downloads, in a folder of 200,000 archives", 1.8, downloads
+
+    def whose() -> Pair:
+        home, root = bench.world(lambda root: _many_files(root / "mine", int(480_000 * scale), ".txt"))
+        usufruct(home, "add", small)
+        return bench.measure("whose", lambda _: usufruct(home, "whose", root), lambda _: python(_WALK, root))
+
+    yield "whose, of a folder with 500,000 files", 1.8, whose
+
+    def many(doing: str) -> Pair:
+        archives = bench.input("archives", lambda path: _archives(path, int(300 * scale)))
+        words = sorted(archives.iterdir())
+        worlds = {number: bench.world() for number in range(-1, bench.runs)}
+        targets = {number: bench.fresh("plain") for number in worlds}
+        if doing == "add":
+            return bench.measure(
+                "add many",
+                lambda number: usufruct(worlds[number][0], "add", *words),
+                lambda number: python(_UNZIP_ALL, archives, targets[number]),
+            )
+        for number, (home, _) in worlds.items():
+            usufruct(home, "add", *words)
+            python(_UNZIP_ALL, archives, targets[number])
+        return bench.measure(
+            "remove many",
+            lambda number: usufruct(worlds[number][0], "remove", "--app", "bench"),
+            lambda number: python(_RMTREE, targets[number]),
+        )
+
+    yield "add 300 archives of 10 files", 1.2, lambda: many("add")
+    yield "remove these in one command", 2.0, lambda: many("remove")
 
     def look() -> Pair:
         many = bench.input("many.zip", lambda path: make_zip(path, int(200_000 * scale), int(20e6 * scale)))

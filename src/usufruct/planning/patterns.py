@@ -162,7 +162,7 @@ class Patterns:
                 fold = _folds(normal)
                 expression = re.compile(_component(normal.rstrip("/"), fold), re.DOTALL)
                 (self._names if fold else self._exact).append((pattern, expression))
-                if fold and not _WILDCARD.search(normal):
+                if not _WILDCARD.search(normal):
                     self._literal[pattern] = folded(normal.rstrip("/"))
 
     def __bool__(self) -> bool:
