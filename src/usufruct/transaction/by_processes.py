@@ -1,8 +1,4 @@
-"""Staging over a few processes, where there are many small files and the system can fork.
-
-What Python does for each file is then done on several processors at once. A process whose parent is gone stops by
-itself, and holds the lock that it shares with its parent until then, so that nobody recovers while it still writes.
-"""
+"""Stage many small files with several processes, on systems that can fork."""
 
 import gc
 import marshal
@@ -30,9 +26,10 @@ class _Child(NamedTuple):
 
 
 def by_processes(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
-    """The files a few at a time, read and written by this process and some more, each of which takes whole files.
+    """Stage files in this process and several children, and yield them in small groups.
 
-    `tell` hears of the bytes of a file that this process itself has not finished yet.
+    Each process reads and writes whole files. `tell` receives the bytes that this process has written of its unfinished
+    file.
     """
     own = os.getpid()
     portions = list(portions_of(jobs, workers))
@@ -60,7 +57,7 @@ def by_processes(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int
 
 
 class Turns:
-    """The numbers below a count, each given to one of the processes that iterate over them and to no other."""
+    """Numbers below a count, each given to exactly one of the processes that iterate over them."""
 
     def __init__(self, count: int) -> None:
         # All processes share the place up to which the file was read. The system moves it by one reader at a time,
@@ -79,7 +76,7 @@ class Turns:
 
 
 def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> _Child:
-    """A process that works until nothing waits any more, or nobody listens."""
+    """Start a process that works until nothing is left, or until nobody reads its results."""
     parent = os.getpid()
     told, telling = os.pipe()
     process = os.fork()
@@ -106,7 +103,7 @@ def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> 
 
 
 def _gathered(own: Iterator[Staged], children: list[_Child]) -> Iterator[Staged]:
-    """What this process and its children have staged, as it is done."""
+    """Yield what this process and its children staged, as it is finished."""
     running = select.poll()
     for child in children:
         running.register(child.told, select.POLLIN)

@@ -1,7 +1,4 @@
-"""Staging over a few threads: reading and unpacking go on while what was unpacked is hashed and written.
-
-The libraries that unpack, hash and write let other threads run meanwhile; the rest of the work on each file does not.
-"""
+"""Stage files with several threads: one reads and unpacks, the others hash and write."""
 
 import queue
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -23,15 +20,15 @@ _MOMENT = 0.2
 
 
 def by_threads(archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> Iterator[Staged]:
-    """The calling thread and some more each read and write whole files of their own.
+    """Stage files in the calling thread and several others, each of which reads and writes whole files.
 
-    `tell` hears now and then how many bytes are written of files that are not finished yet.
+    `tell` is called now and then with the bytes written of unfinished files.
     """
     return _Sharing(archive, jobs, workers, tell).all()
 
 
 class _Sharing:
-    """Several threads that share what there is to stage."""
+    """The work that several threads share."""
 
     def __init__(self, archive: Archive, jobs: Jobs, workers: int, tell: Callable[[int], None]) -> None:
         self._archive, self._jobs, self._tell = archive, jobs, tell
@@ -43,9 +40,9 @@ class _Sharing:
         """Thread → bytes of the file that it is at."""
 
     def all(self) -> Iterator[Staged]:
-        """All that was staged, as it is.
+        """Yield everything that was staged.
 
-        That the calling thread works too, between taking what the others did, spares one that only waits for its turn.
+        The calling thread works too, between taking results. A thread that only waits would cost more.
         """
         with self._others as others:
             own = self._staged_by(0)
@@ -94,7 +91,7 @@ _END = object()
 
 
 def read_ahead(archive: Archive, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-    """What `Archive.stream` gives, read by a thread of its own a few blocks ahead."""
+    """Yield what `Archive.stream` gives, read a few blocks ahead by another thread."""
     with closing(ahead(_portions(archive, rows), _AHEAD)) as portions:
         items = chain.from_iterable(portions)
         for row in items:
@@ -102,7 +99,7 @@ def read_ahead(archive: Archive, rows: Sequence[int]) -> Iterator[tuple[int, Ite
 
 
 def _portions(archive: Archive, rows: Sequence[int]) -> Iterator[list[Any]]:
-    """Rows, each with its blocks and `_END` behind it; many small files are handed over together."""
+    """Yield rows with their blocks, each ended by `_END`; small files are handed over in groups."""
     small: list[Any] = []
     weight = 0
     for row, blocks in archive.stream(rows):

@@ -1,4 +1,4 @@
-"""The story of removing: a holding's files go, what they replaced comes back."""
+"""Removing a holding: its files are removed, and what they replaced is restored."""
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Set
@@ -58,7 +58,7 @@ class Removed(Struct, frozen=True):
 
 
 class Plain(NamedTuple):
-    """Files of one directory that are as they were placed, with nothing above or beneath them: they simply go."""
+    """Files of one directory that are unchanged and alone in their stacks, so they can simply be removed."""
 
     directory: int
     """Ledger number."""
@@ -67,7 +67,7 @@ class Plain(NamedTuple):
 
 
 class Removal(Struct, frozen=True):
-    """What taking a holding out does at each of its destinations."""
+    """What removing a holding does at each destination."""
 
     holding: int = 0
     plain: tuple[Plain, ...] = ()
@@ -79,17 +79,17 @@ class Removal(Struct, frozen=True):
 
     @property
     def files(self) -> int:
-        """Files and links that go from the disk."""
+        """Number of files and links that are removed from disk."""
         changed = sum(step.changes_disk and step.disk.kind is not FileKind.DIRECTORY for _, step in self.takes)
         return changed + sum(len(one.names) for one in self.plain)
 
     @property
     def back(self) -> list[tuple[HeldPlace, Detach]]:
-        """The destinations at which something earlier comes back."""
+        """Destinations at which an earlier version is restored."""
         return [(place, step) for place, step in self.takes if step.changes_disk and step.gives_back]
 
     def told(self) -> Removed:
-        """What it does, or did, by paths."""
+        """The removal by paths, for reports."""
         return Removed(
             self.files,
             tuple(f"{place.path}/{place.name}" for place, _ in self.back),
@@ -98,14 +98,14 @@ class Removal(Struct, frozen=True):
         )
 
     def names(self) -> Iterator[tuple[str, list[str]]]:
-        """The names of all that goes or comes back, each list with its absolute directory."""
+        """Names of everything that is removed or restored, with the absolute path of each directory."""
         for one in self.plain:
             yield one.path, one.names
         for place, _ in self.takes:
             yield place.path, [place.name]
 
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
-        """The directories in which files change, each with the destination that it is part of."""
+        """Directories in which files change, each with the destination that it belongs to."""
         changed = (place.path for place, step in self.takes if step.changes_disk)
         for path in dict.fromkeys((*(one.path for one in self.plain), *changed)):
             yield path, destination_of(ledger, path, holding)
@@ -120,10 +120,10 @@ def removal_of(
     gives_back_changed: bool = False,
     in_detail: bool = False,
 ) -> Removal:
-    """What taking a holding out would do, at all its destinations but these, given by directory and name.
+    """Return what removing a holding would do, except at these destinations (directory and name).
 
-    `only`: at no others than these names of directories, given by their numbers.
-    `gives_back_changed`: what the user changed goes too, once it was saved. `in_detail`: nothing is only `plain`.
+    `only`: names by directory number; nothing else is removed. `gives_back_changed`: changed files are removed too,
+    because the caller has saved them. `in_detail`: report every file, none as `plain`.
     """
     plain, takes, leaves, partly = [], [], [], set()
     for directory, path in directories_of_holding(ledger, holding):
@@ -152,9 +152,9 @@ def removal_of(
 
 
 def enter_removal(work: Work, removal: Removal) -> Removal:
-    """Stage what a removal gives back, and enter in the ledger what it takes; gives it as it can be carried out.
+    """Stage what a removal restores, record what it removes, and return the removal as it can be carried out.
 
-    What covers a file whose backup is missing or damaged is left where it is.
+    If a backup is missing or damaged, the file above it stays where it is.
     """
     ledger = work.resources.ledger
     _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
@@ -170,9 +170,9 @@ def enter_removal(work: Work, removal: Removal) -> Removal:
 
 
 def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[int, int, str, int]]]:
-    """Put all that a removal gives back into the staging directories.
+    """Stage everything that a removal restores.
 
-    Gives the removal less what cannot be given back, and the inodes of files that are other ones now.
+    Returns the removal without what cannot be restored, and the new inodes of files that had to be copied.
     """
     back = removal.back
     shared = shared_backups(work.resources.ledger) if back else set()
@@ -218,13 +218,12 @@ def remove_holding(
     choices_without: Callable[[Set[tuple[int, str]]], str] | None = None,
     root: int = 0,
 ) -> Removed:
-    """Take a holding out; on any error everything is as it was before, and the error says so.
+    """Remove a holding. After an error everything is as it was before, and the error says so.
 
-    Files that the user changed stay, with the holding, unless `gives_back_changed`: who calls has saved them then.
-    `only` names what is to be taken, by directory, if that is not all; where anything is left, the holding
-    `is_partial` from then on, with the choices that `choices_without` gives for what is left, by directory and name.
-    What it `keeps`, by directory, stays on the disk as the user's own. `root` is the change
-    that this one undoes or redoes.
+    Files that the user changed stay in the holding, unless `gives_back_changed`: then the caller has saved them. `only`
+    names what is to be removed, by directory, if that is not everything. If files are left, the holding `is_partial`
+    afterwards, and `choices_without` gives its choices for what is left, by directory and name. Files that it `keeps`
+    stay on disk as the user's own. `root` is the change that this one undoes or redoes.
     """
     removal = removal_of(
         resources.ledger, holding.number, only=only, gives_back_changed=gives_back_changed, in_detail=bool(keeps)
@@ -251,7 +250,7 @@ def remove_holding(
 
 
 def _kept(removal: Removal, keeps: Mapping[int, Set[str]]) -> tuple[Removal, list[NewLayer]]:
-    """The removal with files left that were the user's before the holding made them its own, and what they are then."""
+    """Return the removal without files that were the user's before they were adopted, and the state of these files."""
     takes, own = [], []
     for place, step in removal.takes:
         is_kept = place.name in keeps.get(place.directory, ()) and step.changes_disk and not step.gives_back
@@ -271,9 +270,10 @@ def _step_for(place: HeldPlace, holding: int, *, gives_back_changed: bool) -> Re
 
 
 def destination_of(ledger: Ledger, directory: str, holding: Holding) -> str:
-    """The destination that a directory is part of: the holding's root, or itself where it lies elsewhere.
+    """Return the destination of a directory: the holding's root, or the directory itself if it lies elsewhere.
 
-    Of directories that Usufruct made, the one above: a staging directory must not stand in one that is to go.
+    For a directory that Usufruct made, it is the one above: a staging directory must not lie in a directory that is
+    removed.
     """
     destination = holding.root if is_below(directory, holding.root) else directory
     while is_made(ledger, destination):
@@ -282,7 +282,7 @@ def destination_of(ledger: Ledger, directory: str, holding: Holding) -> str:
 
 
 def _enter_directories(work: Work, directories: Iterable[str]) -> None:
-    """Record every directory the removal touches: those with files, and those above that may become empty."""
+    """Record every directory that the removal touches: those with files, and parents that may become empty."""
     ledger = work.resources.ledger
     for path in dict.fromkeys(directories):
         chain = chain_to_make(work, path)
@@ -301,9 +301,9 @@ def _enter_steps(work: Work, removal: Removal) -> None:
 
 
 def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, shared: Set[bytes]) -> int | None:
-    """Put what is given back into a staging directory, with the mode and time it had; gives its inode.
+    """Stage one file that is restored, with its former mode and time, and return its inode.
 
-    `shared` are digests that others need from the backups too.
+    `shared`: digests that other layers also need from the backups.
     """
     resources, state = work.resources, layer.state
     if state.kind not in (FileKind.FILE, FileKind.LINK):

@@ -1,4 +1,4 @@
-"""The two ends of a change: done or reversed, each one commit."""
+"""The two ends of a change, done or reversed; each is one commit."""
 
 import logging
 import os
@@ -57,7 +57,7 @@ Touched = tuple[KnownDirectory, int | None]
 
 
 class MadeDurable:
-    """Makes what was staged durable, in a thread: the ledger may be written meanwhile, but nothing may be staged."""
+    """Make staged files durable in a thread. Meanwhile the ledger may be written, but nothing may be staged."""
 
     def __init__(self, work: Work) -> None:
         self._work = work
@@ -73,14 +73,14 @@ class MadeDurable:
             self._error = error
 
     def wait(self) -> None:
-        """Return once it is; raises what went wrong."""
+        """Return when everything is durable; raises what failed."""
         self._thread.join()
         if self._error:
             raise self._error
 
 
 def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
-    """Make all that was staged durable, and say in the transaction that is open that the intent is complete."""
+    """Make all staged files durable, and record in the open transaction that the intent is complete."""
     (durable or MadeDurable(work)).wait()
     _log.info("change %d of %s: staged and durable in %d places", work.change, work.about, len(work.stagings))
     work.resources.checkpoint("staged")
@@ -90,7 +90,7 @@ def seal_intent(work: Work, durable: MadeDurable | None = None) -> None:
 
 
 def refuse_waiting(work: Work) -> None:
-    """Raise MachineError if a change that waits to be reversed touches one of the same directories."""
+    """Raise MachineError if an interrupted change that is still to be reversed touches the same directories."""
     if other := others_touching(work.resources.ledger, work.change):
         path, about = other
         raise MachineError(
@@ -101,7 +101,7 @@ def refuse_waiting(work: Work) -> None:
 
 
 def execute(work: Work) -> None:
-    """Switch in what the committed intent says, and commit that it is done."""
+    """Carry out the committed intent, and commit that it is done."""
     work.resources.checkpoint("intent")
     switch_in(work)
     work.resources.checkpoint("switched-all")
@@ -109,9 +109,9 @@ def execute(work: Work) -> None:
 
 
 def finish(work: Work, *, touches_disk: bool = True) -> None:
-    """Give directories their times, make all durable, and commit: from here on the change is done.
+    """Set directory times, make everything durable, and commit. The change is done from here on.
 
-    `touches_disk`: otherwise only the record changes, and no directory goes or gets another time.
+    `touches_disk`: if false, only the record changes, and no directory is removed or gets another time.
     """
     resources, ledger = work.resources, work.resources.ledger
     touched = touched_directories(ledger, work.change)
@@ -126,7 +126,7 @@ def finish(work: Work, *, touches_disk: bool = True) -> None:
 
 
 def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> None:
-    """Enter, in the transaction that is open, that the change is done; `lasting` as `_leave_directories` gives it."""
+    """Record in the open transaction that the change is done; `lasting` as `_leave_directories` returns it."""
     resources, ledger = work.resources, work.resources.ledger
     if work.revives is not None:
         revive_holding(ledger, work.change, work.revives)
@@ -153,9 +153,9 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
 
 
 def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:
-    """Drop emptied directories that Usufruct made; directory number → time, of those that stay on record.
+    """Remove empty directories that Usufruct made; return directory number → time for the others.
 
-    A directory in which nothing of Usufruct's is left gets its first time back, if nobody else changed it.
+    If nothing of Usufruct's is left in a directory, it gets its original time back, unless somebody else changed it.
     """
     lasting: dict[int, int] = {}
     needed: set[str] = set()
@@ -179,14 +179,14 @@ def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool
 
 
 def _make_names_durable(work: Work, touched: list[Touched]) -> None:
-    """Return once the renames, and the backups they made, would survive a power cut."""
+    """Return when the renames, and the backups made by them, would survive a power cut."""
     paths = [directory.path for directory, _ in touched]
     work.resources.platform.sync_names(path for path in paths if os.path.isdir(path))
     work.resources.backups.make_durable()
 
 
 def _close_stacks(ledger: Ledger, change: int, directory: int) -> None:
-    """Strike what the change took from a directory's stacks, and note the backups that nobody needs any more."""
+    """Delete the layers that the change removed from a directory, and note backups that are no longer needed."""
     if not takes_layers(ledger, change, directory):
         # It only brought layers, on top of what was there: nothing comes to lie higher by it.
         return
@@ -198,16 +198,16 @@ def _close_stacks(ledger: Ledger, change: int, directory: int) -> None:
 
 
 def _surface(ledger: Ledger, directory: int, names: list[str]) -> None:
-    """Note that what is on top of these stacks needs no backup: it is on disk."""
+    """Note that the top layers of these stacks need no backup, because they are on disk."""
     tops = {name: stack[-1] for name, stack in stacks_in(ledger, directory, names).items() if stack[-1].is_backed}
     set_backed(ledger, [(directory, name, top.level) for name, top in tops.items()], is_backed=False)
     enter_unneeded(ledger, [top.state.digest for top in tops.values()])
 
 
 def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
-    """Commit that a change never was; what it had switched must be switched back before.
+    """Commit that a change never happened. Everything it switched must be switched back before.
 
-    Damaged backups among `strangers` stay in the store, whatever part of the change had noted them as not needed.
+    Damaged backups among `strangers` stay in the store, even if a part of the change had noted them as not needed.
     """
     resources, ledger, change = work.resources, work.resources.ledger, work.change
     touched = touched_directories(ledger, change)

@@ -1,4 +1,4 @@
-"""The story of forgetting: a holding's record goes, its files stay and are the user's."""
+"""Forgetting a holding: its record is dropped, and its files stay as the user's."""
 
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import mark_gone
@@ -13,7 +13,7 @@ from usufruct.transaction.work import Resources, chain_to_make
 
 
 def replaced_by(ledger: Ledger, holding: int) -> list[tuple[str, bytes]]:
-    """What only this holding's record still keeps: path and digest of the user's own files beneath it."""
+    """Return what only this holding's record keeps: path and digest of the user's files underneath it."""
     found = []
     for place in places_of(ledger, holding):
         if not _is_alone(place, holding):
@@ -25,14 +25,14 @@ def replaced_by(ledger: Ledger, holding: int) -> list[tuple[str, bytes]]:
 
 
 def _is_alone(place: HeldPlace, holding: int) -> bool:
-    """No other holding has a layer at the destination."""
+    """Whether no other holding has a layer at the destination."""
     return all(layer.holding in (None, holding) for layer in place.stack)
 
 
 def forget_holding(resources: Resources, holding: Holding) -> int:
-    """Drop a holding's record; gives how many files stay. Nothing on disk is touched.
+    """Drop a holding's record and return how many files stay. Nothing on disk is touched.
 
-    Where other holdings lie beneath, what is on disk becomes a layer of the user's own, so that they are told apart.
+    If other holdings lie underneath, the file on disk becomes a layer of the user's own.
     """
     places = list(places_of(resources.ledger, holding.number))
     with change_under_way(resources, ChangeKind.FORGET, holding.name) as work:

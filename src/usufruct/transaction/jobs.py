@@ -1,4 +1,4 @@
-"""Files to be staged, and one of them written."""
+"""Files to be staged, and how one of them is written."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
@@ -25,7 +25,7 @@ class Job(NamedTuple):
 
 
 class Jobs(NamedTuple):
-    """All files to be staged. Each Job is made when its turn comes: of very many, all at once would fill the memory."""
+    """All files to be staged. A Job is made when its turn comes, because very many would fill the memory."""
 
     rows: Sequence[int]
     sizes: Sequence[int]
@@ -44,7 +44,7 @@ Staged = list[tuple[int, FileState]]
 
 
 def written(job: Job, blocks: Iterable[bytes]) -> tuple[int, FileState]:
-    """The row of a file and its state, once it is written."""
+    """Write a file; return its row and its state."""
     row, path, _, modified, mode, look = job
     return row, write_new(path, _looked_at(blocks, row, look) if look else blocks, modified, mode)
 
@@ -64,7 +64,7 @@ def _looked_at(blocks: Iterable[bytes], row: int, look: Callable[[int, bytes], N
 
 
 def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:
-    """The rows of these files in portions for one worker at a time."""
+    """Group the rows of these files into portions for one worker at a time."""
     most = max(1, min(_PORTION, len(jobs.rows) // workers))
     start = weight = 0
     for end, row in enumerate(jobs.rows, 1):
@@ -75,7 +75,7 @@ def portions_of(jobs: Jobs, workers: int) -> Iterator[Sequence[int]]:
 
 
 def told(blocks: Iterable[bytes], tell: Callable[[int], None]) -> Iterator[bytes]:
-    """The same blocks; `tell` hears how many bytes were taken, before each but the first."""
+    """Yield the same blocks, and report the bytes taken before each block but the first."""
     size = 0
     for block in blocks:
         if size:

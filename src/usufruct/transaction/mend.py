@@ -1,4 +1,4 @@
-"""The story of putting back: missing or damaged files of a holding, or a holding that was just removed."""
+"""Repairing: missing or damaged files are written again, and removals and updates are undone."""
 
 import os
 from collections.abc import Iterable, Iterator, Sequence, Set
@@ -40,7 +40,7 @@ from usufruct.transaction.work import Resources, Work, chain_to_make
 
 
 class Mending(Struct, frozen=True):
-    """One layer that is to be put back where it was."""
+    """One layer that is to be restored where it was."""
 
     path: str
     """Absolute path of the directory."""
@@ -55,9 +55,9 @@ class Mending(Struct, frozen=True):
 def repair_holding(
     resources: Resources, holding: Holding, broken: Sequence[tuple[Compared, int | None]], archive: Archive
 ) -> int:
-    """Write the broken files of a holding anew, each given with its row in the archive; gives how many.
+    """Write the broken files of a holding again, each given with its row in the archive; return how many.
 
-    Nothing else is touched. Raises DamagedArchive if the archive has another content than was placed.
+    Nothing else is touched. Raises DamagedArchive if the archive has different content from what was placed.
     """
     mendings = [Mending(one.place.path, one.place.name, one.layer, row) for one, row in broken]
     places = {(one.place.path, one.place.name): one.place for one, _ in broken}
@@ -73,7 +73,7 @@ def repair_holding(
 
 
 def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None:
-    """Enter a layer anew: its content is what it was, what is on disk is the odd one out."""
+    """Record a layer again: its content is unchanged, and the file on disk is the wrong one."""
     ledger = work.resources.ledger
     disk = with_digest(place.disk, f"{place.path}/{place.name}")
     mark_layers_gone(ledger, work.change, [(place.directory, place.name, layer.level)])
@@ -93,12 +93,12 @@ def lay_back(
     choices: str | None = None,
     root: int,
 ) -> int:
-    """Undo a removal: what it took, each with its row in the archive, lies where it lay; gives how many files.
+    """Undo a removal: restore everything it removed, each given with its row in the archive; return how many files.
 
-    `was_partial`: some of the holding is there; `is_partial`: not all of it is even then; `choices`: what it has from
-    then on, where that is recorded anew.
+    `was_partial`: a part of the holding is still there. `is_partial`: it will not be complete afterwards. `choices`:
+    its choices afterwards, if they are recorded anew.
 
-    Raises DamagedArchive if the archive has another content than was placed.
+    Raises DamagedArchive if the archive has different content from what was placed.
     """
     mendings = [Mending(one.path, one.name, one.layer, row, one.is_claim) for one, row in past]
     with change_under_way(resources, ChangeKind.ADD, holding.name, root=root) as work:
@@ -135,9 +135,9 @@ def put_before(
     *,
     root: int,
 ) -> tuple[int, tuple[str, ...]]:
-    """Undo an update: the holding before it has its layers again, where they lay, and what the update brought goes.
+    """Undo an update: the previous holding gets its layers back, and what the update brought is removed.
 
-    Gives how many files it has, and the paths of those that the user changed since: they stay, with it.
+    Returns how many files it has, and the paths of files that the user changed since; these stay with it.
     """
     vacated = _vacated(resources, brought, past)
     going = removal_of(resources.ledger, brought.number, in_detail=True)
@@ -186,9 +186,9 @@ def put_before(
 
 
 def _vacated(resources: Resources, brought: Holding, past: Iterable[tuple[PastLayer, int | None]]) -> set[str]:
-    """The directories that go with an update which is undone, and whose places files take again.
+    """Return the directories that are removed with an undone update, and whose places files take again.
 
-    Raises MachineError where a directory or a file is in the way that does not go with it.
+    Raises MachineError if another directory or file is in such a place.
     """
     going = Going(resources.ledger, brought.number)
     vacated: set[str] = set()
@@ -231,7 +231,7 @@ def _enter_directories(work: Work, mendings: Iterable[Mending]) -> None:
 
 
 def _staged(work: Work, mendings: Sequence[Mending], archive: Archive) -> Iterator[tuple[Mending, FileState]]:
-    """Stage what is put back; gives each with the state its file has."""
+    """Stage what is restored; return each with the state of its file."""
     by_row = {mending.row: mending for mending in mendings if mending.row is not None}
     for mending in mendings:
         if mending.row is not None:
@@ -270,9 +270,9 @@ def _lay_all(
     staged: Sequence[tuple[Mending, FileState]],
     vacated: Set[str] = frozenset(),
 ) -> None:
-    """Enter the layers of one directory where they lay; nearly all lay alone, and nothing has taken their places.
+    """Record the layers of one directory at their former levels; nearly all were alone in their stacks.
 
-    `vacated`: directories that go in the same change, whose place a file takes.
+    `vacated`: directories that are removed in the same change, and whose places files take.
     """
     ledger = work.resources.ledger
     directory = directory_number(ledger, path)
@@ -299,7 +299,7 @@ def _lay_all(
 
 
 def _claimed_again(work: Work, holding: int, mending: Mending, state: FileState, directory: int) -> bool:
-    """Make a file of the user's the holding's own once more, if it still has the content that it had then."""
+    """Adopt a file of the user's again, if it still has the content it had then."""
     path = f"{mending.path}/{mending.name}"
     laid = laid_on((), with_digest(state_at(path), path), holding, state, mending.layer.entry)
     if not laid.is_shared:
@@ -312,7 +312,7 @@ def _claimed_again(work: Work, holding: int, mending: Mending, state: FileState,
 def _lay(
     work: Work, holding: int, mending: Mending, state: FileState, directory: int, stack: tuple[Layer, ...]
 ) -> None:
-    """Enter one layer where it lay in its stack, beneath what lies higher."""
+    """Record one layer at its former level, below the layers that lie higher."""
     resources, layer = work.resources, mending.layer
     staged = work.staging_of(mending.path).incoming(mending.path) + f"/{mending.name}"
     if any(other.level > layer.level for other in stack):

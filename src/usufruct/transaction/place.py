@@ -1,4 +1,4 @@
-"""The story of adding: an archive's entries, as planned, become a holding, perhaps in the place of an earlier one."""
+"""Adding: the planned entries of an archive become a holding, possibly in place of an earlier version."""
 
 import mmap
 import os
@@ -68,7 +68,7 @@ class Placed(Struct, frozen=True):
 
 
 class _Contents:
-    """Where each row of a plan is staged, and what it lies on."""
+    """Where each row of a plan is staged, and what it is placed over."""
 
     def __init__(self, work: Work, plan: Plan, *, claims: bool) -> None:
         self.work = work
@@ -83,7 +83,7 @@ class _Contents:
         """Home → the directory in which its content is staged."""
 
     def names_by_home(self) -> Iterator[tuple[str, list[str]]]:
-        """The names of all that will be staged, each list with its absolute directory."""
+        """Names of everything that will be staged, with the absolute path of each directory."""
         names: dict[int, list[str]] = {}
         for row in self.plan.rows():
             name = self.plan.name(row) if row in self.found else self.names[row]
@@ -92,7 +92,7 @@ class _Contents:
             yield self.plan.snapshot.surveyed(home).path, here
 
     def staged_path(self, row: int) -> str:
-        """Where the row's content is staged; its directory is made."""
+        """Return where a row is staged, and make the directory for it."""
         home = self.home_of[row]
         directory = self._staged.get(home)
         if directory is None:
@@ -105,7 +105,7 @@ class _Contents:
 
 
 class ToPlace(Struct, frozen=True, kw_only=True):
-    """A plan, and what becomes a holding by it."""
+    """A plan and what the holding needs besides."""
 
     plan: Plan
     holding: Holding
@@ -124,9 +124,9 @@ class ToPlace(Struct, frozen=True, kw_only=True):
 def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Placed:
     """Carry out a plan and record it as a holding.
 
-    In an update new files come, files no longer shipped go, layers keep their order, and what the user changed stays.
-    On any error everything is as it was before, and the error says so. Raises DecisionNeeded if the plan places
-    nothing. The archive is closed once it was read.
+    In an update, new files are added, files that are no longer shipped are removed, layers keep their order, and files
+    that the user changed stay. After an error everything is as it was before, and the error says so. Raises
+    DecisionNeeded if the plan places nothing. The archive is closed after it was read.
     """
     plan, holding, updates = wanted.plan, wanted.holding, wanted.updates
     if next(plan.rows(), None) is None:
@@ -168,7 +168,7 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
 
 
 def _going(resources: Resources, plan: Plan, updates: Holding) -> Removal:
-    """What becomes of the destinations of the holding that is updated, those that are renewed left out."""
+    """Return what happens at the destinations of the holding that is updated, except those that get a new version."""
     renewed = {(plan.snapshot.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
     return removal_of(resources.ledger, updates.number, without=renewed)
 
@@ -176,7 +176,7 @@ def _going(resources: Resources, plan: Plan, updates: Holding) -> Removal:
 def _enter_staged(
     work: Work, contents: _Contents, layers: "_Layers", archive: Archive, *, programs_allowed: bool
 ) -> None:
-    """Stage every step's content and enter its layers in the ledger."""
+    """Stage every file of the plan and record its layers."""
     rows = array("I", contents.plan.rows())
     of_files, of_size = len(rows), sum(map(contents.listing.sizes.__getitem__, rows))
     done = size = 0
@@ -197,7 +197,7 @@ def _enter_staged(
 
 
 class ProgramsFound(DecisionNeeded):
-    """Files turned out to be programs as their content was read."""
+    """Files turned out to be programs when their content was read."""
 
     def __init__(self, entries: Sequence[str]) -> None:
         more = f" and {len(entries) - 1} more" if len(entries) > 1 else ""
@@ -209,7 +209,7 @@ class ProgramsFound(DecisionNeeded):
 
 
 class _ProgramsSeen:
-    """Which staged files are programs though their names do not tell, seen as they are written."""
+    """Detects, while files are written, programs that their names do not show."""
 
     def __init__(self, listing: Listing) -> None:
         self._listing = listing
@@ -217,7 +217,7 @@ class _ProgramsSeen:
         self._found = mmap.mmap(-1, max(1, len(listing)))
 
     def look_at(self, row: int) -> Callable[[int, bytes], None] | None:
-        """What is to be called with the first bytes of a row's file; None where its name says all."""
+        """Return what is to be called with the first bytes of a file; None if its name is enough."""
         return self._look if only_content_tells(self._listing.names[row]) else None
 
     def _look(self, row: int, first: bytes) -> None:
@@ -231,7 +231,7 @@ class _ProgramsSeen:
 
 
 class _Layers:
-    """Enters the layers of what was staged, many at once."""
+    """Records the layers of staged files, many at once."""
 
     def __init__(self, work: Work, contents: _Contents, holding: int, directories: dict[int, int]) -> None:
         self._work, self._contents, self._holding, self._directories = work, contents, holding, directories
@@ -246,7 +246,7 @@ class _Layers:
         self._files = self._size = 0
 
     def enter(self, row: int, state: FileState) -> None:
-        """Enter the layer of one row, whose content is staged in this state."""
+        """Record the layer of one staged row."""
         # The last ones are left to be entered while the disk is busy with making all durable.
         if len(self._new) + len(self._batch) >= _BATCH:
             self._enter_batch()
@@ -308,7 +308,7 @@ class _Layers:
                 backups.keep(path, disk)
 
     def _is_beside(self, directory: str) -> bool:
-        """The backups are on the volume of this directory, asked once of each."""
+        """Whether the backups are on the volume of this directory; checked once for each."""
         found = self._beside.get(directory)
         if found is None:
             found = self._beside[directory] = self._work.resources.backups.is_beside(directory)
@@ -322,7 +322,7 @@ class _Layers:
         (self._shared if renewed.is_same else self._replaced).add(step.row)
 
     def complete(self) -> Placed:
-        """Enter what is left; gives what was placed."""
+        """Record what is left, and return what was placed."""
         self._enter_batch()
         resources = self._work.resources
         set_backed(resources.ledger, self._covered, is_backed=True)
@@ -335,7 +335,7 @@ class _Layers:
 
 
 def _enter_directories(work: Work, contents: _Contents) -> dict[int, int]:
-    """Record every directory the plan touches or makes; gives home number → ledger number."""
+    """Record every directory that the plan touches or makes; return home number → ledger number."""
     homes: dict[int, int] = {}
     for number in sorted({*map(contents.plan.layout.home_of.__getitem__, contents.plan.rows())}):
         chain = chain_to_make(work, contents.plan.snapshot.surveyed(number).path)
@@ -350,9 +350,9 @@ def _staged(
     tell: Callable[[int], None],
     programs: _ProgramsSeen | None,
 ) -> Iterator[Staged]:
-    """Stage what is placed; gives each row with the state its file has now and will have at its destination.
+    """Stage what is placed; yield each row with the state at its destination before and after the change.
 
-    `programs` sees all that is written; None where programs are allowed.
+    `programs` sees everything that is written; None if programs are allowed.
     """
     listing = contents.listing
     rows = array("I")
@@ -375,7 +375,7 @@ def _staged(
 
 
 def _disk_state(path: str, step: Replace | Renew) -> FileState:
-    """What the survey found, with its digest: the ledger's if nobody wrote since, else computed."""
+    """Return what the survey found, with its digest: from the ledger if the file is unchanged, else computed."""
     found = step.found.state
     if step.found.stack and step.found.stack[-1].state.is_same_file(found):
         return found._replace(digest=step.found.stack[-1].state.digest)

@@ -1,4 +1,4 @@
-"""Going back: at once when a change fails, or at the next command when it was cut off."""
+"""Reversing a change: at once if it fails, or in the next command if it was interrupted."""
 
 import logging
 from collections.abc import Iterator
@@ -22,7 +22,7 @@ _AS_BEFORE = "What had begun was reversed; everything is as before."
 
 
 class Recovered(Struct, frozen=True):
-    """What putting things right did."""
+    """What a recovery did."""
 
     reversed: tuple[tuple[Change, tuple[Stranger, ...]], ...] = ()
     """Changes that were cut off, newest first, each with what somebody else changed meanwhile and was left."""
@@ -34,11 +34,11 @@ class Recovered(Struct, frozen=True):
 
 @contextmanager
 def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root: int = 0) -> Iterator[Work]:
-    """A change that is reversed if anything inside fails; inside must end with `finish`.
+    """Run a change that is reversed if anything inside fails; the code inside must end with `finish`.
 
-    Raises what was raised inside, OSError as MachineError and an interruption as Interrupted, once everything is
-    as it was before, and says so; if the change was done when it happened, it says that. What it leaves to be removed
-    is left for the next change, or for whoever opened the ledger to do in the end.
+    Raises the same error again once everything is as it was before (OSError as MachineError, an interruption as
+    Interrupted), and the error says so. If the change was already done by then, the error says that. What is left to be
+    removed is left to the next change, or to the code that opened the ledger.
     """
     forget_large_listings()
     if not is_tidy(resources.ledger):
@@ -64,10 +64,10 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
 
 
 def reverse(resources: Resources, change: int, about: str = "") -> tuple[Stranger, ...]:
-    """Take a change back, however far it came, unless it is done; gives what somebody else changed and was left.
+    """Reverse a change unless it is done, however far it came; return files that somebody else changed and that stay.
 
-    Raises DriveAway where a volume that it staged on is not there, LeadsElsewhere or OSError where a directory cannot
-    be reached: the change is then still to be reversed.
+    Raises DriveAway if a volume on which it staged is not connected, and LeadsElsewhere or OSError if a directory
+    cannot be reached. The change is then still to be reversed.
     """
     work = Work(resources, change, about, stagings=stagings_of(resources.ledger, change))
     drives_of(resources.ledger, resources.platform.identity_of_volume).refuse_away(
@@ -85,7 +85,7 @@ def reverse(resources: Resources, change: int, about: str = "") -> tuple[Strange
 
 
 def recover(resources: Resources) -> Recovered:
-    """Reverse every change that was cut off, as far as it can be reached, and tidy after those that have ended."""
+    """Reverse every interrupted change as far as it can be reached, and tidy up after those that ended."""
     done: list[tuple[Change, tuple[Stranger, ...]]] = []
     waiting: list[tuple[Change, UsufructError]] = []
     for change in unfinished_changes(resources.ledger):
@@ -101,7 +101,7 @@ def recover(resources: Resources) -> Recovered:
 
 
 def _undone(resources: Resources, change: int) -> tuple[str, str]:
-    """Reverse a change that failed; gives how things are then in words, and what to do if not all is well."""
+    """Reverse a change that failed; return what then holds, and what to do if not everything was restored."""
     try:
         strangers = reverse(resources, change)
     except (OSError, UsufructError) as error:
@@ -116,7 +116,7 @@ def _undone(resources: Resources, change: int) -> tuple[str, str]:
 
 
 def words_for(stranger: Stranger) -> str:
-    """One file that somebody else changed, and where the earlier one is."""
+    """Describe one file that somebody else changed, and where the earlier version is."""
     if stranger.saved:
         return f"{stranger.path} (your earlier file is kept as {stranger.saved})"
     if stranger.lacking:
@@ -125,7 +125,7 @@ def words_for(stranger: Stranger) -> str:
 
 
 def _told(error: BaseException, kept: str, remedy: str) -> BaseException:
-    """The error as the user gets to know it; `remedy` where there is more to do than the error itself says."""
+    """Return the error as the user sees it; `remedy` if there is more to do than the error itself says."""
     if isinstance(error, UsufructError):
         if remedy:
             error.kept, error.remedy = kept, f"{error.remedy} {remedy}"

@@ -1,4 +1,4 @@
-"""Renewing a layer where it stands in its stack, and handing layers over from one holding to another."""
+"""Renew a layer at its level in a stack, and hand layers over from one holding to another."""
 
 import os
 import stat
@@ -19,9 +19,9 @@ from usufruct.transaction.work import Work, chain_to_make
 
 
 def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state: FileState, entry: str) -> Renewal:
-    """Enter new content, which is staged, at the level of a layer that goes.
+    """Record new, staged content at the level of a layer that is removed.
 
-    `place.disk` and `state` carry their digests. What is not to be switched in does not stay staged.
+    `place.disk` and `state` carry their digests. Content that is not switched in does not stay staged.
     """
     resources, change = work.resources, work.change
     directory, name = place.directory, place.name
@@ -39,7 +39,7 @@ def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state:
 
 
 def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int, holding: int) -> None:
-    """Let one holding have what the user changed of another: the layers stay as they are."""
+    """Give one holding the layers of another that the user changed; the layers themselves stay unchanged."""
     ledger, change = work.resources.ledger, work.change
     for place, _ in leaves:
         enter_directories(ledger, change, chain_to_make(work, place.path))
@@ -50,7 +50,7 @@ def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int
 
 
 def claim_shared(work: Work, directory: int, name: str, laid: Laid) -> None:
-    """Enter a file of the user's as the holding's: the user's own only to tell what was there, nothing beneath."""
+    """Record a file of the user's as part of the holding. The user's own layer only says what was there before."""
     ledger, change = work.resources.ledger, work.change
     own, mine = laid.layers
     enter_layers(ledger, change, [NewLayer(directory, name, own._replace(is_backed=False))], gone=True)
@@ -58,7 +58,7 @@ def claim_shared(work: Work, directory: int, name: str, laid: Laid) -> None:
 
 
 def layer_of(stack: Iterable[Layer], holding: int) -> Layer:
-    """The layer that a holding has in a stack."""
+    """Return the layer that a holding has in a stack."""
     return next(layer for layer in stack if layer.holding == holding)
 
 

@@ -1,4 +1,4 @@
-"""Writing staged files in the way that is fastest for the archive: in order, or by several threads or processes."""
+"""Write staged files in the way that is fastest for the archive: in order, by threads, or by processes."""
 
 import os
 import threading
@@ -21,10 +21,10 @@ def _untold(size: int) -> None:
 def stage_files(
     archive: Archive, jobs: Jobs, tell: Callable[[int], None] = _untold, *, may_fork: bool = False
 ) -> Iterator[Staged]:
-    """Write these files, complete, checked and hashed; gives them a few at a time as they are done.
+    """Write these files, checked and hashed, and yield them in small groups as they are finished.
 
-    `tell` is called now and then with the bytes written of files that are not done yet. Raises what reading raises,
-    or OSError; no thread and no process is left running then.
+    `tell` is called now and then with the bytes written of unfinished files. Raises what reading raises, or OSError; no
+    thread and no process keeps running then.
     """
     count = len(jobs.rows)
     if not count:

@@ -1,4 +1,4 @@
-"""Switching destinations from their state before a change to the state after, and back."""
+"""Switch destinations from the state before a change to the state after it, and back."""
 
 import os
 from collections.abc import Mapping, Sequence, Set
@@ -78,20 +78,20 @@ def switch_in(work: Work) -> None:
 
 
 def _takes_place(difference: Difference, path: str, directories: Set[str]) -> bool:
-    """A file comes where a directory was whose files go in the same change."""
+    """Whether a file takes the place of a directory whose files are removed in the same change."""
     comes = difference.before is None and _after(difference).kind in (FileKind.FILE, FileKind.LINK)
     return comes and f"{path}/{difference.name}" in directories
 
 
 def _drop_emptied(walk: Walk, path: str, directories: Set[str]) -> None:
-    """Drop a directory and those in it, deepest first; one in which somebody put something stays."""
+    """Remove a directory and those in it, deepest first; one that contains something of somebody else's stays."""
     for emptied in sorted((one for one in directories if is_below(one, path)), reverse=True):
         if walk.is_there(emptied):
             walk.reach(os.path.dirname(emptied)).drop(os.path.basename(emptied))
 
 
 def _bring_new(above: Directory, path: str, name: str) -> None:
-    """Bring something to a name that nothing had; raises PlanIsStale where somebody took it in this moment."""
+    """Move something to a free name; raises PlanIsStale if another program just took the name."""
     try:
         above.bring(path, name, replaces=False)
     except FileExistsError as error:
@@ -99,7 +99,7 @@ def _bring_new(above: Directory, path: str, name: str) -> None:
 
 
 def _make_new(above: Directory, name: str) -> None:
-    """Make a directory of a name that nothing had; raises PlanIsStale where somebody took it in this moment."""
+    """Make a directory of a free name; raises PlanIsStale if another program just took the name."""
     try:
         above.make(name)
     except FileExistsError as error:
@@ -107,9 +107,9 @@ def _make_new(above: Directory, name: str) -> None:
 
 
 def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Sequence[Fingerprint]) -> bool:
-    """Take a directory out in one rename, where Usufruct made it and nothing but files that go is in it.
+    """Move a directory out in one rename, if Usufruct made it and it contains only files that are removed.
 
-    It is looked at once more where no other program finds it: somebody may have written to it just before.
+    Then check it once more, where no other program finds it: one may have written to it just before.
     """
     path, ledger = directory.path, work.resources.ledger
     stays = must_stay_on_record(ledger, work.change, directory.number) or is_above_others(ledger, directory.number)
@@ -131,7 +131,7 @@ def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Se
 
 
 def _insist_on(work: Work, directory: KnownDirectory, outgoing: str, going: Sequence[Fingerprint]) -> None:
-    """Raise PlanIsStale if what was taken out is not what was to go: somebody wrote it just before."""
+    """Raise PlanIsStale if what was moved out is not what was to be removed, because somebody just wrote to it."""
     for name in untouched(outgoing, going)[1]:
         (stack,) = stacks_in(work.resources.ledger, directory.number, [name]).values()
         found = f"{outgoing}/{name}"
@@ -142,7 +142,7 @@ def _insist_on(work: Work, directory: KnownDirectory, outgoing: str, going: Sequ
 def _set_out_plain(
     work: Work, here: Directory, directory: KnownDirectory, going: Sequence[Fingerprint]
 ) -> frozenset[str]:
-    """Take those of these files out that are what they were; gives their names."""
+    """Move out those of these files that are unchanged; return their names."""
     checkpoint, move_out = work.resources.checkpoint, here.move_out
     outgoing = work.staging_of(here.path).outgoing(directory.number)
     os.makedirs(outgoing, exist_ok=True)
@@ -172,10 +172,10 @@ def _after(difference: Difference) -> FileState:
 
 
 def _advance(work: Work, staging: Staging, number: int, here: Directory, difference: Difference) -> None:
-    """Bring one destination from before to after.
+    """Bring one destination from its state before to its state after.
 
-    What is there is not looked at first: each step either fails on what it does not expect, or is looked at once it
-    has what was there where nobody else finds it.
+    It is not checked first: each step either fails on what it does not expect, or checks what it has moved to a place
+    where no other program finds it.
     """
     before, after, name = _before(difference), _after(difference), difference.name
     path = f"{here.path}/{name}"
@@ -203,14 +203,14 @@ def _advance(work: Work, staging: Staging, number: int, here: Directory, differe
 
 
 def _insist_it_is(before: FileState, outgoing: str, path: str) -> None:
-    """Raise PlanIsStale if what was taken out is not what was to go."""
+    """Raise PlanIsStale if what was moved out is not what was to be removed."""
     found = state_at(outgoing)
     if not found.is_same_file(before) and not with_digest(found, outgoing).has_same_content(before):
         raise _stale(path)
 
 
 def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replaced: bool) -> None:
-    """Let a file that goes keep a name in the staging directory until the change is done."""
+    """Let a file that is removed keep a name in the staging directory until the change is done."""
     for is_ready in (False, True):
         try:
             # With a second name, the old file stays in place until the new one is renamed over it.
@@ -225,7 +225,7 @@ def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replac
 
 
 class Stranger(NamedTuple):
-    """A file that somebody else changed while a change was cut off: it is left as it is."""
+    """A file that somebody else changed while a change was interrupted; it stays as it is."""
 
     path: str
     saved: str = ""
@@ -235,9 +235,9 @@ class Stranger(NamedTuple):
 
 
 def switch_back(work: Work) -> list[Stranger]:
-    """Undo whatever part of the intent has happened; gives what somebody else changed, left as it is.
+    """Undo everything of the intent that has happened; return what somebody else changed, which stays as it is.
 
-    May be repeated after an interruption at any point. Raises LeadsElsewhere or OSError where a directory cannot be
+    May be repeated after an interruption at any point. Raises LeadsElsewhere or OSError if a directory cannot be
     reached any more; the rest may be undone by then.
     """
     ledger, checkpoint = work.resources.ledger, work.resources.checkpoint
@@ -273,9 +273,9 @@ def switch_back(work: Work) -> list[Stranger]:
 
 
 def _take_back(work: Work, walk: Walk, path: str, numbers: Mapping[str, int]) -> None:
-    """Remove the file that the change brought to the place of a directory that is to be there again.
+    """Remove the file that the change put in the place of a directory that is restored.
 
-    Raises PlanIsStale where something else is there.
+    Raises PlanIsStale if something else is there.
     """
     above, name = os.path.split(path)
     if above not in numbers or not walk.is_there(above):
@@ -298,7 +298,7 @@ def _take_back(work: Work, walk: Walk, path: str, numbers: Mapping[str, int]) ->
 
 
 def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
-    """Put a directory back that was there before the change: the very one, where the change took it out whole."""
+    """Restore a directory that was there before the change: the same one, if the change moved it out whole."""
     path = directory.path
     outgoing = work.outgoing(path, directory.number)
     missing = [os.path.dirname(path)]
@@ -315,7 +315,7 @@ def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
 
 
 def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference: Difference) -> Stranger | None:
-    """Bring one destination back to before; tells of one that is in neither state."""
+    """Bring one destination back to its state before; report one that is in neither state."""
     before, after, name = _before(difference), _after(difference), difference.name
     path = f"{here.path}/{name}"
     disk = here.state(name)
@@ -353,13 +353,13 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
 
 
 def _guard_again(work: Work, here: Directory, name: str, before: FileState, disk: FileState) -> None:
-    """Give a file the mode back that had to be lifted where it keeps a file from being replaced."""
+    """Restore a file's mode that had to be changed so that the file could be replaced."""
     if work.resources.platform.mode_guards_names and before.kind is FileKind.FILE and disk.mode != before.mode:
         set_mode(f"{here.path}/{name}", before.mode)
 
 
 def _original(work: Work, directory: KnownDirectory, difference: Difference) -> str:
-    """Where the file or link waits, whole and durable, that a destination had before; raises UnsoundBackup."""
+    """Return where the earlier file or link of a destination waits, complete and durable; raises UnsoundBackup."""
     before = _before(difference)
     above = work.outgoing(directory.path, directory.number)
     assert above, "a change that switches files has a staging directory for them"
@@ -388,9 +388,9 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
 
 
 def _rescued(work: Work, directory: KnownDirectory, difference: Difference) -> str:
-    """Save the user's own file that somebody else's came in the place of; gives the path, or nothing if none is lost.
+    """Save the user's file that somebody else's has replaced; return its path, or nothing if none is lost.
 
-    Where nothing was switched in yet, what the other program wrote over was the file itself, by its own will.
+    If nothing was switched in yet, the other program overwrote the file itself, which was its own decision.
     """
     before = difference.before
     if before is None or before.holding is not None or before.state.kind not in (FileKind.FILE, FileKind.LINK):

@@ -1,8 +1,4 @@
-"""What is left to do once a change has ended: staging directories, backups and notes that nobody needs are removed.
-
-Nothing depends on it: cut off anywhere, it is done by the next command that writes. What takes a moment is done at
-once; what takes longer is done behind the command, which is over then.
-"""
+"""Tidying after a change: staging directories, backups and notes that are no longer needed are removed."""
 
 import logging
 import os
@@ -33,7 +29,7 @@ _MANY, _LARGE = 500, 256 << 20
 
 
 def takes_long(resources: Resources) -> bool:
-    """Whether what is left to remove is so much that nobody should wait for it."""
+    """Whether so much is left to remove that nobody should wait for it."""
     unneeded = unneeded_backups(resources.ledger, _MANY + 1)
     size, files = 0, len(unneeded)
     if files > _MANY or resources.ledger.is_half_empty:
@@ -52,9 +48,9 @@ def takes_long(resources: Resources) -> bool:
 
 
 def tidy(resources: Resources) -> list[str]:
-    """Remove what finished changes left: staging directories, backups and notes that nobody needs. May be repeated.
+    """Remove what finished changes left: staging directories, backups and notes. May be repeated.
 
-    Gives what could not be removed, in words: it is left for the next time, and nothing else waits for it.
+    Returns what could not be removed, in words: it is left for the next time, and nothing else waits for it.
     """
     ledger, drives = resources.ledger, drives_of(resources.ledger, resources.platform.identity_of_volume)
     recorded = [
@@ -90,7 +86,7 @@ def tidy(resources: Resources) -> list[str]:
 
 
 def _drop_stagings(resources: Resources, stagings: Sequence[Staging], faults: "_Faults") -> list[Staging]:
-    """Remove staging directories, durably; gives those that are gone."""
+    """Remove staging directories durably; return those that are gone."""
     dropped = []
     for staging in stagings:
         with faults.of(staging.path):
@@ -109,7 +105,7 @@ def _drop_stagings(resources: Resources, stagings: Sequence[Staging], faults: "_
 
 
 def _drop_backups(resources: Resources, noted: Sequence[tuple[bytes, bool]], faults: "_Faults") -> list[bytes]:
-    """Remove backups, or let them stop being a second name of what was given back; gives those that are done."""
+    """Remove backups, or separate them from a restored file that shares their inode; return those that are finished."""
     struck = []
     for digest, is_needed in noted:
         try:
@@ -126,7 +122,7 @@ def _drop_backups(resources: Resources, noted: Sequence[tuple[bytes, bool]], fau
 
 
 def _drop_notes(resources: Resources, notes: Sequence[int], faults: "_Faults") -> list[int]:
-    """Remove the notes of holdings that are gone; gives the holdings' numbers."""
+    """Remove the notes of removed holdings; return the holdings' numbers."""
     forgotten = []
     for number in notes:
         kept = f"{resources.notes}/{number}"
@@ -138,9 +134,9 @@ def _drop_notes(resources: Resources, notes: Sequence[int], faults: "_Faults") -
 
 
 def tidy_if_possible(resources: Resources) -> None:
-    """Tidy; what cannot be removed now, for whatever reason, is removed by the next command.
+    """Tidy; what cannot be removed now is removed by the next command.
 
-    Raises Interrupted where a person does not want to wait for it.
+    Raises Interrupted if the user does not want to wait for it.
     """
     try:
         tidy(resources)
@@ -155,7 +151,7 @@ def tidy_if_possible(resources: Resources) -> None:
 
 
 def _with_times_left(ledger: Ledger, stagings: Sequence[Staging]) -> list[Staging]:
-    """Record, before any of these is removed, the time that its parent gets, where that is not so already."""
+    """Record the time that each parent gets before any of these is removed, unless it is recorded already."""
     found = [with_time_left(staging) for staging in stagings]
     if found != list(stagings):
         with ledger.transaction():
@@ -165,21 +161,21 @@ def _with_times_left(ledger: Ledger, stagings: Sequence[Staging]) -> list[Stagin
 
 
 class _Faults:
-    """What could not be tidied: one thing that fails keeps nothing else from being tidied."""
+    """What could not be tidied; one failure does not stop the rest."""
 
     def __init__(self) -> None:
         self.found: list[str] = []
 
     @contextmanager
     def of(self, path: str) -> Iterator[None]:
-        """Whatever fails inside is about this path; it is logged and remembered."""
+        """Log and remember a failure inside as one about this path."""
         try:
             yield
         except (OSError, MachineError, sqlite3.Error) as error:
             self.add(path, error)
 
     def say(self, path: str, what: str) -> None:
-        """Remember what is to be told of a path."""
+        """Remember what is to be reported about a path."""
         self.found.append(f"{path}: {what}")
         _log.warning("%s %s", path, what)
 

@@ -1,4 +1,4 @@
-"""Several small holdings taken out as one change under way: the disk is waited for once, not once for each."""
+"""Remove several small holdings as one change, so that the disk is waited for once and not once for each."""
 
 from collections.abc import Iterable, Sequence
 
@@ -19,17 +19,17 @@ _NAMED = 3
 
 
 class Leaving(Struct, frozen=True):
-    """A holding to be taken out whole, and the change that this undoes or redoes, if it is one."""
+    """A holding to be removed completely, and the change that this undoes or redoes, if there is one."""
 
     holding: Holding
     root: int = 0
 
 
 def remove_together(resources: Resources, leaving: Iterable[Leaving]) -> list[Removed]:
-    """Take out as many of these as can go as one change, in their order; gives what became of each of those.
+    """Remove as many of these as possible as one change, in their order; return the result of each.
 
-    None of them if the first can only go by itself: because files of it stay, or it lies on or beneath the next, or
-    something failed; then everything is as it was. The history gets a change for each.
+    Returns none if the first can only be removed by itself: because files of it stay, or it lies above or below the
+    next one, or something failed. Then everything is as it was. The history gets a change for each.
     """
     together = _together(resources, leaving)
     if len(together) < 2:
@@ -47,7 +47,7 @@ def remove_together(resources: Resources, leaving: Iterable[Leaving]) -> list[Re
 
 
 def _together(resources: Resources, leaving: Iterable[Leaving]) -> list[tuple[Leaving, Removal]]:
-    """The first ones and what taking them out does, as far as they touch no file of one another and none stays."""
+    """Return the first holdings, and what removing them does, up to one that shares files with them or leaves files."""
     together: list[tuple[Leaving, Removal]] = []
     numbers: set[int] = set()
     files = 0

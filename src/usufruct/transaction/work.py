@@ -26,7 +26,7 @@ def no_checkpoint(name: str) -> None:
 
 
 class Resources(Struct, frozen=True, kw_only=True):
-    """The outside that a change touches, handed in so that tests can stand in for it."""
+    """The outside world of a change, passed in so that tests can replace it."""
 
     ledger: Ledger
     backups: Backups
@@ -64,57 +64,57 @@ class Work(Struct):
     """The holding taken by the change before, that is on record again once this one is done."""
 
     def staging_of(self, directory: str) -> Staging:
-        """The staging directory for an absolute destination directory in which files change."""
+        """Return the staging directory for an absolute destination directory in which files change."""
         fitting = (staging for staging in self.stagings if is_below(directory, staging.base))
         return max(fitting, key=lambda staging: len(staging.base))
 
     def incoming(self, directory: str) -> str:
-        """Where what will go to an absolute destination directory waits."""
+        """Return where files wait that will be moved into an absolute destination directory."""
         return self.staging_of(directory).incoming(directory)
 
     def outgoing(self, directory: str, number: int) -> str:
-        """Where what is taken out of a destination directory waits; empty where the change stages nothing for it."""
+        """Return where files wait that were moved out of a destination directory; empty if nothing is staged for it."""
         if not any(is_below(directory, staging.base) for staging in self.stagings):
             return ""
         return self.staging_of(directory).outgoing(number)
 
     def waits(self, path: str) -> bool:
-        """What will go to an absolute destination is still staged, so it did not go there yet."""
+        """Whether the file for an absolute destination is still staged, so it was not moved there yet."""
         directory = os.path.dirname(path)
         return any(
             is_below(directory, staging.base) and os.path.lexists(staging.incoming(path)) for staging in self.stagings
         )
 
     def is_staged(self, directory: str) -> bool:
-        """Something was staged for this whole directory."""
+        """Whether something was staged for this whole directory."""
         return any(
             is_below(directory, staging.base) and os.path.isdir(staging.incoming(directory))
             for staging in self.stagings
         )
 
     def hold_stagings(self) -> None:
-        """Hold the staging directories that are there open; raises StoreError where one is none of ours by now."""
+        """Open the existing staging directories and keep them open; raises StoreError if one is not ours any more."""
         stagings, self.stagings = self.stagings, []
         self.stagings = [hold(staging, self.resources.platform) for staging in stagings]
 
     def let_go(self) -> None:
-        """Close what holds the staging directories."""
+        """Close the staging directories."""
         stagings, self.stagings = self.stagings, []
         for staging in stagings:
             let_go(staging)
 
     def shown(self, path: str) -> str:
-        """A path as it is shown: not through a descriptor."""
+        """Return a path as it is shown: not through a descriptor."""
         for staging in self.stagings:
             if staging.held and is_below(path, staging.held):
                 return staging.path + path[len(staging.held) :]
         return path
 
     def stage_for(self, directories: Iterable[tuple[str, str]], names: Iterable[tuple[str, Iterable[str]]]) -> None:
-        """Make the staging directories for these, each given with the destination it is part of.
+        """Make the staging directories for these directories, each given with the destination it belongs to.
 
-        `names` are all that will wait in them, each with the absolute directory that they go to or come from. Each is
-        on record before it is made. Raises LeadsElsewhere where a destination is a link now.
+        `names`: everything that will wait in them, with the absolute directory that it goes to or comes from. Each is
+        on record before it is made. Raises LeadsElsewhere if a destination is a link now.
         """
         resources, ledger = self.resources, self.resources.ledger
         drives = drives_of(ledger, resources.platform.identity_of_volume)
@@ -144,9 +144,9 @@ class Work(Struct):
 
 
 def chain_to_make(work: Work, directory: str) -> list[tuple[str, int | None]]:
-    """The directories from the nearest one that is there down to this, each with its time, None if not there.
+    """Return the directories from the nearest existing one down to this, each with its time, None if missing.
 
-    Raises LeadsElsewhere where one of those that may have to be made is a link by now, DriveAway where none is there.
+    Raises LeadsElsewhere if one that may have to be made is a link by now, and DriveAway if none exists.
     """
     nearest(directory)
     # Making the staging directory may itself have changed the time of the directory it stands in.
