@@ -1,4 +1,4 @@
-"""The store of replaced files, by content: each is kept once, under its digest."""
+"""The store of replaced files: each content is kept once, under its digest."""
 
 import logging
 import os
@@ -48,7 +48,7 @@ class Backups:
         """Copies of a change that is staging; they get their names once they are noted durably."""
 
     def path_of(self, digest: bytes) -> str:
-        """Where the content of this digest lies, whether or not it does."""
+        """Where the content of this digest is, or would be."""
         return self._partial(digest) if digest in self._waiting else self._path_of(digest)
 
     def _path_of(self, digest: bytes) -> str:
@@ -60,11 +60,11 @@ class Backups:
         return os.lstat(self.path_of(digest)).st_size
 
     def holds(self, digest: bytes) -> bool:
-        """The content is here."""
+        """Whether the content is here."""
         return os.path.lexists(self.path_of(digest))
 
     def is_sound(self, digest: bytes) -> bool:
-        """The content is here and is what it should be; each is read once."""
+        """Whether the content is here and correct; each is read once."""
         if digest not in self._sound:
             try:
                 if digest_of(self.path_of(digest)) != digest:
@@ -75,18 +75,18 @@ class Backups:
         return True
 
     def is_beside(self, path: str) -> bool:
-        """The store is on the volume of `path`, an existing file or directory."""
+        """Whether the store is on the volume of `path`, an existing file or directory."""
         os.makedirs(self.top, mode=0o700, exist_ok=True)
         return os.stat(self.top).st_dev == os.lstat(path).st_dev
 
     def keep(
         self, source: str, state: FileState, *, at: int | None = None, stays: bool = False, about: str = ""
     ) -> None:
-        """Take in the file at `source`, which stays where it is and is known to be in this state.
+        """Back up the file at `source`, which stays there and is known to be in this state.
 
-        `at`: descriptor of the directory that the last part of `source` is a name in. `stays`: it stays in use there,
-        so that the store needs bytes of its own. `about`: the path that is noted, if that is another. Raises
-        DiffersFromRecord if its content is another; the store is then as it was.
+        `at`: descriptor of the directory in which the last part of `source` is a name. `stays`: the file stays in use,
+        so the store needs a copy of its own. `about`: the path that is noted, if it is another. Raises
+        DiffersFromRecord if the content is different; the store is then unchanged.
         """
         self._ready(state.digest)
         name = self._partial(state.digest) if self._is_staging else self._path_of(state.digest)
@@ -114,7 +114,7 @@ class Backups:
             self._waiting.add(digest)
 
     def _linked(self, source: str, state: FileState, kept: str, at: int | None) -> bool:
-        """Give the file a second name here, if that is then its only other one; raises FileExistsError."""
+        """Link the file into the store, if it then has exactly two names; raises FileExistsError."""
         if not self._platform.link(source.rpartition("/")[2] if at is not None else source, kept, at):
             return False
         found = os.lstat(kept)
@@ -128,7 +128,7 @@ class Backups:
         return f"{self.top}/{_PARTIAL}{digest.hex()}"
 
     def _set_aside(self, digest: bytes) -> None:
-        """Let content that is not what it should be make room, but stay for whoever may want it."""
+        """Move incorrect content out of the way, but keep it for anybody who may want it."""
         number = 1
         while os.path.lexists(aside := f"{self.top}/{_DAMAGED}{digest.hex()}-{number}"):
             number += 1
@@ -136,12 +136,12 @@ class Backups:
         _log.warning("the backup %s is damaged; it is kept as %s", digest.hex(), aside)
 
     def give(self, state: FileState, destination: str, *, is_last: bool) -> FileState:
-        """Put the content of a file at `destination`, where nothing stands, with its mode and time; gives its state.
+        """Restore the content at `destination`, where nothing exists, with its mode and time; return its state.
 
-        It is compared, but not durable yet; the store keeps its own until `drop`. What goes back has bytes of its own:
-        should this be cut off, whoever writes to it must not write the backup. `is_last`: nobody else needs it, so the
-        very same file may go back where there is no room for a copy. Raises UnsoundBackup where the content is missing
-        or damaged; nothing stands at `destination` then.
+        It is compared, but not durable yet; the store keeps its copy until `drop`. The restored file is a copy, so that
+        a program that writes to it after an interruption does not change the backup. `is_last`: nobody else needs the
+        content, so the same file may be used if there is no room for a copy. Raises UnsoundBackup if the content is
+        missing or damaged; then nothing is at `destination`.
         """
         kept = self.path_of(state.digest)
         try:
@@ -159,7 +159,7 @@ class Backups:
         return restore_attributes(destination, state)
 
     def _given_itself(self, kept: str, destination: str, digest: bytes) -> bool:
-        """Give a backup a second name, where it is sound and nothing else shares its bytes."""
+        """Link a backup to the destination, if it is sound and nothing else shares its bytes."""
         if os.lstat(kept).st_nlink > 1 or digest_of(kept) != digest:
             return False
         return self._platform.link(kept, destination)
@@ -172,9 +172,9 @@ class Backups:
         )
 
     def unshare(self, digest: bytes) -> None:
-        """Give the store bytes of its own for content that a file in use may share with it; may be repeated.
+        """Give the store its own copy of content that a file in use may share; may be repeated.
 
-        Raises DiffersFromRecord where the content is damaged; it stays as it is then.
+        Raises DiffersFromRecord if the content is damaged; it stays as it is then.
         """
         kept = self._path_of(digest)
         try:
@@ -187,7 +187,7 @@ class Backups:
         copy_whole(kept, kept, self._platform, digest=digest, partial=self._partial(digest), replaces=True)
 
     def drop(self, digest: bytes) -> None:
-        """Forget the content; may be repeated."""
+        """Delete the content; may be repeated."""
         self._sound.discard(digest)
         try:
             self._platform.unlink(self.path_of(digest))
@@ -196,7 +196,7 @@ class Backups:
         self._changed.add(os.path.dirname(self._path_of(digest)))
 
     def drop_empty(self) -> None:
-        """Remove sub-directories in which nothing is left."""
+        """Remove empty sub-directories."""
         if os.path.isdir(self.top):
             for shard in os.scandir(self.top):
                 if _SHARD.fullmatch(shard.name) and shard.is_dir(follow_symlinks=False):
@@ -211,7 +211,7 @@ class Backups:
                 self.origins.drop()
 
     def digests(self) -> Iterator[bytes]:
-        """The digests of all content here; what somebody else put here is passed over."""
+        """Digests of all content in the store; files of other programs are ignored."""
         if not os.path.isdir(self.top):
             return
         for shard in os.scandir(self.top):
@@ -229,30 +229,30 @@ class Backups:
     # --- what a change brings before its intent is on record ----------------------------------------------
 
     def begin(self, change: int) -> None:
-        """Note from now on what is taken in for this change, of which the ledger does not tell before it is sealed.
+        """From now on, note what is backed up for this change; the ledger does not record it before .
 
-        Until then nothing has a name here before its note is durable.
+        Until then nothing gets a name in the store before its note is durable.
         """
         self._change, self._is_staging = change, True
         self._waiting.clear()
         self.origins.take_back()
 
     def seal(self) -> None:
-        """The ledger is about to tell of all that was taken in, and of all that will be."""
+        """Prepare for the ledger recording everything that was backed up and will be."""
         self.make_durable()
         self._is_staging = False
 
     def end(self) -> None:
-        """The change has ended; what has no name by now gets none."""
+        """End the change; content that has no name by now gets none."""
         self._change, self._is_staging = 0, False
         self._waiting.clear()
 
     def brought(self, change: int) -> list[bytes]:
-        """What a change took in."""
+        """Digests of what a change backed up."""
         return self.origins.of_change(change)
 
     def drop_partial(self) -> None:
-        """Remove copies that an interrupted change left unfinished."""
+        """Remove unfinished copies of an interrupted change."""
         if not os.path.isdir(self.top):
             return
         for file in os.scandir(self.top):
@@ -260,7 +260,7 @@ class Backups:
                 self._platform.unlink(file.path)
 
     def make_durable(self) -> None:
-        """Return once what was taken in since the last time would survive a power cut."""
+        """Return when everything backed up since the last time would survive a power cut."""
         self.origins.make_durable()
         for digest in self._waiting:
             self._platform.rename_new(self._partial(digest), self._path_of(digest))

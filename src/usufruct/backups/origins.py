@@ -24,7 +24,7 @@ class _Origin(NamedTuple):
 
 
 class Origins:
-    """The notes beside the backups below one directory, as one ledger sees them."""
+    """The notes beside the backups in one directory, as one ledger sees them."""
 
     def __init__(self, top: str, ledger: str, platform: Platform) -> None:
         self._top = directory_of_notes(top)
@@ -37,7 +37,7 @@ class Origins:
         return f"{self._top}/{self._ledger}"
 
     def take_back(self) -> None:
-        """Note that the ledger is in use again: should it be lost once more, that is told once more."""
+        """Note that the ledger is in use again, so that losing it once more is reported once more."""
         settled = f"{self._own}{SETTLED}"
         if not os.path.exists(settled):
             return
@@ -51,32 +51,32 @@ class Origins:
         self._platform.unlink(settled)
 
     def enter(self, digest: bytes, change: int, path: str) -> None:
-        """Note that a change brings the file at an absolute path into the backups."""
+        """Note that a change backs up the file at an absolute path."""
         os.makedirs(self._top, mode=0o700, exist_ok=True)
         with open(self._own, "a", encoding="ascii", opener=private_opener) as notes:
             notes.write(f"{digest.hex()} {change} {quote(os.fsencode(path))}\n")
         self._is_durable = False
 
     def make_durable(self) -> None:
-        """Return once all that was noted would survive a power cut."""
+        """Return when everything noted would survive a power cut."""
         if not self._is_durable:
             self._platform.sync_file(self._own)
             self._platform.sync_names([self._top])
             self._is_durable = True
 
     def of_change(self, change: int) -> list[bytes]:
-        """The digests that a change brought."""
+        """Digests that a change backed up."""
         return [one.digest for one in _read(self._own) if one.change == change]
 
     def paths(self) -> dict[bytes, str]:
-        """The last path of each content that anything is noted of, by any ledger."""
+        """The last known path of each content that any ledger has noted."""
         found = {}
         for name in sorted(names_in_directory(self._top), key=lambda name: name == self._ledger):
             found.update({one.digest: one.path for one in _read(f"{self._top}/{name}")})
         return found
 
     def forget(self, is_held: Callable[[bytes], bool]) -> None:
-        """Leave out what is noted of backups that are gone, where that is much."""
+        """Drop the notes about removed backups, if there are many."""
         try:
             size = os.stat(self._own).st_size
         except FileNotFoundError:
@@ -92,7 +92,7 @@ class Origins:
         os.replace(growing, self._own)
 
     def drop(self) -> None:
-        """Forget all that this ledger noted: it has no backups any more."""
+        """Drop everything that this ledger noted, because it has no backups any more."""
         for name in (self._ledger, f"{self._ledger}{SETTLED}"):
             if name in names_in_directory(self._top):
                 self._platform.unlink(f"{self._top}/{name}")
@@ -100,7 +100,7 @@ class Origins:
             os.rmdir(self._top)
 
     def settle(self, *, is_older: bool) -> None:
-        """Tell no more that ledgers are missing which noted something here, or that this one `is_older`."""
+        """Stop reporting that ledgers with notes here are missing, or that this one `is_older`."""
         for name in [*others(os.path.dirname(self._top), self._ledger), *([self._ledger] if is_older else [])]:
             os.replace(f"{self._top}/{name}", f"{self._top}/{name}{SETTLED}")
 

@@ -1,4 +1,4 @@
-"""Changes: their phases, their staging directories, what is left to tidy."""
+"""Changes: their phases, their staging directories, and what is left to tidy."""
 
 from collections.abc import Iterable
 
@@ -8,7 +8,7 @@ from usufruct.model.changes import Change, ChangeKind, Phase
 
 
 def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, root: int = 0) -> int:
-    """Enter a change in phase staging and give its number; `root` is the change that it undoes or redoes."""
+    """Record a change in the phase staging and return its number; `root` is the change that it undoes or redoes."""
     cursor = ledger.connection.execute(
         "INSERT INTO change (kind, phase, started, about, root) VALUES (?, ?, ?, ?, ?)",
         (kind, Phase.STAGING, now, about, root),
@@ -22,7 +22,7 @@ def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, root
 
 
 def enter_reversed(ledger: Ledger, root: Change, now: int) -> None:
-    """Record that a change that did nothing is undone, or redone."""
+    """Record that a change that did nothing is undone or redone."""
     with ledger.transaction():
         set_phase(ledger, begin_change(ledger, root.kind, root.about, now, root=root.number), Phase.DONE, now)
 
@@ -30,14 +30,14 @@ def enter_reversed(ledger: Ledger, root: Change, now: int) -> None:
 def set_partial(
     ledger: Ledger, change: int, *, brought: int | None = None, took: int | None = None, is_named: bool = False
 ) -> None:
-    """Record that only a part of a holding comes or goes by a change; `is_named`: the user said which."""
+    """Record that a change adds or removes only a part of a holding; `is_named`: the user named the part."""
     ledger.connection.execute(
         "UPDATE change SET is_part = ?, brought = ?, took = ? WHERE number = ?", (1 + is_named, brought, took, change)
     )
 
 
 def split_change(ledger: Ledger, change: int, several: Iterable[tuple[int, str, int]]) -> None:
-    """Let a change that is done and took several holdings, by number, name and root, be one for each of them."""
+    """Turn a finished change that removed several holdings (number, name, root) into one change for each."""
     (first, name, root), *others = several
     ledger.connection.execute(
         "UPDATE change SET about = ?, root = ?, took = ? WHERE number = ?", (name, root, first, change)
@@ -56,7 +56,7 @@ def split_change(ledger: Ledger, change: int, several: Iterable[tuple[int, str, 
 
 
 def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = None) -> None:
-    """Move a change on."""
+    """Set the phase of a change."""
     ledger.connection.execute("UPDATE change SET phase = ?, finished = ? WHERE number = ?", (phase, finished, change))
 
 
@@ -70,7 +70,7 @@ def unfinished_changes(ledger: Ledger) -> list[Change]:
 
 
 def changes_done(ledger: Ledger, since: int = 0) -> list[Change]:
-    """The history: changes that were done, newest first, from this number on."""
+    """Finished changes from this number on, newest first."""
     rows = ledger.connection.execute(
         f"SELECT {_COLUMNS} FROM change WHERE phase = ? AND number >= ? ORDER BY number DESC", (Phase.DONE, since)
     )
@@ -80,7 +80,7 @@ def changes_done(ledger: Ledger, since: int = 0) -> list[Change]:
 def commands_done(ledger: Ledger, most: int) -> tuple[int, int]:
     """The number of the first of the last commands, at most so many, and how many there were before it.
 
-    Commands that only undid or redid are none.
+    Commands that only undid or redid something do not count.
     """
     commands = "SELECT DISTINCT command FROM change WHERE phase = 'done' AND root = 0"
     first, count = ledger.connection.execute(
@@ -114,7 +114,7 @@ def _change(row: _Row) -> Change:
 
 
 def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
-    """Record a staging directory, before it is made or with its times once it is."""
+    """Record a staging directory before it is made, or its times once it exists."""
     ledger.connection.execute(
         "INSERT OR REPLACE INTO staging (path, change, base, parent_before, parent_after, volume, is_beside, expected)"
         " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -132,7 +132,7 @@ def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
 
 
 def stagings_of(ledger: Ledger, change: int | None = None) -> list[Staging]:
-    """The staging directories on record: of one change, or all."""
+    """Staging directories on record: of one change, or all."""
     rows = ledger.connection.execute(
         f"SELECT {_STAGING} FROM staging WHERE change = ?1 OR ?1 IS NULL ORDER BY path", (change,)
     )
@@ -148,7 +148,7 @@ def _staging(row: tuple[str, str, int, int, str, int, int | None, bytes]) -> Sta
 
 
 def stagings_of_ended(ledger: Ledger) -> list[Staging]:
-    """The staging directories on record of changes that are done or reversed: they are to go."""
+    """Staging directories on record of finished or reversed changes; they are to be removed."""
     rows = ledger.connection.execute(
         f"SELECT {_STAGING} FROM staging JOIN change ON number = change"
         " WHERE phase NOT IN ('staging', 'switching') ORDER BY path"
@@ -157,27 +157,27 @@ def stagings_of_ended(ledger: Ledger) -> list[Staging]:
 
 
 def set_time_left(ledger: Ledger, staging: Staging) -> None:
-    """Record the time that a staging directory's parent gets, before its removal is begun."""
+    """Record the time that a staging directory's parent gets, before the staging directory is removed."""
     ledger.connection.execute("UPDATE staging SET settles = ? WHERE path = ?", (staging.time_left, staging.path))
 
 
 def forget_staging(ledger: Ledger, staging: Staging) -> None:
-    """Strike a staging directory that is gone."""
+    """Delete the record of a removed staging directory."""
     ledger.connection.execute("DELETE FROM staging WHERE path = ?", (staging.path,))
 
 
 def enter_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
-    """Note backups that may be forgotten once nothing is under way."""
+    """Note backups that can be removed when no change is under way."""
     ledger.connection.executemany("INSERT OR IGNORE INTO unneeded VALUES (?)", ((digest,) for digest in digests))
 
 
 def unneeded_backups(ledger: Ledger, most: int) -> list[bytes]:
-    """Some of the backups noted as unneeded, at most so many."""
+    """Some of the backups noted as not needed, at most so many."""
     return [row[0] for row in ledger.connection.execute("SELECT blake3 FROM unneeded LIMIT ?", (most,))]
 
 
 def noted_backups(ledger: Ledger) -> list[tuple[bytes, bool]]:
-    """Backups noted as unneeded, each with whether a layer needs it all the same."""
+    """Backups noted as not needed, each with whether a layer needs it after all."""
     rows = ledger.connection.execute(
         "SELECT blake3, EXISTS (SELECT 1 FROM layer WHERE is_backed AND layer.blake3 = unneeded.blake3) FROM unneeded"
     )
@@ -185,39 +185,39 @@ def noted_backups(ledger: Ledger) -> list[tuple[bytes, bool]]:
 
 
 def clear_unneeded(ledger: Ledger, digests: Iterable[bytes]) -> None:
-    """Strike backups from the list that are forgotten."""
+    """Delete these backups from the list of those not needed."""
     ledger.connection.executemany("DELETE FROM unneeded WHERE blake3 = ?", ((digest,) for digest in digests))
 
 
 def clear_all_unneeded(ledger: Ledger) -> None:
-    """Strike the whole list of backups to be forgotten."""
+    """Delete the whole list of backups not needed."""
     ledger.connection.execute("DELETE FROM unneeded")
 
 
 def unneeded_notes(ledger: Ledger) -> list[int]:
-    """Numbers of holdings whose notes nobody needs any more."""
+    """Numbers of holdings whose notes are no longer needed."""
     return [row[0] for row in ledger.connection.execute("SELECT holding FROM unneeded_note")]
 
 
 def clear_unneeded_notes(ledger: Ledger, holdings: Iterable[int]) -> None:
-    """Strike holdings from the list whose notes are gone."""
+    """Delete holdings whose notes are removed from that list."""
     ledger.connection.executemany("DELETE FROM unneeded_note WHERE holding = ?", ((one,) for one in holdings))
 
 
 def phase_of(ledger: Ledger, change: int) -> Phase:
-    """How far a change has come."""
+    """The phase of a change."""
     row = ledger.connection.execute("SELECT phase FROM change WHERE number = ?", (change,)).fetchone()
     return Phase(row[0])
 
 
 def last_change(ledger: Ledger) -> int:
-    """The number of the last change; 0 where nothing was ever recorded."""
+    """The number of the last change; 0 if nothing was ever recorded."""
     row = ledger.connection.execute("SELECT coalesce(max(number), 0) FROM change").fetchone()
     return int(row[0])
 
 
 def is_tidy(ledger: Ledger) -> bool:
-    """Nothing is under way and nothing is left to remove."""
+    """Whether no change is under way and nothing is left to remove."""
     row = ledger.connection.execute(
         "SELECT (SELECT count(*) FROM staging) + (SELECT count(*) FROM unneeded) + (SELECT count(*) FROM unneeded_note)"
         " + (SELECT count(*) FROM change WHERE phase IN ('staging', 'switching'))"
@@ -226,7 +226,7 @@ def is_tidy(ledger: Ledger) -> bool:
 
 
 def others_touching(ledger: Ledger, change: int) -> tuple[str, str] | None:
-    """A directory of a change that is under way which another one that waits touches too, and what that is about."""
+    """A directory that this change and another unfinished one touch, and what the other one is about."""
     row: tuple[str, str] | None = ledger.connection.execute(
         "SELECT path, about FROM change AS other JOIN touched AS theirs ON theirs.change = other.number"
         " JOIN touched AS ours ON ours.change = ?1 AND ours.directory = theirs.directory"

@@ -1,4 +1,4 @@
-"""SQLite's texts are Unicode, and names on disk need not be: those that are none are spelled in a way of our own."""
+"""SQLite's texts are Unicode, and names on disk need not be; names that are not are spelled in our own way."""
 
 import re
 import sqlite3
@@ -16,7 +16,7 @@ _HAS_SPELLED = 1
 
 
 class Connection(sqlite3.Connection):
-    """A connection that takes and gives names as the system has them."""
+    """A connection that accepts and returns names as the system has them."""
 
     def __init__(self, *words: Any, **options: Any) -> None:
         super().__init__(*words, **options)

@@ -1,4 +1,4 @@
-"""What the change under way has entered, by name: so that nobody need look for it among all that is on record."""
+"""What the current change has recorded, by name, so that nobody must search for it among everything on record."""
 
 import json
 from collections.abc import Iterable
@@ -11,9 +11,9 @@ _MOST = 50_000
 
 
 class Entered:
-    """The names that one change entered since it was begun here, by directory.
+    """The names that one change recorded since it began in this process, by directory.
 
-    Of changes that were begun elsewhere, before a crash say, nothing is known.
+    Nothing is known of changes that began in another process, for example before a crash.
     """
 
     def __init__(self) -> None:
@@ -22,11 +22,11 @@ class Entered:
         self._count = 0
 
     def begin(self, change: int) -> None:
-        """Keep the names of a new change; those of the one before are let go."""
+        """Start the names of a new change; those of the previous one are dropped."""
         self._change, self._names, self._count = change, {}, 0
 
     def add(self, change: int, rows: Iterable[tuple[Any, ...]]) -> None:
-        """Keep the names of rows, each of which begins with directory and name, sorted by directory."""
+        """Add the names of rows, each of which begins with directory and name, sorted by directory."""
         if change != self._change or self._names is None:
             return
         for directory, of_directory in groupby(rows, key=itemgetter(0)):
@@ -38,7 +38,7 @@ class Entered:
             self._names = None
 
     def names(self, change: int, directory: int) -> str | None:
-        """The names entered in a directory, as a JSON array; None where they are not known."""
+        """The names recorded in a directory, as a JSON array; None if they are not known."""
         if change != self._change or self._names is None:
             return None
         names = self._names.get(directory, ())

@@ -1,4 +1,4 @@
-"""Holdings: finding, entering and striking them."""
+"""Holdings: find, record and delete them."""
 
 from collections.abc import Iterable, Sequence
 
@@ -53,7 +53,7 @@ def all_holdings(ledger: Ledger) -> list[Holding]:
 
 
 def holding_named(ledger: Ledger, name: str) -> Holding | None:
-    """The holding of this name, compared as names are."""
+    """The holding with this name, compared as names are."""
     row = ledger.connection.execute(
         f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND name_key = ?", (folded(name),)
     ).fetchone()
@@ -70,7 +70,7 @@ def holdings_of_tidy_name(ledger: Ledger, application: str | None, root: str, ti
 
 
 def holdings_of_size(ledger: Ledger, size: int) -> list[Holding]:
-    """Holdings whose archives have this many bytes, the newest first."""
+    """Holdings whose archives have this many bytes, newest first."""
     rows = ledger.connection.execute(
         f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND archive_size = ? ORDER BY number DESC", (size,)
     )
@@ -78,7 +78,7 @@ def holdings_of_size(ledger: Ledger, size: int) -> list[Holding]:
 
 
 def holding_numbered(ledger: Ledger, number: int) -> Holding | None:
-    """The holding with this number, one that the last changes took too."""
+    """The holding with this number, even if one of the last changes removed it."""
     row = ledger.connection.execute(f"SELECT {_COLUMNS} FROM holding WHERE number = ?", (number,)).fetchone()
     return _holding(row) if row else None
 
@@ -90,7 +90,7 @@ def name_of_holding(ledger: Ledger, number: int) -> str:
 
 
 def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
-    """Enter a holding that this change brings; its number is given anew."""
+    """Record a holding that this change adds; it gets a new number."""
     taken = ledger.connection.execute(
         "SELECT 1 FROM holding JOIN change ON change.number = born"
         " WHERE name_key = ? AND gone IS NULL AND phase IN ('staging', 'switching')",
@@ -131,27 +131,27 @@ def enter_holding(ledger: Ledger, change: int, holding: Holding) -> int:
 
 
 def set_totals(ledger: Ledger, holding: int, files: int, size: int, *, is_partial: bool = False) -> None:
-    """Record how much a holding has."""
+    """Record the files and bytes of a holding."""
     ledger.connection.execute(
         "UPDATE holding SET files = ?, size = ?, is_partial = ? WHERE number = ?", (files, size, is_partial, holding)
     )
 
 
 def set_choices(ledger: Ledger, holding: int, choices: str) -> None:
-    """Record by which choices a holding has what it has."""
+    """Record the choices that a holding was made by."""
     ledger.connection.execute("UPDATE holding SET choices = ? WHERE number = ?", (choices, holding))
 
 
 def forget_holdings_born(ledger: Ledger, change: int) -> None:
-    """Strike the holdings that a reversed change brought."""
+    """Delete the holdings that a reversed change added."""
     rows = ledger.connection.execute("SELECT number FROM holding WHERE born = ?", (change,)).fetchall()
     _strike(ledger, [row[0] for row in rows])
 
 
 def forget_past_holdings(ledger: Ledger, change: int) -> None:
-    """Strike the holdings that changes before this one took: they can no longer be undone.
+    """Delete the holdings that changes before this one removed: they can no longer be undone.
 
-    Those of a change that waits to be reversed stay: they will be there again.
+    Holdings of a change that is still to be reversed stay, because they will be there again.
     """
     rows = ledger.connection.execute(
         "SELECT number FROM holding WHERE gone < ? AND (SELECT phase FROM change WHERE number = gone) = 'done'",
@@ -172,30 +172,30 @@ def _strike(ledger: Ledger, numbers: list[int]) -> None:
 
 
 def keep_holdings(ledger: Ledger, change: int) -> None:
-    """Let the holdings that a reversed change would have taken stay."""
+    """Keep the holdings that a reversed change would have removed."""
     ledger.connection.execute("UPDATE holding SET gone = NULL WHERE gone = ?", (change,))
 
 
 def revive_holding(ledger: Ledger, change: int, number: int) -> None:
-    """Let a holding that a change took be there again with this one."""
+    """Let this change bring back a holding that another change removed."""
     ledger.connection.execute("UPDATE holding SET gone = NULL WHERE number = ?", (number,))
     ledger.connection.execute("UPDATE change SET brought = ? WHERE number = ?", (number, change))
 
 
 def mark_gone(ledger: Ledger, change: int, holding: int) -> None:
-    """Let a holding end with this change."""
+    """Mark a holding as removed by this change."""
     ledger.connection.execute("UPDATE holding SET gone = ? WHERE number = ?", (change, holding))
     ledger.connection.execute("UPDATE change SET took = ? WHERE number = ?", (holding, change))
 
 
 def is_there(ledger: Ledger, holding: int) -> bool:
-    """Whether a holding that is on record counts now."""
+    """Whether a holding on record exists at present."""
     row = ledger.connection.execute(f"SELECT {_LIVE} FROM holding WHERE number = ?", (holding,)).fetchone()
     return bool(row and row[0])
 
 
 def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> None:
-    """Record on which volumes a holding lies, beside those that are on record already."""
+    """Record the volumes that a holding lies on, in addition to those on record."""
     ledger.connection.executemany(
         "INSERT OR REPLACE INTO place VALUES (?, ?, ?, ?, ?)",
         [(holding, one.base, one.mount, one.volume, one.is_beside) for one in places],
@@ -203,7 +203,7 @@ def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> 
 
 
 def places_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple[int, HeldVolume]]:
-    """On which volumes holdings lie, by their numbers: of all, or where one lies or lay that may be gone by now."""
+    """The volumes of holdings by their numbers: of all, or of one, which may be removed by now."""
     rows = ledger.connection.execute(
         f"SELECT place.holding, base, mount, volume, is_beside FROM place JOIN holding ON number = place.holding"
         f" WHERE place.holding = ?1 OR (?1 IS NULL AND {_LIVE}) ORDER BY place.holding, base",
@@ -222,7 +222,7 @@ def all_places(ledger: Ledger) -> list[HeldVolume]:
 
 
 def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> None:
-    """Record the files that a holding's archives consist of, in their order; what was on record of them goes."""
+    """Record the files that a holding's archives consist of, in order; they replace those on record."""
     ledger.connection.execute("DELETE FROM volume WHERE holding = ?", (holding,))
     ledger.connection.executemany(
         "INSERT INTO volume (holding, position, path, size, blake3) VALUES (?, ?, ?, ?, ?)",
@@ -231,12 +231,12 @@ def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> No
 
 
 def enter_archive_place(ledger: Ledger, held: HeldVolume) -> None:
-    """Record the volume that the archives of a directory lie on."""
+    """Record the volume of a directory that contains archives."""
     ledger.connection.execute("INSERT OR REPLACE INTO archive_place VALUES (?, ?, ?, ?)", held)
 
 
 def archive_place(ledger: Ledger, directory: str) -> HeldVolume | None:
-    """The volume that archives of an absolute directory lie on, where it was recorded."""
+    """The recorded volume of the archives in an absolute directory, if there is one."""
     row = ledger.connection.execute(
         "SELECT base, mount, volume, is_beside FROM archive_place WHERE base = ?", (directory,)
     ).fetchone()
@@ -244,7 +244,7 @@ def archive_place(ledger: Ledger, directory: str) -> HeldVolume | None:
 
 
 def volumes_of(ledger: Ledger, holding: int) -> list[Volume]:
-    """The files that a holding's archives consist of, in their order."""
+    """The files that a holding's archives consist of, in order."""
     rows = ledger.connection.execute(
         "SELECT path, size, blake3 FROM volume WHERE holding = ? ORDER BY position", (holding,)
     )
@@ -260,23 +260,23 @@ def all_volumes(ledger: Ledger) -> list[tuple[str, Volume]]:
 
 
 def trash_volume(ledger: Ledger, path: str) -> None:
-    """Record that a file of archives is in the trash."""
+    """Record that an archive's file is in the trash."""
     ledger.connection.execute("UPDATE volume SET is_trashed = 1 WHERE path = ?", (path,))
 
 
 def trashed_volumes(ledger: Ledger) -> set[str]:
-    """Paths that files of archives had before they went to the trash."""
+    """Former paths of archive files that are in the trash."""
     return {row[0] for row in ledger.connection.execute("SELECT path FROM volume WHERE is_trashed")}
 
 
 def move_volume(ledger: Ledger, old: str, new: str) -> None:
-    """Record that a file of archives is in another place, for all holdings that came from it."""
+    """Record that an archive's file has another path, for all holdings that came from it."""
     ledger.connection.execute("UPDATE volume SET path = ? WHERE path = ?", (new, old))
     ledger.connection.execute("UPDATE holding SET archive = ? WHERE archive = ?", (new, old))
 
 
 class Note(Struct, frozen=True):
-    """A readme or the like that is kept with a holding."""
+    """A readme or similar file that is kept with a holding."""
 
     entry: str
     file: str

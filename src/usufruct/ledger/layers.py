@@ -24,12 +24,12 @@ def _layer(row: _Row) -> Layer:
 
 
 def _stacks(rows: Iterable[_Row]) -> dict[str, tuple[Layer, ...]]:
-    """The stacks that rows make, which come by name and level."""
+    """Group rows, which are sorted by name and level, into stacks."""
     return {name: tuple(map(_layer, of_name)) for name, of_name in groupby(rows, key=itemgetter(0))}
 
 
 class NewLayer(NamedTuple):
-    """A layer as a change enters it."""
+    """A layer that a change adds."""
 
     directory: int
     name: str
@@ -59,9 +59,9 @@ def directory_number(ledger: Ledger, path: str) -> int | None:
 
 
 def enter_directories(ledger: Ledger, change: int, chain: list[tuple[str, int | None]]) -> int:
-    """Record that a change touches directories, each the parent of the next; gives the number of the last.
+    """Record that a change touches directories, each the parent of the next; return the number of the last.
 
-    Each comes with its time now, or None if the change will make it.
+    Each is given with its present time, or None if the change will make it.
     """
     number: int | None = None
     for path, modified in chain:
@@ -83,13 +83,13 @@ def enter_directories(ledger: Ledger, change: int, chain: list[tuple[str, int | 
 
 
 def is_made(ledger: Ledger, path: str) -> bool:
-    """Usufruct made the directory at this path, and it is on record."""
+    """Whether Usufruct made the directory at this path, and it is on record."""
     row = ledger.connection.execute("SELECT made IS NOT NULL FROM directory WHERE path = ?", (path,)).fetchone()
     return bool(row and row[0])
 
 
 def must_stay_on_record(ledger: Ledger, change: int, directory: int) -> bool:
-    """Whether a directory has layers of holdings once a change is done, or directories made by others."""
+    """Whether a directory still has layers of holdings, or directories of others, after a change."""
     row = ledger.connection.execute(
         "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ?1 AND holding IS NOT NULL AND gone IS NOT ?2)"
         " OR EXISTS (SELECT 1 FROM directory AS child WHERE child.parent = ?1 AND child.made IS NOT NULL AND NOT EXISTS"
@@ -100,18 +100,18 @@ def must_stay_on_record(ledger: Ledger, change: int, directory: int) -> bool:
 
 
 def is_above_others(ledger: Ledger, directory: int) -> bool:
-    """Whether directories on record lie in this one."""
+    """Whether other directories on record lie in this one."""
     row = ledger.connection.execute("SELECT EXISTS (SELECT 1 FROM directory WHERE parent = ?)", (directory,)).fetchone()
     return bool(row[0])
 
 
 def set_left(ledger: Ledger, directory: int, left: int) -> None:
-    """Record the time that a change leaves a directory with."""
+    """Record the time that a directory has after a change."""
     ledger.connection.execute("UPDATE directory SET left = ? WHERE number = ?", (left, directory))
 
 
 def forget_directory(ledger: Ledger, directory: int) -> None:
-    """Strike a directory in which nothing of Usufruct's is left."""
+    """Delete a directory from the record that contains nothing of Usufruct's any more."""
     ledger.connection.execute("DELETE FROM holding_directory WHERE directory = ?", (directory,))
     ledger.connection.execute("DELETE FROM claim WHERE directory = ?", (directory,))
     ledger.connection.execute("UPDATE directory SET parent = NULL WHERE parent = ?", (directory,))
@@ -119,12 +119,12 @@ def forget_directory(ledger: Ledger, directory: int) -> None:
 
 
 def forget_touched(ledger: Ledger, change: int) -> None:
-    """Strike the list of a change's directories."""
+    """Delete the list of directories that a change touches."""
     ledger.connection.execute("DELETE FROM touched WHERE change = ?", (change,))
 
 
 def touched_directories(ledger: Ledger, change: int) -> list[tuple[KnownDirectory, int | None]]:
-    """The directories a change touches, parents first, each with its time before the change."""
+    """The directories that a change touches, parents first, each with its time before the change."""
     rows = ledger.connection.execute(
         "SELECT number, path, made IS NOT NULL, original, left, modified"
         " FROM touched JOIN directory ON number = directory WHERE change = ? ORDER BY path",
@@ -134,7 +134,7 @@ def touched_directories(ledger: Ledger, change: int) -> list[tuple[KnownDirector
 
 
 def directories_of_holding(ledger: Ledger, holding: int) -> list[tuple[int, str]]:
-    """Number and path of the directories a holding has files in."""
+    """Number and path of the directories that contain files of a holding."""
     return ledger.connection.execute(
         "SELECT number, path FROM holding_directory JOIN directory ON number = directory WHERE holding = ?"
         " ORDER BY path",
@@ -143,7 +143,7 @@ def directories_of_holding(ledger: Ledger, holding: int) -> list[tuple[int, str]
 
 
 def enter_holding_directories(ledger: Ledger, holding: int, directories: Iterable[int]) -> None:
-    """Record which directories a holding has files in."""
+    """Record which directories contain files of a holding."""
     ledger.connection.executemany(
         "INSERT OR IGNORE INTO holding_directory VALUES (?, ?)", ((holding, number) for number in directories)
     )
@@ -153,7 +153,7 @@ def enter_holding_directories(ledger: Ledger, holding: int, directories: Iterabl
 
 
 def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None) -> dict[str, tuple[Layer, ...]]:
-    """The stacks of a directory's names, lowest layer first: of all names, or of these."""
+    """The stacks in a directory, lowest layer first: of all names, or of these."""
     execute = ledger.connection.execute
     if names is None:
         return _stacks(execute(f"SELECT {_COLUMNS} FROM layer WHERE directory = ? ORDER BY name, level", (directory,)))
@@ -167,7 +167,7 @@ def stacks_in(ledger: Ledger, directory: int, names: Iterable[str] | None = None
 
 
 def tops_in(ledger: Ledger, directory: int) -> dict[str, int]:
-    """The holding on top of each name in a directory, of the names whose top is a holding's."""
+    """Name → holding on top, for the names in a directory whose top layer belongs to a holding."""
     rows = ledger.connection.execute(
         "SELECT name, holding, MAX(level) FROM layer WHERE directory = ? GROUP BY name", (directory,)
     )
@@ -181,7 +181,7 @@ def names_in(ledger: Ledger, directory: int) -> list[str]:
 
 
 def stacks_of_holding(ledger: Ledger, holding: int, directory: int) -> dict[str, tuple[Layer, ...]]:
-    """The stacks of the names in a directory that a holding placed, by name."""
+    """The stacks in a directory that contain a layer of a holding, by name."""
     query = (
         f"SELECT {_COLUMNS} FROM layer WHERE directory = ?1 AND name IN"
         " (SELECT name FROM layer WHERE directory = ?1 AND holding = ?2) ORDER BY name, level"
@@ -196,9 +196,9 @@ Fingerprint = tuple[str, int, int, int]
 def fingerprints_of_holding(
     ledger: Ledger, holding: int, directory: int, *, alone: bool
 ) -> tuple[list[Fingerprint], list[str]]:
-    """The files that a holding has on top of their stacks in a directory, and its other names there.
+    """The files of a holding on top of their stacks in a directory, and its other names there.
 
-    `alone`: only those that are all of their stacks.
+    `alone`: only files that are the only layer of their stacks.
     """
     execute = ledger.connection.execute
     own = (directory, holding)
@@ -220,7 +220,7 @@ def fingerprints_of_holding(
 
 
 def _is_shared(ledger: Ledger, directory: int, holding: int) -> bool:
-    """Whether others than a holding have anything in a directory: other holdings, or the user beneath them."""
+    """Whether a directory has layers of anybody but a holding: other holdings, or the user underneath."""
     row = ledger.connection.execute(
         "SELECT EXISTS (SELECT 1 FROM holding_directory WHERE directory = ?1 AND holding <> ?2)"
         " OR EXISTS (SELECT 1 FROM layer WHERE directory = ?1 AND holding IS NULL)",
@@ -230,7 +230,7 @@ def _is_shared(ledger: Ledger, directory: int, holding: int) -> bool:
 
 
 def what_stays(ledger: Ledger, holding: int, change: int) -> tuple[int, int, int]:
-    """What of a holding a change that is under way does not take: how many layers, of them files and links, bytes."""
+    """What a change leaves of a holding: the number of layers, of files and links among them, and the bytes."""
     row: tuple[int, int, int] = ledger.connection.execute(
         "SELECT count(*), coalesce(sum(kind <> 'directory'), 0), coalesce(sum(size), 0)"
         " FROM holding_directory JOIN layer INDEXED BY layer_holding USING (directory)"
@@ -241,14 +241,14 @@ def what_stays(ledger: Ledger, holding: int, change: int) -> tuple[int, int, int
 
 
 def enter_claims(ledger: Ledger, holding: int, claims: Iterable[tuple[int, str]]) -> None:
-    """Record files of the user's, by directory and name, that a holding made its own."""
+    """Record files of the user's, by directory and name, that a holding adopted."""
     ledger.connection.executemany(
         "INSERT OR IGNORE INTO claim VALUES (?, ?, ?)", ((holding, directory, name) for directory, name in claims)
     )
 
 
 def claims_of(ledger: Ledger, holding: int) -> dict[int, set[str]]:
-    """Directory → names of the files of the user's that a holding made its own."""
+    """Directory → names of the user's files that a holding adopted."""
     claims: dict[int, set[str]] = {}
     for directory, name in ledger.connection.execute("SELECT directory, name FROM claim WHERE holding = ?", (holding,)):
         claims.setdefault(directory, set()).add(name)
@@ -256,7 +256,7 @@ def claims_of(ledger: Ledger, holding: int) -> dict[int, set[str]]:
 
 
 def names_of_holding(ledger: Ledger, holding: int, born: int | None = None) -> list[tuple[int, str, str, str]]:
-    """What a holding has: number and path of its directory, name and entry; only what a change brought, if given."""
+    """Files of a holding: directory number and path, name, entry; if a change is given, only those it added."""
     return ledger.connection.execute(
         "SELECT directory.number, directory.path, name, entry FROM holding_directory JOIN directory"
         " ON directory.number = holding_directory.directory JOIN layer INDEXED BY layer_holding"
@@ -274,7 +274,7 @@ _LAYER = f"({', '.join('?' * 15)})"
 
 
 def enter_layers(ledger: Ledger, change: int, layers: Iterable[NewLayer], *, gone: bool = False) -> None:
-    """Enter layers that a change brings; `gone`: ones that exist only to tell what it found."""
+    """Record layers that a change adds; `gone`: layers that only say what was found."""
     ended = change if gone else None
     _enter(
         ledger,
@@ -286,7 +286,7 @@ def enter_layers(ledger: Ledger, change: int, layers: Iterable[NewLayer], *, gon
 
 
 def enter_files(ledger: Ledger, change: int, holding: int, files: Iterable[tuple[int, str, FileState, str]]) -> None:
-    """Enter the layers of files that a change places where nothing is: directory, name, state and entry of each."""
+    """Record the layers of files placed where nothing was: directory, name, state and entry of each."""
     _enter(
         ledger,
         [(directory, name, 1, change, None, holding, *state, entry, False) for directory, name, state, entry in files],
@@ -305,7 +305,7 @@ def _enter(ledger: Ledger, rows: list[tuple[Any, ...]]) -> None:
 
 
 def mark_layers_gone(ledger: Ledger, change: int, layers: Iterable[tuple[int, str, int]]) -> None:
-    """Let layers, each by directory, name and level, end with a change."""
+    """Mark layers, each by directory, name and level, as removed by a change."""
     ledger.connection.executemany(
         "UPDATE layer SET gone = ? WHERE directory = ? AND name = ? AND level = ?",
         ((change, directory, name, level) for directory, name, level in layers),
@@ -313,7 +313,7 @@ def mark_layers_gone(ledger: Ledger, change: int, layers: Iterable[tuple[int, st
 
 
 def mark_files_gone(ledger: Ledger, change: int, holding: int, directory: int, names: Iterable[str] | None) -> None:
-    """Let a holding's layers of these names in a directory end with a change, or of all its names there."""
+    """Mark a holding's layers in a directory as removed by a change: of these names, or of all."""
     where = "SET gone = ?1 WHERE directory = ?2 AND holding = ?3"
     if names is None:
         ledger.connection.execute(f"UPDATE layer INDEXED BY layer_holding {where}", (change, directory, holding))
@@ -323,7 +323,7 @@ def mark_files_gone(ledger: Ledger, change: int, holding: int, directory: int, n
 
 
 def set_backed(ledger: Ledger, layers: Iterable[tuple[int, str, int]], *, is_backed: bool) -> None:
-    """Record whether the bytes of layers, each by directory, name and level, lie in the backups."""
+    """Record whether the content of layers, each by directory, name and level, is in the backups."""
     ledger.connection.executemany(
         "UPDATE layer SET is_backed = ? WHERE directory = ? AND name = ? AND level = ?",
         ((is_backed, directory, name, level) for directory, name, level in layers),
@@ -339,18 +339,18 @@ def backed_layers(ledger: Ledger, digest: bytes) -> int:
 
 
 def shared_backups(ledger: Ledger) -> set[bytes]:
-    """The digests of content that more than one layer needs from the backups."""
+    """Digests of content that more than one layer needs from the backups."""
     rows = ledger.connection.execute("SELECT blake3 FROM layer WHERE is_backed GROUP BY blake3 HAVING count(*) > 1")
     return {row[0] for row in rows}
 
 
 def needed_backups(ledger: Ledger) -> set[bytes]:
-    """The digests of all content that some layer needs from the backups."""
+    """Digests of all content that a layer needs from the backups."""
     return {row[0] for row in ledger.connection.execute("SELECT DISTINCT blake3 FROM layer WHERE is_backed")}
 
 
 def set_inodes(ledger: Ledger, layers: Iterable[tuple[int, int, str, int]]) -> None:
-    """Record that the files of layers, by inode, directory, name and level, are other ones now, of the same content."""
+    """Record that layers (inode, directory, name, level) have new files with the same content."""
     ledger.connection.executemany("UPDATE layer SET inode = ? WHERE directory = ? AND name = ? AND level = ?", layers)
 
 
@@ -358,7 +358,7 @@ def set_inodes(ledger: Ledger, layers: Iterable[tuple[int, int, str, int]]) -> N
 
 
 class Difference(NamedTuple):
-    """One destination before and after a change: the layer on top, None where there is none."""
+    """One destination before and after a change: the top layer, None if there is none."""
 
     name: str
     before: Layer | None
@@ -368,7 +368,7 @@ class Difference(NamedTuple):
 
 
 def going_files(ledger: Ledger, change: int, directory: int) -> list[Fingerprint]:
-    """The files that a change takes from a directory and that are all of their stacks: they simply go."""
+    """Files that a change removes from a directory and that are alone in their stacks, so they are simply removed."""
     return ledger.connection.execute(
         "SELECT name, size, modified, inode FROM layer AS mine INDEXED BY layer_gone"
         " WHERE directory = ?2 AND gone = ?1 AND born <> ?1 AND kind = 'file' AND holding IS NOT NULL"
@@ -382,7 +382,7 @@ def going_files(ledger: Ledger, change: int, directory: int) -> list[Fingerprint
 def differences(
     ledger: Ledger, change: int, directory: int, without: Container[str] = frozenset()
 ) -> Iterator[Difference]:
-    """How the tops of a directory's stacks differ by a change that is under way, by name; some names left out."""
+    """How a change alters the top layers in a directory, by name; some names can be left out."""
     entered = ledger.entered.names(change, directory)
     values: tuple[int | str, ...]
     if entered is None:
@@ -417,7 +417,7 @@ def differences(
 
 
 def leaves_layers(ledger: Ledger, change: int, directory: int) -> bool:
-    """Whether something stays stacked in a directory where a change takes a layer."""
+    """Whether layers remain in a directory from which a change removes one."""
     row = ledger.connection.execute(
         "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ?2 AND gone IS NOT ?1 AND name IN"
         " (SELECT name FROM layer WHERE directory = ?2 AND gone = ?1))",
@@ -427,7 +427,7 @@ def leaves_layers(ledger: Ledger, change: int, directory: int) -> bool:
 
 
 def surfacing(ledger: Ledger, change: int, directory: int) -> list[str]:
-    """The names at which a change lets a layer come to the top that was covered before."""
+    """Names at which a change uncovers a layer."""
     rows = ledger.connection.execute(
         "SELECT name FROM layer WHERE directory = ?2 AND name IN"
         " (SELECT name FROM layer WHERE directory = ?2 AND gone = ?1) GROUP BY name"
@@ -439,7 +439,7 @@ def surfacing(ledger: Ledger, change: int, directory: int) -> list[str]:
 
 
 class PastLayer(NamedTuple):
-    """A layer that the last change took."""
+    """A layer that the last change removed."""
 
     path: str
     """Absolute path of the directory."""
@@ -450,7 +450,7 @@ class PastLayer(NamedTuple):
 
 
 def keep_past(ledger: Ledger, change: int, directory: int, path: str) -> None:
-    """Remember what a change takes from a directory's stacks, so that it can be undone."""
+    """Keep what a change removes from a directory's stacks, so that it can be undone."""
     ledger.connection.execute(
         "INSERT OR IGNORE INTO past_layer SELECT ?1, ?3, name, level, holding, kind, size, modified, mode, blake3,"
         " target, entry, EXISTS (SELECT 1 FROM claim WHERE claim.holding = layer.holding"
@@ -461,12 +461,12 @@ def keep_past(ledger: Ledger, change: int, directory: int, path: str) -> None:
 
 
 def forget_past(ledger: Ledger, change: int) -> None:
-    """Forget what changes before this one took."""
+    """Delete what changes before this one removed."""
     ledger.connection.execute("DELETE FROM past_layer WHERE change < ?", (change,))
 
 
 def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
-    """What a change took from the stacks, by directory and name."""
+    """What a change removed from the stacks, by directory and name."""
     rows = ledger.connection.execute(
         "SELECT path, name, level, holding, kind, size, modified, mode, blake3, target, entry, is_claim"
         " FROM past_layer"
@@ -485,7 +485,7 @@ def past_layers(ledger: Ledger, change: int) -> list[PastLayer]:
 
 
 def lies_over(ledger: Ledger, change: int, brought: int | None) -> list[int]:
-    """Numbers of holdings that lie on what a change brought, or where it took something away."""
+    """Numbers of holdings that lie over files that a change added, or at names from which it removed something."""
     over_brought = ledger.connection.execute(
         "SELECT DISTINCT above.holding FROM holding_directory JOIN layer AS mine INDEXED BY layer_holding"
         " USING (directory) JOIN layer AS above ON above.directory = mine.directory AND above.name = mine.name"
@@ -504,7 +504,7 @@ def lies_over(ledger: Ledger, change: int, brought: int | None) -> list[int]:
 
 
 def takes_layers(ledger: Ledger, change: int, directory: int) -> bool:
-    """Whether a change takes any layer of a directory's stacks."""
+    """Whether a change removes any layer in a directory."""
     row = ledger.connection.execute(
         "SELECT EXISTS (SELECT 1 FROM layer WHERE directory = ? AND gone = ?)", (directory, change)
     ).fetchone()
@@ -512,7 +512,7 @@ def takes_layers(ledger: Ledger, change: int, directory: int) -> bool:
 
 
 def forget_gone(ledger: Ledger, change: int, directory: int) -> list[bytes]:
-    """Strike the layers that a change took; gives the digests of those that had a backup."""
+    """Delete the layers that a change removed; return the digests of those with a backup."""
     where = "FROM layer INDEXED BY layer_gone WHERE directory = ? AND gone = ?"
     digests = ledger.connection.execute(f"SELECT blake3 {where} AND is_backed", (directory, change)).fetchall()
     ledger.connection.execute(f"DELETE {where}", (directory, change))
@@ -520,7 +520,7 @@ def forget_gone(ledger: Ledger, change: int, directory: int) -> list[bytes]:
 
 
 def forget_uncovered(ledger: Ledger, directory: int) -> list[bytes]:
-    """Strike the user's own layers that no holding covers any more, the disk has them; gives digests likewise."""
+    """Delete the user's own layers that no holding covers any more; return digests likewise."""
     where = (
         " FROM layer INDEXED BY layer_holding WHERE directory = ?1 AND holding IS NULL"
         " AND NOT EXISTS (SELECT 1 FROM layer AS other WHERE other.directory = ?1 AND other.name = layer.name"
@@ -533,9 +533,9 @@ def forget_uncovered(ledger: Ledger, directory: int) -> list[bytes]:
 
 
 def forget_born(ledger: Ledger, change: int, directory: int) -> list[bytes]:
-    """Strike the layers that a reversed change brought, and keep those it would have taken.
+    """Delete the layers that a reversed change added, and keep those it would have removed.
 
-    Gives the digests of those that it had brought into the backups.
+    Returns the digests of those that it had backed up.
     """
     digests = ledger.connection.execute(
         "SELECT blake3 FROM layer WHERE directory = ? AND born = ? AND is_backed", (directory, change)
@@ -546,7 +546,7 @@ def forget_born(ledger: Ledger, change: int, directory: int) -> list[bytes]:
 
 
 def holdings_over(ledger: Ledger) -> list[tuple[int, int]]:
-    """Numbers of holdings of which one lies right or further beneath another somewhere: below, above."""
+    """Pairs of holdings (below, above) of which one lies anywhere over the other."""
     # Level 0 is the user's original: what lies over a holding's layer is higher than 1, which few are. The kind of join
     # keeps the planner from beginning with the many.
     return ledger.connection.execute(

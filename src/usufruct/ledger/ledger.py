@@ -20,7 +20,7 @@ _MANY_PAGES = 2000
 
 
 class Ledger:
-    """An open ledger. Functions of this package read and write it; `transaction` groups what they write."""
+    """An open ledger. The functions of this package read and write it; `transaction` groups what they write."""
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self.connection = connection
@@ -31,10 +31,10 @@ class Ledger:
 
     @contextmanager
     def transaction(self, *, waits: bool = True) -> Iterator[None]:
-        """All that is written inside becomes durable together at the end, or not at all on an error.
+        """Make everything that is written inside durable together at the end; after an error, none of it.
 
-        Without `waits` it becomes so with the next one that does, and may be lost until then: for what can be done
-        without (docs/decisions/0016).
+        Without `waits` it becomes durable with the next transaction that waits, and may be lost until then. That is for
+        what can be lost without harm (docs/decisions/0016).
         """
         if not waits:
             with self._without_waiting(), self.transaction():
@@ -52,20 +52,20 @@ class Ledger:
 
     @cached_property
     def identity(self) -> str:
-        """What tells this ledger from all others: letters and digits."""
+        """The letters and digits that distinguish this ledger from all others."""
         row = self.connection.execute("SELECT ledger FROM identity").fetchone()
         return row[0] if row and re.fullmatch("[0-9a-f]{16}", str(row[0])) else "unknown"
 
     @property
     def is_half_empty(self) -> bool:
-        """Most of the file, and so much that it counts, holds nothing any more."""
+        """Whether most of the file is unused, and it is large enough to matter."""
         free, all_of_it = (
             self.connection.execute(f"PRAGMA {name}").fetchone()[0] for name in ("freelist_count", "page_count")
         )
         return bool(free > _MANY_PAGES and 2 * free > all_of_it)
 
     def shrink(self) -> None:
-        """Give the room back that the file does not need any more; it is written anew for that, or stays as it is."""
+        """Release unused space by writing the file anew; on failure it stays as it is."""
         self.connection.execute("VACUUM")
         self.connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
@@ -78,15 +78,15 @@ class Ledger:
             self.connection.execute("PRAGMA synchronous = FULL")
 
     def close(self) -> None:
-        """Close the connection; what was not committed is gone."""
+        """Close the connection; what was not committed is lost."""
         self.connection.close()
 
 
 @contextmanager
 def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledger]:
-    """The ledger at `path`, made if it is not there, for reading and writing.
+    """Open the ledger at `path` for reading and writing; it is created if missing.
 
-    `flushes_by_itself`: what the library writes reaches the medium without being told to go through the drive's cache.
+    `flushes_by_itself`: what the library writes reaches the medium without an explicit flush of the drive's cache.
     """
     from usufruct.files.private import make_private, private_opener  # only here: whoever reads makes nothing
 
@@ -111,7 +111,7 @@ def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledge
 
 @contextmanager
 def read_ledger(path: Path) -> Iterator[Ledger | None]:
-    """The ledger for reading only; None where nothing has been recorded yet."""
+    """Open the ledger for reading only; None if nothing has been recorded yet."""
     if not path.exists():
         yield None
         return
@@ -140,12 +140,12 @@ def _for_reading(path: Path, passing: ExitStack) -> sqlite3.Connection:
 
 
 def _connect(where: str) -> sqlite3.Connection:
-    """An open connection that has read once; raises OperationalError where it cannot."""
+    """Open a connection that has read once; raises OperationalError if it cannot."""
     return sqlite3.connect(where, timeout=10, isolation_level=None, uri=True, factory=Connection)
 
 
 def _beside(path: Path) -> Path:
-    """What the library has not yet written into the ledger itself."""
+    """Whether there is data that the library has not yet written into the ledger file itself."""
     return path.with_name(path.name + "-wal")
 
 
@@ -157,13 +157,13 @@ def _size(path: Path) -> int:
 
 
 def _address(path: Path) -> str:
-    """The path as the library takes it with options behind it: what `as_uri` gives, which imports much for it."""
+    """The path with options, as the library takes it. `as_uri` would do the same, but its imports are slow."""
     place = path.absolute().as_posix()
     return "file://" + quote(os.fsencode(place if place.startswith("/") else f"/{place}"), safe="/:")
 
 
 def _make_tables(ledger: Ledger) -> None:
-    """Make the tables of a new ledger. Two programs may begin at once; the second finds it done."""
+    """Create the tables of a new ledger. Two programs may start at once; the second one finds them."""
     with ledger.transaction():
         if not _version(ledger):
             for statement in TABLES.split(";\n"):
@@ -205,7 +205,7 @@ _KNOWN = frozenset(re.findall(r"CREATE (?:UNIQUE )?(?:TABLE|INDEX) (\w+)", TABLE
 
 
 def _refuse_unknown(connection: sqlite3.Connection, path: Path) -> None:
-    """Raise StoreError for a ledger with anything in it that Usufruct does not make: it would act by itself."""
+    """Raise StoreError for a ledger that contains triggers or the like, which would act by themselves."""
     connection.execute("PRAGMA trusted_schema = OFF")
     made = connection.execute("SELECT type, name FROM sqlite_master WHERE name NOT LIKE 'sqlite%'").fetchall()
     unknown = sorted(name for kind, name in made if kind not in ("table", "index") or name not in _KNOWN)

@@ -1,4 +1,4 @@
-"""The record of a place: what should be there, and the record after a drive or a folder got another place."""
+"""The record of one place: what should be there, and how it moves with a drive or folder."""
 
 import sqlite3
 from collections.abc import Iterator
@@ -24,7 +24,7 @@ _BELOW = "({0} = :old OR substr({0}, 1, length(:above)) = :above)"
 
 
 def files_below(ledger: Ledger, old: str) -> Iterator[tuple[str, FileState]]:
-    """The files that holdings should have on disk in an absolute directory and below, by their absolute paths."""
+    """Absolute paths of files that holdings should have in an absolute directory and below."""
     rows = ledger.connection.execute(
         "SELECT path, name, kind, size, modified, blake3, target FROM directory JOIN layer ON directory = number"
         f" WHERE {_BELOW.format('path')} AND gone IS NULL AND holding IS NOT NULL AND NOT EXISTS (SELECT 1 FROM"
@@ -40,14 +40,14 @@ def files_below(ledger: Ledger, old: str) -> Iterator[tuple[str, FileState]]:
 
 
 def archives_below(ledger: Ledger, old: str) -> list[tuple[str, int]]:
-    """The archives that should lie in an absolute directory and below, each with its size; not those in the trash."""
+    """Archives that should be in an absolute directory and below, with their sizes; without those in the trash."""
     return ledger.connection.execute(
         f"SELECT DISTINCT path, size FROM volume WHERE {_BELOW.format('path')} AND NOT is_trashed", _asked(old)
     ).fetchall()
 
 
 def stagings_below(ledger: Ledger, old: str) -> list[str]:
-    """The staging directories on record in an absolute directory and below."""
+    """Staging directories on record in an absolute directory and below."""
     rows = ledger.connection.execute(f"SELECT path FROM staging WHERE {_BELOW.format('path')}", _asked(old))
     return [row[0] for row in rows]
 
@@ -63,7 +63,7 @@ def is_destination(ledger: Ledger, old: str) -> bool:
 
 
 def cut_off_above(ledger: Ledger, old: str) -> str:
-    """What a change was about that was cut off and that staged for a directory above this one; empty if none was."""
+    """What an interrupted change is about that staged for a directory above this one; empty if there is none."""
     row = ledger.connection.execute(
         "SELECT about FROM staging JOIN change ON change.number = staging.change WHERE"
         " phase IN ('staging', 'switching') AND :old <> base"
@@ -76,10 +76,10 @@ def cut_off_above(ledger: Ledger, old: str) -> str:
 
 
 def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[int, bool]:
-    """Let all that is on record in one absolute directory be in another, on the volume of `held`.
+    """Move everything on record from one absolute directory to another, on the volume of `held`.
 
-    Gives the number of holdings that lie there, and whether anything was on record there at all. Raises MachineError
-    where something is on record in the new directory already.
+    Returns the number of holdings there, and whether anything was on record there. Raises MachineError if something is
+    on record in the new directory already.
     """
     execute = ledger.connection.execute
     asked = {**_asked(old), "old": old.rstrip("/"), "new": new.rstrip("/")}
