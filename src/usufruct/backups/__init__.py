@@ -229,7 +229,7 @@ class Backups:
     # --- what a change brings before its intent is on record ----------------------------------------------
 
     def begin(self, change: int) -> None:
-        """From now on, note what is backed up for this change; the ledger does not record it before .
+        """From now on, note what is backed up for this change; the ledger does not record it before `seal`.
 
         Until then nothing gets a name in the store before its note is durable.
         """
