@@ -1,1 +1,1 @@
-"""Everything that touches files: looking, hashing, staging places, durable renames, and what systems differ in."""
+"""Everything that touches files: inspecting, hashing, staging, durable renames, and differences between systems."""

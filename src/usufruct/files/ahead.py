@@ -1,4 +1,4 @@
-"""Making things in other threads, a few ahead of who uses them: unpacking and writing let other threads run."""
+"""Produce things in other threads, a few ahead of the consumer. Unpacking and writing release the interpreter."""
 
 import queue
 import threading
@@ -17,21 +17,21 @@ _MOMENT = 0.1
 
 
 class Stopped(Exception):
-    """Nobody takes any more: whoever makes things ends."""
+    """Nobody takes items any more, so the producer ends."""
 
 
 class _Failure:
-    """What making the next one raised."""
+    """The error raised while the next item was made."""
 
     def __init__(self, error: BaseException) -> None:
         self.error = error
 
 
 class Pump:
-    """Threads that make things ahead of who takes them. For `with`, at whose end all of them have ended."""
+    """Threads that produce items ahead of the consumer. A context manager: all threads have ended when it exits."""
 
     def __init__(self, makers: Sequence[Callable[[HandOver], None]], count: int) -> None:
-        """Each of the `makers` is called in a thread of its own, with what hands an item over; at most `count` wait."""
+        """Call each of `makers` in its own thread with a function that hands over an item; at most `count` wait."""
         self._made: queue.Queue[Any] = queue.Queue(count)
         self._is_over = threading.Event()
         self._threads = [threading.Thread(target=self._run, args=[maker], name="pump", daemon=True) for maker in makers]
@@ -49,13 +49,13 @@ class Pump:
 
     @property
     def is_over(self) -> bool:
-        """Nobody takes any more."""
+        """Whether the consumer has stopped."""
         return self._is_over.is_set()
 
     def take(self, timeout: float | None = None) -> Any:
-        """The next item; NOTHING where none came within so many seconds, END once all threads have ended.
+        """Return the next item; NOTHING if none came within so many seconds, END when all threads have ended.
 
-        Raises what one of them raised.
+        Raises what a thread raised.
         """
         while self._running:
             try:
@@ -91,9 +91,9 @@ class Pump:
 
 
 def ahead(items: Iterable[_Item], count: int) -> Generator[_Item, None, None]:
-    """The same items, at most `count` of them made before they are asked for; raises what making them raises.
+    """Yield the same items, at most `count` of them made in advance; raises what making them raises.
 
-    The thread has ended when this is at its end or closed.
+    The thread has ended when this generator is exhausted or closed.
     """
     with Pump([partial(_hand_all, items)], count) as pump:
         while (item := pump.take()) is not END:

@@ -1,4 +1,4 @@
-"""Modes and times of files, as far as their file system keeps such a thing."""
+"""Modes and times of files, as far as their file system keeps them."""
 
 import errno
 import os
@@ -11,7 +11,7 @@ FULL = frozenset({errno.ENOSPC, errno.EDQUOT})
 
 
 def set_mode(path: str, mode: int) -> None:
-    """Give a file permission bits; where its file system keeps none it stays as it is."""
+    """Set permission bits; ignored by file systems that have none."""
     try:
         os.chmod(path, mode)
     except OSError as error:
@@ -22,7 +22,7 @@ def set_mode(path: str, mode: int) -> None:
 def set_times(
     file: str | int, accessed: int, modified: int, *, at: int | None = None, follow_symlinks: bool = True
 ) -> None:
-    """Give a file or directory, by path or descriptor, its times in nanoseconds; where they cannot be set they stay.
+    """Set times, in nanoseconds, of a file or directory given by path or descriptor; ignored where impossible.
 
     `at`: descriptor of the directory that a path is relative to.
     """

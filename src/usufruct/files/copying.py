@@ -1,4 +1,4 @@
-"""Copies that are whole, compared and durable before they get their name; the one place where files are copied."""
+"""Copies that are complete, compared and durable before they get their name. Files are copied only here."""
 
 import errno
 import os
@@ -33,13 +33,13 @@ def copy_whole(
     durable: bool = True,
     names_later: bool = False,
 ) -> bytes:
-    """Copy a file or link with its mode and times to a name that nothing has; gives the BLAKE3 of its content.
+    """Copy a file or link with its mode and times to a new name; return the BLAKE3 digest of its content.
 
-    The name appears once the content was read back and compared. `digest`: what the content must be. `replaces`: the
-    name may be taken. `partial`: where the copy grows; the destination itself, where nobody trusts that yet.
-    `durable`: the content is durable before it gets its name, and the name in the end; otherwise whoever calls sees to
-    both, and with `names_later` to the name.
-    Raises DiffersFromRecord where the content is another, FileExistsError where the name is taken; nothing is left.
+    The name appears after the content was read back and compared. `digest`: what the content must be. `replaces`: the
+    name may exist. `partial`: where the copy is written; it may be the destination itself if nobody relies on that yet.
+    `durable`: the content is durable before it gets its name, and so is the name afterwards; otherwise the caller takes
+    care of both, and with `names_later` of the name. Raises DiffersFromRecord if the content is different,
+    FileExistsError if the name exists; nothing is left then.
     """
     directory = os.path.dirname(destination)
     growing = partial or f"{directory}/{_PARTIAL}{os.urandom(6).hex()}.partial"
@@ -68,7 +68,7 @@ def copy_whole(
 
 
 def _attributes_like(source: str, copy: str) -> None:
-    """Give a copy what its original has: owner and group where that is allowed, mode, times, extended attributes."""
+    """Give a copy the attributes of its original: owner and group if allowed, mode, times, extended attributes."""
     found = os.lstat(source)
     if hasattr(os, "chown"):
         with suppress(OSError):
@@ -127,9 +127,9 @@ def _removed_on_error(path: str, platform: Platform) -> Iterator[None]:
 
 
 def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None = None) -> None:
-    """Write a text whole, in the place of what was there: after a power cut it is the old one or the new one.
+    """Replace a file by a text; after a power cut it is the old one or the new one.
 
-    `mode`: of the file; None leaves what the user's mask gives. Directories above are made.
+    `mode`: of the file; None leaves it to the user's mask. Missing directories are created.
     """
     make_private(path.parent)
     if path.is_symlink():

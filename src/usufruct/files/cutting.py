@@ -1,4 +1,4 @@
-"""A file that is written to several, each of at most so many bytes."""
+"""Write one file as several, each of at most so many bytes."""
 
 import io
 from pathlib import Path
@@ -6,9 +6,9 @@ from typing import BinaryIO
 
 
 class CutFile(io.RawIOBase):
-    """One file to whoever writes it, `NAME.001`, `NAME.002` and so on to the disk.
+    """One file for the writer; `NAME.001`, `NAME.002` and so on, on disk.
 
-    What has been written can be sought to and written over.
+    The writer can seek in what it has written and overwrite it.
     """
 
     def __init__(self, path: Path, most: int) -> None:
@@ -31,16 +31,16 @@ class CutFile(io.RawIOBase):
         return True
 
     def tell(self) -> int:
-        """The place that is written to next."""
+        """The position that is written next."""
         return self._position
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        """Go to a place, anywhere in what was written."""
+        """Go to a position within what was written."""
         self._position = offset + {io.SEEK_SET: 0, io.SEEK_CUR: self._position, io.SEEK_END: self._size}[whence]
         return self._position
 
     def write(self, data) -> int:  # type: ignore[no-untyped-def]
-        """Write all of it, beginning further files where it needs them."""
+        """Write all of it, and begin more files if needed."""
         view = memoryview(data).cast("B")
         whole = len(view)
         while view:
@@ -55,7 +55,7 @@ class CutFile(io.RawIOBase):
         return whole
 
     def _opened(self, number: int) -> BinaryIO:
-        """The file of this number, made with those before it if it is new."""
+        """The file of this number; if it is new, the files before it are created too."""
         if self._file is None or number != self._number:
             if self._file:
                 self._file.close()
@@ -66,7 +66,7 @@ class CutFile(io.RawIOBase):
         return self._file
 
     def close(self) -> None:
-        """Close the file that is open."""
+        """Close the open file."""
         if self._file:
             self._file.close()
         super().close()

@@ -26,7 +26,7 @@ _REACH = getattr(os, "O_PATH", os.O_RDONLY) | getattr(os, "O_DIRECTORY", 0) | ge
 
 
 class Directory:
-    """A directory that was reached without following a link; names are those of what is in it."""
+    """A directory that was reached without following a link. Names are relative to it."""
 
     __slots__ = ("_platform", "at", "path")
 
@@ -38,11 +38,11 @@ class Directory:
         self._platform = platform
 
     def named(self, name: str) -> str:
-        """The path by which the system's calls know a name here, beside the descriptor."""
+        """The path under which system calls know a name in this directory, for use with the descriptor."""
         return name if self.at is not None else f"{self.path.rstrip('/')}/{name}"
 
     def state(self, name: str) -> FileState:
-        """What has this name, links not followed; a file's digest is left out."""
+        """The state of what has this name, without following links; a file's digest is left out."""
         here = self.named(name)
         try:
             found = os.lstat(here, dir_fd=self.at)
@@ -53,7 +53,7 @@ class Directory:
         return state_of(found)
 
     def names(self) -> list[str]:
-        """All names here."""
+        """All names in the directory."""
         if self.at is None:
             return os.listdir(self.path)
         listed = os.open(".", os.O_RDONLY, dir_fd=self.at)
@@ -63,30 +63,30 @@ class Directory:
             os.close(listed)
 
     def link_out(self, name: str, path: str) -> bool:
-        """Give a file here a second name at a path; False where the volume cannot."""
+        """Link a file to a path; False if the volume cannot."""
         return self._platform.link(self.named(name), path, self.at)
 
     def move_out(self, name: str, path: str) -> None:
-        """Rename something here to a path."""
+        """Rename something in the directory to a path."""
         os.rename(self.named(name), path, src_dir_fd=self.at)
 
     def bring(self, path: str, name: str, *, replaces: bool) -> None:
-        """Rename something to a name here; raises FileExistsError where one is taken that may not be replaced."""
+        """Rename something to a name in the directory; raises FileExistsError if it exists and may not be replaced."""
         if replaces:
             self._platform.replace(path, self.named(name), self.at)
         else:
             self._platform.rename_new(path, self.named(name), self.at)
 
     def make(self, name: str) -> None:
-        """Make a directory here."""
+        """Create a directory in it."""
         os.mkdir(self.named(name), dir_fd=self.at)
 
     def unlink(self, name: str) -> None:
-        """Remove a file or link here."""
+        """Remove a file or link in it."""
         self._platform.unlink(self.named(name), self.at)
 
     def drop(self, name: str) -> None:
-        """Remove a directory here if it is empty; one in which the user put something stays."""
+        """Remove a directory in it if it is empty; otherwise it stays."""
         try:
             os.rmdir(self.named(name), dir_fd=self.at)
         except OSError as error:
@@ -94,21 +94,21 @@ class Directory:
                 raise
 
     def set_time(self, modified: int) -> None:
-        """Set the directory's own time of change, nanoseconds; its time of access stays."""
+        """Set the directory's modification time in nanoseconds; its access time stays."""
         here = "." if self.at is not None else self.path
         found = os.stat(here, dir_fd=self.at)
         set_times(here, found.st_atime_ns, modified, at=self.at)
 
     @property
     def modified(self) -> int:
-        """Its time of change, nanoseconds."""
+        """Its modification time in nanoseconds."""
         return os.stat("." if self.at is not None else self.path, dir_fd=self.at).st_mtime_ns
 
 
 class Walk:
-    """Reaches directories by their absolute paths, those above the last one being open already. Close it after use.
+    """Reaches directories by absolute path, and keeps the parents of the last one open. Close it after use.
 
-    What `reach` gave is good until the next directory is reached that does not lie below it.
+    A directory from `reach` is usable until the next one is reached that does not lie below it.
     """
 
     def __init__(self, platform: Platform) -> None:
@@ -125,7 +125,7 @@ class Walk:
         self.close()
 
     def close(self) -> None:
-        """Let go of all that is open."""
+        """Close everything that is open."""
         self._keep(0)
 
     def _keep(self, count: int) -> None:
@@ -133,9 +133,9 @@ class Walk:
             os.close(self._open.pop()[1])
 
     def reach(self, path: str) -> Directory:
-        """The directory at an absolute path of no links.
+        """Open the directory at an absolute path, without following links.
 
-        Raises LeadsElsewhere where a step of it is a link, FileNotFoundError or NotADirectoryError where there is none.
+        Raises LeadsElsewhere if a step is a link, and FileNotFoundError or NotADirectoryError if there is none.
         """
         steps = _steps(path)
         if not self._platform.has_directory_descriptors:
@@ -159,7 +159,7 @@ class Walk:
         return Directory(path, self._open[-1][1], self._platform)
 
     def is_there(self, path: str) -> bool:
-        """A directory is at this path; raises LeadsElsewhere where a step of it is a link."""
+        """Whether there is a directory at this path; raises LeadsElsewhere if a step is a link."""
         try:
             self.reach(path)
         except (FileNotFoundError, NotADirectoryError):
@@ -176,7 +176,7 @@ class Walk:
 
 
 def leads_elsewhere(step: str) -> LeadsElsewhere:
-    """What is told of a directory that is a link now."""
+    """The error for a directory that is a link now."""
     real = real_path(step)
     moved = typed(["usufruct", "recover", "--moved", step, real])
     return LeadsElsewhere(
@@ -196,6 +196,6 @@ def _steps(path: str) -> list[str]:
 
 @contextmanager
 def reached(path: str, platform: Platform) -> Iterator[Directory]:
-    """One directory, reached for as long as the block lasts; raises what `Walk.reach` raises."""
+    """One directory, open while the block lasts; raises what `Walk.reach` raises."""
     with Walk(platform) as walk:
         yield walk.reach(path)

@@ -1,7 +1,7 @@
-"""The names in a directory; one that has not changed since it was read is not read again.
+"""The names in a directory; one that has not changed since is not read again.
 
-A folder of loose files grows to hundreds of thousands over the years, and a hundred archives that would go into it are
-each compared with all of its names.
+A folder of loose files grows to hundreds of thousands over the years, and a hundred archives for it are each compared
+with all of its names.
 """
 
 import os
@@ -31,7 +31,7 @@ _known: dict[str, tuple[tuple[int, int, int], float, "Listed"]] = {}
 class Listed:
     """The names in a directory at one moment.
 
-    Of very many names no tables are made for one question: who asks again gets them from what is remembered.
+    If there are very many, no table is built for a single question; later questions use what is remembered.
     """
 
     def __init__(self, names: list[str]) -> None:
@@ -57,14 +57,14 @@ class Listed:
         return lowered(self.in_order)
 
     def among(self, wanted: Collection[str]) -> Set[str]:
-        """Those of these names that are here."""
+        """Those of these names that exist here."""
         if self.is_asked_again:
             return self.names.intersection(wanted)
         few = set(wanted)
         return {name for name in self._list if name in few}
 
     def spelled(self, wanted: Iterable[str]) -> dict[str, str]:
-        """Those of these names that are here but for case and Unicode form → as they are spelled here."""
+        """Those of these names that exist here if case and Unicode form are ignored → their spelling here."""
         keys = {name: spelling_key(name) for name in wanted}
         plain = self.among(keys.values())
         others = self._others if self.is_asked_again else self._with_keys(set(keys.values()))
@@ -75,11 +75,11 @@ class Listed:
 
     @cached_property
     def _others(self) -> dict[str, str]:
-        """Name without case and Unicode form → as it is spelled here, where that is not the same."""
+        """Name without case and Unicode form → its spelling here, if that is different."""
         return self._with_keys(None)
 
     def _with_keys(self, wanted: Set[str] | None) -> dict[str, str]:
-        """The same of the names with these keys, or of all."""
+        """The same for the names with these keys, or for all."""
         found: list[str] = []
         for at in range(0, len(self._list), _FEW):
             names = self._list[at : at + _FEW]
@@ -92,7 +92,7 @@ class Listed:
 
 
 def listed(directory: str) -> Listed:
-    """What is in a directory. Raises OSError where it cannot be read."""
+    """Return what is in a directory. Raises OSError if it cannot be read."""
     found = os.stat(directory)
     fingerprint = found.st_dev, found.st_ino, found.st_mtime_ns
     known = _known.get(directory)
@@ -111,6 +111,6 @@ def listed(directory: str) -> Listed:
 
 
 def forget_large_listings() -> None:
-    """Let go of directories of very many names: something is about to be unpacked, which needs the memory."""
+    """Drop the names of very large directories: unpacking is about to need the memory."""
     for path in [path for path, (_, _, one) in _known.items() if len(one) > _LARGE]:
         del _known[path]

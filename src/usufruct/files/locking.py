@@ -1,4 +1,4 @@
-"""One Usufruct writes at a time."""
+"""Only one Usufruct writes at a time."""
 
 import logging
 import os
@@ -24,11 +24,11 @@ _log = logging.getLogger(__name__)
 
 
 def _untold() -> None:
-    """Tell nobody."""
+    """Report nothing."""
 
 
 class Turn:
-    """The right to write, as long as it lasts."""
+    """The right to write, while it lasts."""
 
     def __init__(self) -> None:
         self.behind: Callable[[], None] | None = None
@@ -38,11 +38,11 @@ class Turn:
 
 @contextmanager
 def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[[], None] = _untold) -> Iterator[Turn]:
-    """Hold the lock while inside; waits `patience` seconds for another, then raises Busy naming what it does.
+    """Hold the lock while inside; wait `patience` seconds for another, then raise Busy, which names what that one does.
 
-    The lock is the operating system's, so it ends with the process that holds it, and with the last of the processes
-    that this one started as its like, however they end. For what an earlier turn left to be done behind it this one
-    waits as long as that takes, as the command that left it would have, and tells so.
+    The lock is the operating system's, so it ends with the process that holds it and with the last helper process that
+    this one started, however they end. If an earlier command left work to be done behind it, wait for that as long as
+    it takes, and report the wait.
     """
     make_private(lock.parent)
     holder = lock.with_name(lock.name + "-holder")
@@ -75,9 +75,9 @@ def only_writer(lock: Path, doing: str, patience: float, tell_waiting: Callable[
 
 @contextmanager
 def _no_helpers(lock: Path, until: float) -> Iterator[None]:
-    """Wait for processes that a killed command left behind; those started inside hold this lock too.
+    """Wait for helper processes of a killed command; helpers started inside hold this lock too.
 
-    The library gives its own lock up in a forked process, for both. Raises Timeout at the time `until`.
+    The library releases its own lock in a forked process, for both. Raises Timeout at the time `until`.
     """
     descriptor = _opened(lock, "-helpers")
     if descriptor is None:
@@ -109,7 +109,7 @@ def _wait_for_what_goes_on_behind(lock: Path, tell: Callable[[], None]) -> None:
 
 
 def _opened(lock: Path, behind_name: str) -> int | None:
-    """A second lock beside the first, for forked processes; None where the system cannot fork: nobody would hold it."""
+    """A second lock beside the first, for forked processes; None if the system cannot fork."""
     try:
         import fcntl  # noqa: F401 - whether it is there is all that is asked
     except ImportError:
@@ -118,7 +118,7 @@ def _opened(lock: Path, behind_name: str) -> int | None:
 
 
 def _write_anew(path: Path, text: str) -> None:
-    """Write a file of our own; whatever had its name, a link too, makes way rather than be written through."""
+    """Write a file of our own; anything else of its name, links included, is replaced instead of written through."""
     path.unlink(missing_ok=True)
     try:
         with open(path, "x", encoding="utf-8", opener=private_opener) as file:
@@ -130,7 +130,7 @@ def _write_anew(path: Path, text: str) -> None:
 
 
 def _is_got(descriptor: int) -> bool:
-    """The lock is ours from now on."""
+    """Note that the lock is ours from now on."""
     import fcntl
 
     try:
@@ -141,11 +141,11 @@ def _is_got(descriptor: int) -> bool:
 
 
 def _goes_on_behind(lock: Path, task: Callable[[], None]) -> bool:
-    """Let a process of its own do something while this one, which must hold the lock, goes on and ends.
+    """Let another process do something while this one, which must hold the lock, continues and ends.
 
-    It holds a lock by a descriptor of its own until it has ended. It keeps no terminal and no output open, so that
-    nobody waits for it, and stands in no directory, so that a drive can be taken out. False where no process can be
-    forked: nothing was done then.
+    That process holds a lock by a descriptor of its own until it ends. It keeps no terminal and no output open, so that
+    nobody waits for it, and its working directory is on no drive that could be removed. Returns False if no process can
+    be forked; nothing was done then.
     """
     if threading.active_count() > 1:
         return False

@@ -1,4 +1,4 @@
-"""Looking at what is on disk, without changing it."""
+"""Inspect what is on disk without changing it."""
 
 import os
 import stat
@@ -13,7 +13,7 @@ _FIRST, BLOCK = 1 << 16, 1 << 20
 
 
 def state_at(path: str) -> FileState:
-    """What is at a path, links not followed; a file's digest is left out."""
+    """The state of what is at a path, without following links; a file's digest is left out."""
     try:
         found = os.lstat(path)
     except (FileNotFoundError, NotADirectoryError):
@@ -22,7 +22,7 @@ def state_at(path: str) -> FileState:
 
 
 def looked_at(directory: str, names: Iterable[str]) -> Iterator[os.stat_result | FileState]:
-    """What is at each of these names in a directory: of a file as the system tells it, of anything else its state."""
+    """What is at each of these names in a directory: a file's stat result, anything else's state."""
     lstat, is_file, above = os.lstat, stat.S_ISREG, f"{directory}/"
     for name in names:
         try:
@@ -37,7 +37,7 @@ def looked_at(directory: str, names: Iterable[str]) -> Iterator[os.stat_result |
 
 
 def state_of(found: os.stat_result, target: str = "", digest: bytes = b"") -> FileState:
-    """The state that a stat result tells of; `target` is where a link points, `digest` that of a file's content."""
+    """The state for a stat result; `target`: where a link points, `digest`: of a file's content."""
     mode = found.st_mode
     permissions = mode & 0o7777
     if stat.S_ISREG(mode):
@@ -68,7 +68,7 @@ def digest_of(path: str, at: int | None = None) -> bytes:
 
 
 def with_digest(state: FileState, path: str, at: int | None = None) -> FileState:
-    """The same state with its content's digest, computed where it is a file and unknown; `at` as for `digest_of`."""
+    """The same state with its content's digest, which is computed for a file if unknown; `at` as for `digest_of`."""
     if state.kind is not FileKind.FILE or state.digest:
         return state
     return state._replace(digest=digest_of(path, at))

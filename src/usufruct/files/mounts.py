@@ -1,4 +1,4 @@
-"""What is mounted where, and what tells one file system from all others."""
+"""What is mounted where, and what identifies a file system."""
 
 import os
 from pathlib import Path
@@ -8,7 +8,7 @@ _MOUNTS = Path("/proc/self/mountinfo")
 
 
 class Mount(NamedTuple):
-    """One mounted file system, where the system lists them."""
+    """One mounted file system, on systems that list them."""
 
     device: int
     """As `stat` tells it."""
@@ -21,7 +21,7 @@ class Mount(NamedTuple):
 
 
 def mounts() -> list[Mount]:
-    """All that is mounted; empty where the system does not list it."""
+    """All mounted file systems; empty if the system does not list them."""
     try:
         lines = _MOUNTS.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
     except OSError:
@@ -43,12 +43,12 @@ def _unescaped(text: str) -> str:
 
 
 def mounted_kind(device: int) -> str:
-    """The type of a mounted file system by its device number; empty where the system does not tell."""
+    """The type of a mounted file system, by its device number; empty if unknown."""
     return next((mount.kind for mount in mounts() if mount.device == device), "")
 
 
 def mount_point(path: str) -> str:
-    """The topmost directory on the file system of an existing path; by device numbers, so that it works anywhere."""
+    """The topmost directory on the file system of an existing path; by device numbers, which works everywhere."""
     here = os.path.realpath(path)
     device = os.stat(here).st_dev
     while (above := os.path.dirname(here)) != here and os.stat(above).st_dev == device:
@@ -57,7 +57,7 @@ def mount_point(path: str) -> str:
 
 
 def is_read_only(path: str) -> bool:
-    """Whether nothing can be written on the whole file system of an existing path, where the system tells."""
+    """Whether the whole file system of an existing path is read-only, if the system can say."""
     try:
         return bool(os.statvfs(path).f_flag & os.ST_RDONLY)
     except (AttributeError, OSError):
@@ -70,7 +70,7 @@ _NAMED_BY_CONTENT = frozenset({"ext2", "ext3", "ext4", "btrfs", "tmpfs", "bcache
 
 
 def linux_identity(path: str) -> str:
-    """What tells the file system of a path from others: what is written on it, or the server's name of it."""
+    """What identifies the file system of a path: the identifier written on it, or the server's name for it."""
     device = os.stat(path).st_dev
     mount = next((one for one in mounts() if one.device == device), None)
     if mount is None:
@@ -84,7 +84,7 @@ def linux_identity(path: str) -> str:
 
 
 def _uuid_of(device: str) -> str:
-    """The identifier that is written on a device, where the system lists them; empty elsewhere."""
+    """The identifier written on a device, if the system lists it; otherwise empty."""
     try:
         number = os.stat(device).st_rdev
         return next((link.name for link in sorted(_BY_UUID.iterdir()) if os.stat(link).st_rdev == number), "")
@@ -103,7 +103,7 @@ _UUID_OF_VOLUME = 0x80000000 | 0x00040000
 
 
 def mac_identity(path: str) -> str:
-    """The identifier that is written on a volume."""
+    """The identifier written on a volume."""
     import ctypes  # only here: other systems tell it without
 
     class Wanted(ctypes.Structure):

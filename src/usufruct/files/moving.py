@@ -1,4 +1,4 @@
-"""Moving a file so that it is never in no place: whole and checked in the new one before the old one goes."""
+"""Move a file so that it always exists somewhere: the new one is complete and checked before the old one is removed."""
 
 import os
 from pathlib import Path
@@ -11,10 +11,10 @@ from usufruct.model.name_rules import numbered_name
 
 
 def place_twice(source: str, directory: Path, digest: bytes, platform: Platform) -> str:
-    """Give a file a second place in a directory, under its own name or a free one; gives its absolute path.
+    """Give a file a second place in a directory, under its own name or a free one; return its absolute path.
 
-    By a second name where the volume allows it, otherwise by a copy; either is durable then. A file there that has
-    this content already serves as it is. Raises MachineError; the source stays in any case.
+    By a hard link if the volume allows it, otherwise by a copy; either is durable then. An existing file with the same
+    content is used as it is. Raises MachineError; the source stays in any case.
     """
     make_private(directory)
     target = _free(directory / os.path.basename(source), digest)
@@ -31,9 +31,9 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
 
 
 def move_whole(source: str, target: str, platform: Platform) -> None:
-    """Move a file to a name that nothing has, perhaps on another volume; the old one goes once the new one is durable.
+    """Move a file to a new name, possibly on another volume; the old one is removed when the new one is durable.
 
-    Raises FileExistsError where the name is taken.
+    Raises FileExistsError if the name exists.
     """
     if os.stat(os.path.dirname(target)).st_dev == os.lstat(source).st_dev:
         platform.rename_new(source, target)
@@ -44,7 +44,7 @@ def move_whole(source: str, target: str, platform: Platform) -> None:
 
 
 def are_one_name(first: str, second: str) -> bool:
-    """Two paths are spellings of one and the same name of a file, so that with the one the other goes too."""
+    """Whether two paths are spellings of the same name of a file, so that removing one removes the other."""
     if not os.path.lexists(second) or not os.path.samestat(os.lstat(first), os.lstat(second)):
         return False
     above, names = (first, second), (os.path.basename(first), os.path.basename(second))
@@ -55,7 +55,7 @@ def are_one_name(first: str, second: str) -> bool:
 
 
 def _free(target: Path, digest: bytes) -> Path:
-    """The path, or one beside it with a number, that is free or has the content already."""
+    """The path, or one beside it with a number, that is free or already has the content."""
     free, number = target, 2
     while os.path.lexists(free) and not (free.is_file() and digest_of(str(free)) == digest):
         free, number = target.with_name(numbered_name(target.name, number)), number + 1

@@ -1,6 +1,6 @@
-"""Which ledgers have noted backups: looked at by every command, so that one that is lost is told of.
+"""Which ledgers have noted backups. Every command looks, so that a lost ledger is reported.
 
-Notes lie beside the backups, those of each ledger in a file called by what tells it from all others.
+Notes lie beside the backups, in one file for each ledger, named by the ledger's identity.
 """
 
 import os
@@ -10,7 +10,7 @@ _LONGEST = 16 << 10
 
 
 def directory_of_notes(top: str) -> str:
-    """Where the notes of the backups below a directory lie."""
+    """Where the notes about the backups below a directory are."""
     return f"{top}/paths"
 
 
@@ -21,19 +21,19 @@ SETTLED = ".settled"
 def is_noted_elsewhere(top: str, ledger: str, last: int) -> bool:
     """Whether another ledger noted backups below a directory, or this one after its change `last`; not if settled.
 
-    Of backups without any note nobody knows whose they are: they are a ledger's that is not empty.
+    Backups without any note could be anybody's: they belong to a ledger that is not empty.
     """
     names = names_in_directory(directory_of_notes(top))
     return newest_change(top, ledger) > last or bool(others(top, ledger)) or (not last and not names)
 
 
 def others(top: str, ledger: str) -> list[str]:
-    """The ledgers that noted backups below a directory and are not this one, less those of which that was settled."""
+    """The other ledgers that noted backups below a directory, without those that were settled."""
     return [name for name in names_in_directory(directory_of_notes(top)) if name.isalnum() and name != ledger]
 
 
 def newest_change(top: str, ledger: str) -> int:
-    """The number of the last change of which a ledger noted anything below a directory; 0 if there is none."""
+    """The number of the last change about which a ledger noted anything below a directory; 0 if there is none."""
     try:
         with open(f"{directory_of_notes(top)}/{ledger}", "rb") as notes:
             begin = max(0, os.fstat(notes.fileno()).st_size - _LONGEST)
@@ -46,7 +46,7 @@ def newest_change(top: str, ledger: str) -> int:
 
 
 def names_in_directory(directory: str) -> list[str]:
-    """The names in a directory, sorted; none where it is not there."""
+    """The names in a directory, sorted; none if it does not exist."""
     try:
         return sorted(os.listdir(directory))
     except (FileNotFoundError, NotADirectoryError):

@@ -1,4 +1,4 @@
-"""Where a download came from, where its file system recorded that."""
+"""Where a download came from, if its file system recorded that."""
 
 import os
 import sys
@@ -9,7 +9,7 @@ _MAC_ATTRIBUTE = "com.apple.metadata:kMDItemWhereFroms"
 
 
 def origin_of(path: str) -> str:
-    """The address that a file was downloaded from; empty where nothing says it."""
+    """The address that a file was downloaded from; empty if unknown."""
     if sys.platform == "win32":
         return _from_stream(path)
     for name in (*_ADDRESSES, _MAC_ATTRIBUTE):
@@ -44,7 +44,7 @@ def _from_property_list(value: bytes) -> str:
 
 
 def _from_stream(path: str) -> str:
-    """From the zone mark that Windows keeps beside a downloaded file."""
+    """From the zone information that Windows keeps beside a downloaded file."""
     try:
         text = Path(path + ":Zone.Identifier").read_text(encoding="utf-8", errors="replace")
     except OSError:

@@ -1,4 +1,4 @@
-"""Absolute paths as Usufruct writes them: with `/` on every system, and none of them above its drive."""
+"""Absolute paths as Usufruct writes them: with `/` on every system, and never above their drive."""
 
 import os
 from pathlib import Path
@@ -7,18 +7,18 @@ from usufruct.errors import DriveAway
 
 
 def real_path(path: str | os.PathLike[str]) -> str:
-    """The absolute path without links. Windows' calls take this sign as well as their own."""
+    """The absolute path without links. Windows accepts `/` as well as its own separator."""
     real = os.path.realpath(path)
     return real if os.sep == "/" else real.replace(os.sep, "/")
 
 
 def expanded(path: str | os.PathLike[str]) -> Path:
-    """A path with `~` as the user's home; of a user whom the system does not know it stays as it is."""
+    """A path with `~` replaced by the user's home; unchanged for a user whom the system does not know."""
     return Path(os.path.expanduser(path))
 
 
 def searched_directories() -> frozenset[str]:
-    """The absolute directories that the user's commands are looked for in."""
+    """The absolute directories in which the user's commands are searched for."""
     return frozenset(real_path(one) for one in os.environ.get("PATH", "").split(os.pathsep) if os.path.isabs(one))
 
 
@@ -28,9 +28,9 @@ def is_below(path: str, base: str) -> bool:
 
 
 def nearest(path: str) -> str:
-    """The directory at an absolute path, or the nearest above it that is there.
+    """The directory at an absolute path, or the nearest existing one above it.
 
-    Raises DriveAway if there is none: Windows' drives have nothing in common above them.
+    Raises DriveAway if there is none: drives of Windows have nothing in common above them.
     """
     here = path
     while not os.path.isdir(here):

@@ -1,4 +1,4 @@
-"""Names from archives made fit to be shown: control characters could steer a terminal."""
+"""Make names from archives fit to be shown: control characters could steer a terminal."""
 
 import re
 
@@ -23,7 +23,7 @@ def nameable(text: str) -> str:
 
 
 def printable_but_colours(text: str) -> str:
-    """The same for a line that is made up already, in which colours are marked."""
+    """The same for a finished line, in which colour sequences stay."""
     return _BUT_COLOURS.sub(lambda found: _escaped(ord(found[0])), text)
 
 

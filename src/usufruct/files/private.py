@@ -1,4 +1,4 @@
-"""What is Usufruct's own is for its user alone, from the moment that it is made."""
+"""Usufruct's own files are readable by their user alone, from the moment they are created."""
 
 import os
 from pathlib import Path
@@ -7,7 +7,7 @@ _MODE = 0o600
 
 
 def make_private(directory: Path) -> None:
-    """Make a directory of our own if it is not there, and those above it, as the desktop's standards ask."""
+    """Create a directory of our own and its parents if missing, with the modes that the desktop's standards ask for."""
     if directory.is_dir():
         return
     make_private(directory.parent)
@@ -15,5 +15,5 @@ def make_private(directory: Path) -> None:
 
 
 def private_opener(path: str, flags: int) -> int:
-    """To be given to `open`: a file that is made by it is its user's alone."""
+    """An opener for `open`: files created with it belong to their user alone."""
     return os.open(path, flags, _MODE)

@@ -1,4 +1,4 @@
-"""What the system refused, as an error that says what to do."""
+"""Turn what the system refused into an error that says what to do."""
 
 import errno
 from contextlib import suppress
@@ -9,7 +9,7 @@ from usufruct.files.paths import nearest
 
 
 def refusal_of(error: OSError, kept: str = "Nothing was changed.") -> MachineError:
-    """The error that tells of one of the system's."""
+    """The error for an error of the system's."""
     path = str(error.filename or "")
     if error.errno == errno.EROFS and path:
         return read_only(path, kept)
@@ -23,7 +23,7 @@ def refusal_of(error: OSError, kept: str = "Nothing was changed.") -> MachineErr
 
 
 def read_only(path: str, kept: str = "Nothing was changed.") -> MachineError:
-    """The error that tells that a path's whole drive may only be read; alike for all that is on it."""
+    """The error for a drive that is read-only; the same for all paths on it."""
     drive = path
     with suppress(OSError):
         drive = mount_point(nearest(path))

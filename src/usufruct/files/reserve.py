@@ -1,4 +1,4 @@
-"""Room that is kept for the record, so that taking something out, which makes room, works on a full disk too."""
+"""Space kept for the record, so that removing something, which frees space, works on a full disk too."""
 
 import os
 import shutil
@@ -15,25 +15,25 @@ _LEAST, _OF_RECORD = 1 << 20, 3
 
 
 def spare_on(path: str) -> int:
-    """Bytes that the volume of an absolute path keeps free for the record, for directories and for other programs."""
+    """Bytes kept free on the volume of an absolute path, for the record, directories and other programs."""
     return min(_MOST, shutil.disk_usage(nearest(path)).total // _SHARE)
 
 
 class Reserve:
-    """A file that stands for the room; it is removed while room is wanted, and made again when there is some."""
+    """A file that occupies the space; it is removed when space is needed, and created again later."""
 
     def __init__(self, file: Path, record: Path) -> None:
         self._file = file
         self._record = record
 
     def release(self) -> None:
-        """Make room where there is little."""
+        """Free the space if little is left."""
         with suppress(OSError):
             if shutil.disk_usage(self._file.parent).free < spare_on(str(self._file)):
                 self._file.unlink(missing_ok=True)
 
     def restore(self) -> None:
-        """Take the room again, where that leaves twice as much to others."""
+        """Occupy the space again, if twice as much is left for others."""
         with suppress(OSError):
             spare = spare_on(str(self._file))
             wanted = min(spare, max(_LEAST, _OF_RECORD * self._record.stat().st_size))

@@ -1,4 +1,4 @@
-"""Words as they are typed in the shells that people have on this system."""
+"""Words as they are typed in the shells of this system."""
 
 import re
 import shlex
@@ -11,12 +11,12 @@ _EXPANDED = re.compile(r"[$`%]")
 
 
 def has_home_sign() -> bool:
-    """Whether a shell here puts the home in the place of `~` for every command."""
+    """Whether a shell here replaces `~` by the home for every command."""
     return this_platform().has_posix_shells
 
 
 def quoted(word: str) -> str:
-    """One word, in quotes where a shell would take it for something else."""
+    """One word, quoted if a shell would otherwise change it."""
     if this_platform().has_posix_shells:
         return shlex.quote(word)
     return word if _PLAIN.fullmatch(word) else _in_quotes(word)
@@ -28,12 +28,12 @@ def _in_quotes(word: str) -> str:
 
 
 def setting(variable: str, value: str) -> str:
-    """The command that gives a variable to what is called from then on."""
+    """The command that sets a variable for what is started from then on."""
     if this_platform().has_posix_shells:
         return f"export {variable}={quoted(value)}"
     return f"$env:{variable} = {_in_quotes(value)}"
 
 
 def typed(words: Iterable[str]) -> str:
-    """A command's words, one behind the other."""
+    """A command's words as one line."""
     return " ".join(map(quoted, words))

@@ -1,4 +1,4 @@
-"""Small texts, of the user's or ours, read with a bound: where one belongs may lie anything."""
+"""Read small texts, the user's or ours, with a limit: anything may be at such a path."""
 
 import errno
 import os
@@ -14,13 +14,13 @@ _SECONDS_FOR_A_WRITER = 2.0
 def small_text(file: Path, largest: int = LARGEST) -> str:
     """The text of a file, UTF-8.
 
-    Raises OSError where there is none, and for what is no file or has more bytes than `largest`; UnicodeDecodeError.
+    Raises OSError if there is none, if it is no file, or if it has more bytes than `largest`; UnicodeDecodeError.
     """
     return small_file(file, largest).decode("utf-8")
 
 
 def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False) -> bytes:
-    """The bytes of a file; raises OSError as `small_text` does. `may_be_pipe`: a pipe with a writer serves too."""
+    """The bytes of a file; raises OSError as `small_text` does. `may_be_pipe`: a pipe with a writer is accepted too."""
     descriptor = os.open(file, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
     with open(descriptor, "rb", buffering=0) as opened:
         mode = os.fstat(descriptor).st_mode
@@ -37,9 +37,9 @@ def small_file(file: Path, largest: int = LARGEST, *, may_be_pipe: bool = False)
 
 
 def from_pipe(descriptor: int) -> bytes:
-    """What is there next, waited for as long as somebody may still write; nothing at the end.
+    """Read what comes next, waiting while somebody may still write; nothing at the end.
 
-    Who has not opened it yet is waited for a moment: until then a pipe looks as it does at its end.
+    Wait a moment for a writer that has not opened the pipe yet: until then it looks as it does at its end.
     """
     import select
 

@@ -1,4 +1,4 @@
-"""Bytes at any offset: of a file, of several joined, of a part of either; and as a file for libraries that want one."""
+"""Read bytes at any offset of a file, of several joined files, or of a part; also as a file for libraries."""
 
 import io
 import os
@@ -82,7 +82,7 @@ class BytesSource:
 
 
 class SliceSource:
-    """A stretch of another source, which stays its owner's to close unless `owns_whole` is set."""
+    """A part of another source, which its owner closes unless `owns_whole` is set."""
 
     def __init__(self, whole: Source, start: int, size: int | None = None) -> None:
         self._whole = whole
@@ -101,7 +101,7 @@ class SliceSource:
 
 
 class JoinedSource:
-    """Several sources, one behind the other."""
+    """Several sources, one after the other."""
 
     def __init__(self, parts: Sequence[Source]) -> None:
         self._parts = tuple(parts)
@@ -156,5 +156,5 @@ class _SourceFile(io.RawIOBase):
 
 
 def as_file(source: Source, buffer: int = 1 << 18) -> IO[bytes]:
-    """A source as a file, read through a buffer; closing it leaves the source open."""
+    """A source as a buffered file; closing it leaves the source open."""
     return cast(IO[bytes], io.BufferedReader(_SourceFile(source), buffer))

@@ -1,7 +1,7 @@
-"""Staging directories: where content waits, complete and checked, beside the place it goes to.
+"""Staging directories: where content waits, complete and checked, beside its destination.
 
-Others may write to the directory that one stands in. It is therefore held by a descriptor from its making, where the
-system can, and what is removed from it in the end is only what was to be staged there.
+Others may write to the directory that contains one. So it is held by a descriptor from its creation, where the system
+can, and at the end only what was to be staged there is removed from it.
 """
 
 import os
@@ -56,23 +56,23 @@ class Staging(Struct, frozen=True):
         return self.held or self.path
 
     def incoming(self, destination: str) -> str:
-        """Where what will go to an absolute `destination` waits."""
+        """Where files wait that will be moved to an absolute `destination`."""
         return f"{self.top}/{_IN}{destination[len(self.base) :]}"
 
     def outgoing(self, directory: int) -> str:
-        """Where what is taken out of a directory waits until the change is done; `directory` is its ledger number."""
+        """Where files from a directory wait until the change is done; `directory` is its ledger number."""
         return f"{self.top}/{_OUT}/{directory}"
 
     def growing(self, directory: int) -> str:
-        """Where what will wait there is written first."""
+        """Where a file is written before it waits in `incoming`."""
         return self.outgoing(directory) + _GROWING
 
 
 def staging_base(directory: str, destination: str) -> str:
-    """The base to stage an absolute `directory` for: the outermost one on its volume that is not above `destination`.
+    """The base to stage for `directory`: the outermost directory on its volume that is not above `destination`.
 
-    That is `destination` itself, unless a drive is mounted somewhere inside it; where it does not exist yet, the
-    nearest directory above that does.
+    That is `destination` itself, unless a drive is mounted inside it; if it does not exist yet, the nearest existing
+    directory above.
     """
     here = nearest(directory)
     volume = os.stat(here).st_dev
@@ -82,10 +82,10 @@ def staging_base(directory: str, destination: str) -> str:
 
 
 def staging_for(base: str) -> Staging:
-    """A staging directory for destinations below `base`, an existing directory; it is not made yet.
+    """A staging directory for destinations below `base`, an existing directory; it is not created yet.
 
-    It stands beside `base` rather than in it, so that the application never sees half a thing; in `base` only
-    where the parent is another volume or may not be written.
+    It lies beside `base` and not in it, so that the application never sees unfinished content; in `base` only if the
+    parent is another volume or not writable.
     """
     parent = os.path.dirname(base)
     same_volume = os.stat(parent).st_dev == os.stat(base).st_dev
@@ -96,7 +96,7 @@ def staging_for(base: str) -> Staging:
 
 
 def expecting(staging: Staging, names: Iterable[tuple[str, Iterable[str]]]) -> Staging:
-    """The staging with what may lie in it: names, each with the absolute directory that they go to or come from."""
+    """The staging with the names that may lie in it, each with the absolute directory that they go to or come from."""
     below: dict[str, list[str]] = {}
     for directory, here in names:
         if is_below(directory, staging.base):
@@ -106,7 +106,7 @@ def expecting(staging: Staging, names: Iterable[tuple[str, Iterable[str]]]) -> S
 
 
 def _expected(staging: Staging) -> dict[str, frozenset[str]]:
-    """Directory below the base → the names that may lie staged for it."""
+    """Directory below the base → names that may be staged for it."""
     if not staging.expected:
         return {}
     try:
@@ -117,7 +117,7 @@ def _expected(staging: Staging) -> dict[str, frozenset[str]]:
 
 
 def make_staging(staging: Staging, platform: Platform) -> Staging:
-    """Make the directory; gives it as it is held."""
+    """Create the directory and return it, held open."""
     os.mkdir(staging.path, 0o700)
     staging = hold(staging, platform)
     os.mkdir(f"{staging.top}/{_IN}", 0o755)
@@ -126,9 +126,9 @@ def make_staging(staging: Staging, platform: Platform) -> Staging:
 
 
 def hold(staging: Staging, platform: Platform) -> Staging:
-    """The staging held open, if it is there; raises StoreError for what stands in its place and is not ours.
+    """Hold an existing staging directory open; raises StoreError if something else is in its place.
 
-    Its descriptor is to be closed with `let_go`.
+    Close its descriptor with `let_go`.
     """
     refuse_foreign(staging)
     if not platform.descriptors or not os.path.lexists(staging.path):
@@ -141,15 +141,15 @@ def hold(staging: Staging, platform: Platform) -> Staging:
 
 
 def let_go(staging: Staging) -> None:
-    """Close what holds it open."""
+    """Close the descriptor that holds it open."""
     if staging.descriptor is not None:
         os.close(staging.descriptor)
 
 
 def refuse_foreign(staging: Staging) -> None:
-    """Raise StoreError where a staging directory's path is none, or is a link or something of another user's by now.
+    """Raise StoreError if the path cannot be a staging directory's, or is a link or another user's by now.
 
-    A record that somebody else wrote could name any directory, and whoever may write beside it could put another there.
+    A forged record could name any directory, and anybody who may write beside it could put another one there.
     """
     if not _NAME.fullmatch(os.path.basename(staging.path)):
         raise _not_ours(staging)
@@ -171,14 +171,14 @@ def _not_ours(staging: Staging) -> StoreError:
 
 
 def made(staging: Staging) -> Staging:
-    """The staging as it is to be recorded once its directory, and all others of its change, are made."""
+    """The staging as it is recorded once all directories of its change are created."""
     return replace(staging, parent_after=os.lstat(os.path.dirname(staging.path)).st_mtime_ns)
 
 
 def with_time_left(staging: Staging) -> Staging:
-    """The staging with the time that its parent is to have once it is removed: to be recorded before that is begun.
+    """The staging with the time its parent gets once it is removed; recorded before the removal begins.
 
-    A parent that nothing else touched gets the time it had before the staging directory was made.
+    A parent that nothing else touched gets the time it had before the staging directory was created.
     """
     parent = os.path.dirname(staging.path)
     if staging.time_left is not None and not os.path.lexists(staging.path):
@@ -192,7 +192,7 @@ def with_time_left(staging: Staging) -> Staging:
 
 
 def _is_ours(staging: Staging, modified: int) -> bool:
-    """Nothing but the making of the staging directory gave its parent this time."""
+    """Whether the parent's time comes only from creating the staging directory."""
     if staging.parent_after:
         return modified == staging.parent_after
     # It was made, and that was not recorded any more: what was made in it came right behind it.
@@ -203,10 +203,10 @@ def _is_ours(staging: Staging, modified: int) -> bool:
 
 
 def drop_staging(staging: Staging, platform: Platform) -> list[str]:
-    """Remove the directory with what was staged in it, and give its parent the time it is left with; may be repeated.
+    """Remove the directory with what was staged in it, and set its parent's time; may be repeated.
 
-    Gives the paths of what somebody else put there: it stays, and so does the directory. No link is followed, and
-    nothing on another volume is touched. Raises OSError where it cannot be removed.
+    Returns the paths of other programs' files: they stay, and so does the directory. No link is followed, and nothing
+    on another volume is touched. Raises OSError if it cannot be removed.
     """
     refuse_foreign(staging)
     parent = os.path.dirname(staging.path)
@@ -227,7 +227,7 @@ def drop_staging(staging: Staging, platform: Platform) -> list[str]:
 
 
 def _drop_expected(staging: Staging, platform: Platform) -> Iterator[str]:
-    """Remove what was staged; gives the paths of all else."""
+    """Remove what was staged; return the paths of everything else."""
     below = _expected(staging)
     directories = {""}
     for directory in below:
@@ -246,21 +246,21 @@ def _drop_expected(staging: Staging, platform: Platform) -> Iterator[str]:
 
 
 class _Emptying:
-    """Removes what is known from a staging directory, and nothing on another volume."""
+    """Removes known names from a staging directory, and nothing on another volume."""
 
     def __init__(self, staging: Staging, platform: Platform) -> None:
         self._staging, self._platform = staging, platform
         self._volume = os.stat(staging.top).st_dev
 
     def names(self, directory: str) -> list[str]:
-        """All names in a directory of it; none where it is not there."""
+        """All names in one of its directories; none if that does not exist."""
         try:
             return os.listdir(f"{self._staging.top}/{directory}")
         except FileNotFoundError:
             return []
 
     def emptied(self, directory: str, known: Mapping[str, frozenset[str]]) -> Iterator[str]:
-        """Remove the known names below a directory and it itself; gives the paths of all else, which stays."""
+        """Remove the known names below a directory, and the directory; return the paths of everything that stays."""
         top, names = self._staging.top, known.get(directory, frozenset())
         is_left = False
         try:
@@ -288,5 +288,5 @@ class _Emptying:
 
 
 def set_time(path: str, modified: int) -> None:
-    """Set a file's or directory's time of change, nanoseconds; its time of access stays."""
+    """Set the modification time of a file or directory in nanoseconds; its access time stays."""
     set_times(path, os.stat(path).st_atime_ns, modified)

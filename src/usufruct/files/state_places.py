@@ -1,4 +1,4 @@
-"""Where Usufruct keeps what it knows: definitions, ledger, backups, notes."""
+"""Where Usufruct keeps its definitions, ledger, backups and notes."""
 
 import os
 from pathlib import Path
@@ -20,7 +20,7 @@ class StatePlaces(Struct, frozen=True):
 
     @classmethod
     def found(cls) -> "StatePlaces":
-        """All below `USUFRUCT_HOME` where that is set, else the platform's usual directories."""
+        """Everything below `USUFRUCT_HOME` if that is set, else the platform's usual directories."""
         home = os.environ.get(HOME_VARIABLE)
         if home:
             top = expanded(home).absolute()
@@ -34,22 +34,22 @@ class StatePlaces(Struct, frozen=True):
         )
 
     def own(self) -> tuple[str, str]:
-        """The directories that hold all of it."""
+        """The directories that contain all of it."""
         return str(self.config), str(self.data)
 
     @property
     def apps(self) -> Path:
-        """The user's definitions, one TOML file an application."""
+        """The user's definitions, one TOML file for each application."""
         return self.config / "apps"
 
     @property
     def settings(self) -> Path:
-        """What the user set for all commands."""
+        """The user's settings."""
         return self.config / "settings.toml"
 
     @property
     def passwords(self) -> Path:
-        """Passwords that the user keeps for archives, one a line; readable by the user alone."""
+        """Passwords that the user keeps for archives, one on each line; readable by the user alone."""
         return self.config / "passwords"
 
     @property
@@ -64,7 +64,7 @@ class StatePlaces(Struct, frozen=True):
 
     @property
     def notes(self) -> Path:
-        """Readmes and the like, one directory a holding."""
+        """Readme files, one directory for each holding."""
         return self.data / "notes"
 
     @property
@@ -74,17 +74,17 @@ class StatePlaces(Struct, frozen=True):
 
     @property
     def agreed(self) -> Path:
-        """The commands of definitions that the user has agreed to."""
+        """The commands of definitions that the user has allowed."""
         return self.data / "agreed.json"
 
     @property
     def log(self) -> Path:
-        """What went wrong in Usufruct itself."""
+        """Errors of Usufruct itself."""
         return self.data / "log"
 
     @property
     def reserve(self) -> Path:
-        """Room for the record on a full disk."""
+        """Space for the record on a full disk."""
         return self.data / "reserve"
 
     @property

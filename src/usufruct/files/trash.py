@@ -19,9 +19,9 @@ _NOTE = ".trashinfo"
 
 
 def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
-    """Put a file into the desktop's trash; where that cannot take it, into a directory of our own. It is durable there.
+    """Move a file to the desktop's trash, or into a directory of our own if that cannot take it. It is durable there.
 
-    Gives where it went: an absolute path in `otherwise`, or nothing for the trash.
+    Returns an absolute path in `otherwise`, or nothing for the trash.
     """
     # Only here: most commands trash nothing.
     from send2trash import send2trash
@@ -37,10 +37,10 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
 
 
 def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str | None = None) -> str:
-    """Put a copy of a file into the trash, from where it would be restored to the file's own path; the file stays.
+    """Put a copy of a file into the trash, to be restored to the file's own path; the file itself stays.
 
-    `content` is another path to copy from, where the file's bytes lie elsewhere. The copy is durable once this returns.
-    Gives where it went: an absolute path in `otherwise`, or nothing for the trash.
+    `content` is another path to copy from, if the bytes are elsewhere. The copy is durable when this returns. Returns
+    an absolute path in `otherwise`, or nothing for the trash.
     """
     if platform.has_open_desktop:
         with suppress(OSError):
@@ -63,7 +63,7 @@ def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str |
 
 
 def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
-    """Put a copy into the trash of the user's home, with the path that it is to be restored to; raises OSError."""
+    """Put a copy into the trash of the user's home, with the path to restore it to; raises OSError."""
     data = os.environ.get("XDG_DATA_HOME", "")
     trash = Path(data if os.path.isabs(data) else Path.home() / ".local/share") / "Trash"
     for directory in (trash / "files", trash / "info"):
@@ -78,7 +78,7 @@ def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
 
 
 def _is_put_there(name: str, told: str, content: str, trash: Path, platform: Platform) -> bool:
-    """Whether the trash had that name free and has the copy by it now."""
+    """Whether the name was free in the trash, and the copy has it now."""
     info = trash / "info" / f"{name}{_NOTE}"
     try:
         # Whoever makes the note has the name.

@@ -19,7 +19,7 @@ _FAT_LARGEST = (1 << 32) - 1
 
 
 class FileSystem(Struct, frozen=True):
-    """A file system's bounds."""
+    """The limits of a file system."""
 
     kind: str
     """The system's name of it; empty where it does not say."""
@@ -29,12 +29,12 @@ class FileSystem(Struct, frozen=True):
 
     @property
     def has_holes(self) -> bool:
-        """Zeros that are not written take no room."""
+        """Whether unwritten zeros take no space."""
         return self.kind in _SPARSE
 
 
 def volume_of(path: str, platform: "Platform") -> FileSystem:
-    """The bounds of the file system that a path is, or would be, on."""
+    """The limits of the file system of an existing or future path."""
     here = nearest(real_path(path))
     kind = _kind_of(here)
     # Linux tells of FAT how many bytes its longest name may have, not how many units.
@@ -44,7 +44,7 @@ def volume_of(path: str, platform: "Platform") -> FileSystem:
 
 
 def _kind_of(path: str) -> str:
-    """The type of the mounted file system, where the system tells it; empty elsewhere."""
+    """The type of the mounted file system if the system can say; otherwise empty."""
     below = [mount for mount in mounts() if path == mount.at or path.startswith(mount.at.rstrip("/") + "/")]
     # Of two at one path the later lies over the earlier.
     return max(enumerate(below), key=lambda pair: (len(pair[1].at), pair[0]))[1].kind if below else ""

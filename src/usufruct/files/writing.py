@@ -1,4 +1,4 @@
-"""Writing staged files: new, complete, with their time and mode, hashed as they are written."""
+"""Write staged files: new and complete, with time and mode, hashed while they are written."""
 
 import os
 import stat
@@ -20,10 +20,10 @@ _TIME_BY_DESCRIPTOR = os.utime in os.supports_fd
 
 
 def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: int) -> FileState:
-    """Write a file that must not be there yet; gives its state with digest. It is not durable yet.
+    """Write a file that must not exist; return its state with digest. It is not durable yet.
 
-    `modified` is in nanoseconds since 1970; None leaves the present. On an error the unfinished file stays for
-    whoever drops the staging directory.
+    `modified` is in nanoseconds since 1970; None means now. After an error the unfinished file is removed together with
+    the staging directory.
     """
     digest = blake3()
     descriptor = os.open(path, _NEW, mode)
@@ -57,9 +57,9 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
 
 
 def write_link(path: str, target: str, modified: int | None) -> FileState:
-    """Make a symbolic link that must not be there yet; gives its state.
+    """Create a symbolic link that must not exist; return its state.
 
-    Raises MachineError where the file system has no links, or the user not the right to make one.
+    Raises MachineError if the file system has no links, or the user may not create one.
     """
     try:
         os.symlink(target, path)
@@ -77,9 +77,9 @@ def write_link(path: str, target: str, modified: int | None) -> FileState:
 
 
 def restore_attributes(path: str, state: FileState, found: os.stat_result | None = None) -> FileState:
-    """Give a file the mode and time of `state`; returns what it has now, with the digest of `state`.
+    """Set the mode and time of `state`; return the state it has now, with the digest of `state`.
 
-    `found`: what it has before, where that was looked at already.
+    `found`: its present state, if known.
     """
     found = found or os.lstat(path)
     if stat.S_IMODE(found.st_mode) != state.mode:
