@@ -83,6 +83,12 @@ class NestedTest(WorldTest):
         self.assertLessEqual({"Warm", "Cold"}, names)
         self.world.add_files("both.zip", {"Warm v1.zip": GELS, "Cold v1.zip": other}, choose=("cold",))
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "another moon")
+        self.world.remove("both")
+        # Those of one tidy name are called as their files are.
+        alike = {"Warm v1.zip": GELS, "Warm v2.zip": other}
+        added = self.world.add(self.world.archive("both.zip", alike))
+        names = {option.name for option in added.examined.decisions[0].options}
+        self.assertLessEqual({"Warm v1.zip", "Warm v2.zip"}, names)
 
     def test_three_levels_are_opened_and_no_more(self) -> None:
         def wrapped(levels: int) -> dict[str, bytes]:

@@ -148,6 +148,25 @@ class AddTest(AddCase):
         self.assertEqual(self.world.contents(), {"Puppets/Owl/rig.toml": "two", "Puppets/Owl/a.svg": "a"})
         self.assertEqual(self.names(), {"owls for lanternbox"})
 
+    def test_the_answer_about_archives_together_names_all_of_them(self) -> None:
+        """It named the first alone, and obeying it took the files of the others out."""
+        self.write("sun.zip", {"sun.gel": "s"})
+        self.write("two moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
+        said = self.run_words("add", "sun.zip", "two moons.zip", "--together", code=3).stderr
+        command = next(line for line in said.splitlines() if line.split()[:1] == ["answer"]).split("usufruct ")[1]
+        self.run_words(*shlex.split(command))
+        self.assertEqual(self.world.contents(), {"Gels/sun.gel": "s", "Gels/moon.gel": "1"})
+
+    def test_archives_together_are_told_apart_by_their_files_names(self) -> None:
+        """Two of one tidy name were asked about as `first` and `last`; three that differ in case had two names."""
+        for names in (("Owl_v1.0.zip", "Owl_v2.0.zip"), ("OWL.zip", "owl.zip", "Owl.zip")):
+            for number, name in enumerate(names):
+                self.write(name, {"gels/x.gel": str(number), f"gels/{number}.gel": "y"})
+            self.run_words("add", *names, "--together", "--as", "owls")
+            self.assertEqual(self.world.contents()["Gels/x.gel"], str(len(names) - 1))
+            self.assertEqual(len(self.world.contents()), len(names) + 1)
+            self.run_words("remove", "owls")
+
     def test_one_of_several_archives_does_not_hold_up_the_others(self) -> None:
         self.write("moons.zip", {"a/moon.gel": "1", "b/moon.gel": "22"})
         self.write("sun.zip", {"sun.gel": "s"})

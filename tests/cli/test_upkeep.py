@@ -121,6 +121,20 @@ class UpkeepTest(AddCase):
         self.run_words("remove", "sky", "--changed", "give-back")
         self.assertEqual(((self.gels / "moon.gel").read_text(), self.saved()), ("mine", {"edited again"}))
 
+    def test_a_dry_run_says_what_the_same_words_do(self) -> None:
+        """With `give-back` it said that the changed file stays, and the removal put it into the trash."""
+        for changed in ("leave", "give-back"):
+            (self.gels / "moon.gel").write_text("edited")
+            words = ("remove", "sky", "--changed", changed)
+            code = int(changed == "leave")
+            planned = self.document(*words, "--dry-run", code=code)
+            self.assertEqual((self.gels / "moon.gel").read_text(), "edited")
+            said = self.run_words(*words, "--dry-run", code=code).stdout
+            self.assertEqual("1 changed file would go to the trash" in said, changed == "give-back")
+            done = self.document(*words, code=code)
+            self.assertEqual(planned["holdings"], [{**one, "kept_at": []} for one in done["holdings"]])
+            self.run_words("undo")
+
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
         self.run_words("add", "moons.zip", "--on-clash", "replace")

@@ -139,9 +139,14 @@ def _is_at_hand(resources: Resources, holding: Holding) -> bool:
 
 
 def would_remove(
-    context: Context, words: Sequence[str], *, application: str | None = None, only: Sequence[str] = ()
+    context: Context,
+    words: Sequence[str],
+    *,
+    application: str | None = None,
+    only: Sequence[str] = (),
+    gives_back_changed: bool = False,
 ) -> list[HoldingRemoved]:
-    """What taking them out would do; nothing is changed."""
+    """Return what `remove_holdings` would do with the same options; nothing is changed."""
     results = []
     with context.reading() as ledger:
         holdings = find_holdings(ledger, words, application)
@@ -155,10 +160,13 @@ def would_remove(
                 error = DriveAway(f"The drive that {holding.name} is on is away.", remedy="Plug it in first.")
                 results.append(HoldingRemoved(holding, Removed(0, (), ()), "", away=error))
                 continue
-            planned = removal_of(ledger, holding.number, only=parts.get(holding.number)) if ledger else None
-            if planned:
+            if ledger:
+                part = parts.get(holding.number)
+                planned = removal_of(ledger, holding.number, only=part, gives_back_changed=gives_back_changed)
+                saved = _changed_in(ledger, holding, part) if gives_back_changed else []
                 rest = holding.files - planned.files - len(planned.leaves) if only else 0
-                results.append(HoldingRemoved(holding, replace(planned.told(), rest=rest), ""))
+                removed = replace(planned.told(), rest=rest)
+                results.append(HoldingRemoved(holding, removed, "", tuple(path for path, _ in saved)))
     return results
 
 
@@ -184,15 +192,23 @@ def _save(
     context: Context, resources: Resources, holding: Holding, only: Mapping[int, Set[str]] | None
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Save what the user changed of a holding; gives the paths, and where copies are that the trash did not take."""
-    files: list[tuple[str, str | None]] = []
-    for place, _ in removal_of(resources.ledger, holding.number, only=only).leaves:
-        path = f"{place.path}/{place.name}"
+    files = [
+        (path, resources.backups.path_of(digest) if digest else None)
+        for path, digest in _changed_in(resources.ledger, holding, only)
+    ]
+    return tuple(path for path, _ in files), save_changed(context, files)
+
+
+def _changed_in(
+    ledger: Ledger, holding: Holding, only: Mapping[int, Set[str]] | None
+) -> list[tuple[str, bytes | None]]:
+    """Paths of what the user changed of a holding, each with the digest of its backup if another holding covers it."""
+    changed: list[tuple[str, bytes | None]] = []
+    for place, _ in removal_of(ledger, holding.number, only=only).leaves:
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
-        # Where another holding covers the changed file, its bytes lie in the backups.
-        content = resources.backups.path_of(above[0].state.digest) if len(above) > 1 else None
-        files.append((path, content))
-    return tuple(path for path, _ in files), save_changed(context, files)
+        changed.append((f"{place.path}/{place.name}", above[0].state.digest if len(above) > 1 else None))
+    return changed
 
 
 def forget_holdings(context: Context, words: Sequence[str], application: str | None = None) -> list[Forgotten]:

@@ -7,7 +7,7 @@ from usufruct.archives.reading import Archive
 from usufruct.files.sources import Source
 from usufruct.model.entries import Listing
 from usufruct.model.facts import Facts
-from usufruct.planning.names import free_name, tidy_name
+from usufruct.planning.names import free_name, spelling_key, tidy_name
 
 
 class Compound:
@@ -105,7 +105,7 @@ def opened_together(archives: Sequence[Archive]) -> Compound:
     together.listing.are_parts = True
     taken: set[str] = set()
     for archive in archives:
-        name = archive.name if archive.name not in taken else free_name(archive.name, taken)
-        taken.add(name)
+        name = archive.name if spelling_key(archive.name) not in taken else free_name(archive.name, taken)
+        taken.add(spelling_key(name))
         together.take(archive, name)
     return together

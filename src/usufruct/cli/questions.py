@@ -396,12 +396,14 @@ _INSTEAD = {"--to": frozenset(("--app", "--into")), "--app": frozenset(("--to",)
 
 
 def _words_about(path: str) -> list[str]:
-    """The words of the present command for one of its archives."""
+    """The words of the present command for one of its archives, or for all that make one holding together."""
     click_context = click.get_current_context(silent=True)
     given: list[str] = list(click_context.find_root().obj or []) if click_context else []
     archives: Sequence[Path] = click_context.params.get("archives", ()) if click_context else ()
     path = click_context.meta.get(RECEIVED, {}).get(path, path) if click_context else path
-    mine = next((str(word) for word in archives if str(word.absolute()) == path), path)
-    names = {str(word) for word in archives}
+    names = {str(word): None for word in archives}
+    mine = [next((str(word) for word in archives if str(word.absolute()) == path), path)]
+    if click_context and click_context.params.get("together"):
+        mine = list(names)
     options = [word for word in given[1:] if word not in names and word not in ("--json", "--full", "--dry-run")]
-    return [mine, *options]
+    return [*mine, *options]

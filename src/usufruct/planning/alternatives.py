@@ -135,23 +135,36 @@ def _end_of(listing: Listing, link: int) -> str:
 def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_Group]:
     """The alternatives among the placed rows, outermost first."""
     groups: dict[int, _Group] = {}
+    called: dict[int, dict[int, str]] = {}
     for rows in _shared_destinations(layout):
         if all(_are_equal(layout, rows[0], row, digests) for row in rows[1:]):
             continue
         directories = [layout.listing.directory_of[row] for row in rows]
         parent = tree.common(set(directories))
-        sides = [_side(tree, directory, parent) for directory in directories]
-        names = {tree.names[side] if side != parent else HERE for side in sides}
-        if len({spelling_key(name) for name in names}) < len(names) or len(names) == 1:
+        sides = {_side(tree, directory, parent) for directory in directories}
+        if parent not in called:
+            called[parent] = _names_below(tree, parent)
+        names = {called[parent][side]: side for side in sides}
+        if len({spelling_key(name) for name in names}) < len(sides) or len(sides) == 1:
             group = groups.setdefault(-1, _Group(-1, {FIRST: 0, LAST: 0}))
         else:
             group = groups.setdefault(parent, _Group(parent))
-            for side in sides:
-                group.options[tree.names[side] if side != parent else HERE] = side
+            group.options.update(names)
         group.conflicts.append(rows)
     for group in groups.values():
         group.is_partial = group.parent >= 0 and _meet_in_little(layout, tree, group)
     return [groups[parent] for parent in sorted(groups)]
+
+
+def _names_below(tree: Tree, parent: int) -> dict[int, str]:
+    """A directory and those directly in it → their names as alternatives: archives of one tidy name by file name."""
+    nested, children = tree.listing.nested, tree.children[parent]
+    alike = Counter(spelling_key(tree.names[child]) for child in children if child in nested)
+    names = {child: tree.names[child] for child in children}
+    for child in nested.keys() & names.keys():
+        if alike[spelling_key(names[child])] > 1:
+            names[child] = tree.listing.directories[child].rpartition("/")[2]
+    return {parent: HERE, **names}
 
 
 def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:

@@ -62,7 +62,9 @@ def remove(
     if forget and (only or dry_run):
         raise WrongUsage("--forget drops a whole record.", remedy="Leave out --only and --dry-run.")
     if dry_run:
-        planned = would_remove(context, holdings, application=application, only=only)
+        planned = would_remove(
+            context, holdings, application=application, only=only, gives_back_changed=changed == "give-back"
+        )
         if as_json:
             echo_json({"holdings": [_document(removal) for removal in planned]})
         else:
@@ -126,7 +128,8 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
         echo(f"  {count_words(removed.rest, 'other file')} of it {'stays' if removed.rest == 1 else 'stay'}")
     elif not removed.taken and not removed.given_back and is_whole:
         echo("  no file was removed: its files were yours before, are gone already, or belong to other holdings too")
-    _tell_paths("earlier file restored", "earlier files restored", removed.given_back)
+    would = "would be " if planned else ""
+    _tell_paths(f"earlier file {would}restored", f"earlier files {would}restored", removed.given_back)
     _tell_paths("file stays because you changed it", "files stay because you changed them", removed.left)
     _tell_paths(
         "file stays because the backup of what it replaced is missing or damaged (`usufruct check --store`)",
@@ -141,7 +144,9 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
             "  ",
         ):
             echo(f"  {line}")
-    _tell_paths("changed file is in the trash", "changed files are in the trash", _trashed(removal.saved, removal.kept))
+    where = ("would go to the trash",) * 2 if planned else ("is in the trash", "are in the trash")
+    trashed = _trashed(removal.saved, removal.kept)
+    _tell_paths(f"changed file {where[0]}", f"changed files {where[1]}", trashed)
     for path in removal.kept:
         echo(f"  the changed file is kept as {path_words(path)}")
     if removal.after:
