@@ -116,8 +116,44 @@ class PatternsTest(unittest.TestCase):
                 self.assertEqual(Patterns([pattern]).match(path), pattern if matches else None)
 
     def test_very_many_names_are_found_as_each_of_them_would_be(self) -> None:
-        names = ["a.gel", "A GEL", "a_gel.png", "rig.toml", "Rig.TOML", "r-i-g.toml", "_x", "x_", "a[b]", "ab", "ä.gel"]
-        wanted = ["rig.toml", "a gel", "*.gel", "_*", "*_x*", "a?gel.png", "m*n", "a[b]", "[!a]*", "RIG_TOML", "x_"]
+        names = [
+            "a.gel",
+            "A GEL",
+            "a_gel.png",
+            "rig.toml",
+            "Rig.TOML",
+            "r-i-g.toml",
+            "_x",
+            "x_",
+            "a[b]",
+            "ab",
+            "ä.gel",
+            "m.crate.zip",
+            "M.Crate.Zip",
+            "gel",
+        ]
+        wanted = [
+            "rig.toml",
+            "a gel",
+            "*.gel",
+            "_*",
+            "*_x*",
+            "a?gel.png",
+            "m*n",
+            "a[b]",
+            "[!a]*",
+            "RIG_TOML",
+            "x_",
+            "*.crate.zip",
+            "a.*",
+            "a*.gel",
+            "*",
+            "ri*",
+            "r-ig*",
+            "*gel",
+            "?.g-el",
+            "[a.]b",
+        ]
         chance = random.Random(5)
         for _ in range(400):
             patterns = Patterns(chance.sample(wanted, chance.randint(1, 4)))

@@ -135,6 +135,14 @@ class NamesByForm:
             found.setdefault(folded(name), []).append(number)
         return found
 
+    @cached_property
+    def folded_by_suffix(self) -> dict[str, list[str]]:
+        """Last suffix of a name as it is compared, without its dot → these names, each once."""
+        found: dict[str, list[str]] = {}
+        for name in self.by_folded:
+            found.setdefault(name.rpartition(".")[2], []).append(name)
+        return found
+
 
 class Patterns:
     """A set of patterns, ready to be asked about many names.
@@ -150,6 +158,10 @@ class Patterns:
         self._names: list[tuple[str, re.Pattern[str]]] = []
         self._literal: dict[str, str] = {}
         """Of these the ones without a wildcard, as names are compared."""
+        self._tails: dict[str, str] = {}
+        """Of the others the suffix that each wants, as names are compared, where it has no wildcard."""
+        self._heads: dict[str, str] = {}
+        """What names that match begin with, as they are compared."""
         self._exact: list[tuple[str, re.Pattern[str]]] = []
         self._paths: list[tuple[str, re.Pattern[str]]] = []
         for pattern in self.patterns:
@@ -162,8 +174,13 @@ class Patterns:
                 fold = _folds(normal)
                 expression = re.compile(_component(normal.rstrip("/"), fold), re.DOTALL)
                 (self._names if fold else self._exact).append((pattern, expression))
+                _, dot, tail = normal.rstrip("/").rpartition(".")
                 if not _WILDCARD.search(normal):
                     self._literal[pattern] = folded(normal.rstrip("/"))
+                else:
+                    self._heads[pattern] = folded(_WILDCARD.split(normal)[0])
+                if pattern not in self._literal and dot and "[" not in normal and not _WILDCARD.search(tail):
+                    self._tails[pattern] = folded(tail)
 
     def __bool__(self) -> bool:
         return bool(self.patterns)
@@ -204,7 +221,12 @@ class Patterns:
             if (literal := self._literal.get(pattern)) is not None:
                 matching = [literal] if literal in names.by_folded else []
             else:
-                matching = [name for name in names.by_folded if expression.fullmatch(name)]
+                tail = self._tails.get(pattern)
+                among = names.by_folded if tail is None else names.folded_by_suffix.get(tail, ())
+                if head := self._heads.get(pattern):
+                    among = [name for name in among if name.startswith(head)]
+                is_any = not pattern.strip("*")
+                matching = list(among) if is_any else [name for name in among if expression.fullmatch(name)]
             for name in matching:
                 for number in names.by_folded[name]:
                     plain.setdefault(number, pattern)
