@@ -126,8 +126,9 @@ class HostileTest(ArchiveCase):
             self.opened(inner[:at] + central + central[:42] + struct.pack("<I", 110) + b"/" + end)
 
     def test_entries_that_begin_outside_the_file_are_damage(self) -> None:
-        for name in (b"a", b"\xc3\xa4", b"../a"):
-            [made] = zip_of([Item(name, b"x", flags=0x800)])
+        device = Item(b"a", b"x", mode=0o60600, system=3)
+        for item in (Item(b"a", b"x"), Item(b"\xc3\xa4", b"x", flags=0x800), Item(b"../a", b"x"), device):
+            [made] = zip_of([item])
             entry = made.index(b"PK\x01\x02") + 42
             with self.assertRaisesRegex(DamagedArchive, "begins outside the file, at byte 9999"):
                 self.opened(made[:entry] + struct.pack("<I", 9999) + made[entry + 4 :])

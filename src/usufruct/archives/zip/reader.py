@@ -279,6 +279,7 @@ class ZipArchive(OpenedFile):
             kind = EntryKind.LINK
         elif file_type not in (0, stat.S_IFREG):
             self._rows.refuse(name, "it is a device, pipe or socket")
+            self._refuse_outside(name, offset + shift)
             self._refused.extend((offset + shift,), (packed,), (len(raw),), (len(extra),), (flags,))
             return
         # An AES entry may leave the checksum out, for the cipher proves more.
