@@ -97,9 +97,8 @@ def waiting_and_rest(
     """The same, and how many older downloads were not looked at."""
     applications = tuple(applications_here(context))
     # Objects are made of those that are looked at only: a folder may hold very many.
-    found = [
-        found for folder in folders_of(context) if folder.is_dir() for found in _found_in(folder, folded(find or ""))
-    ]
+    folders = [folder for folder in folders_of(context) if folder.is_dir()]
+    found = [one for folder in folders for one in _found_in(folder, folded(find or ""))]
     found.sort(key=itemgetter(0), reverse=True)
     known = SeenDownloads(context.places.data / "downloads.json", applications)
     results: list[Waiting] = []
