@@ -3,9 +3,11 @@
 import os
 import shutil
 import unittest
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from itertools import product
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 from msgspec.structs import replace
@@ -401,18 +403,27 @@ class ForeignHandsTest(WorldTest):
     def test_a_browser_that_renames_a_download_in_this_moment_breaks_nothing(self) -> None:
         folder = self.world.folder / "downloads"
         write_setting(self.world.places.settings, "downloads", str(folder), self.world.platform)
-        for step in ("_newest", "_standing"):
+        scandir, standing = os.scandir, downloads._standing
+
+        def rename(path: Path) -> Path:
+            return path.rename(folder / "renamed") if path.name.startswith("owl") else path
+
+        @contextmanager
+        def renamed_while_listed(path: Any) -> Iterator[Any]:
+            with scandir(path) as entries:
+                yield (rename(Path(entry.path)) and entry for entry in entries)
+
+        def renamed_before_a_look(group: list[Path], *words: Any) -> object:
+            rename(group[0])
+            return standing(group, *words)
+
+        steps: dict[str, Any] = {"os.scandir": renamed_while_listed, "_standing": renamed_before_a_look}
+        for step, renamed in steps.items():
             for name in ("owl-family-v1.2.zip", "dusk-gels.tar.gz"):
                 shutil.copy(DOWNLOADS / name, folder)
-            real = getattr(downloads, step)
-
-            def renamed_before(group: list[Path], *words: object, real: Callable[..., object] = real) -> object:
-                if group[0].name.startswith("owl"):
-                    group[0].rename(folder / "renamed")
-                return real(group, *words)
-
-            with self.subTest(step), mock.patch.object(downloads, step, renamed_before):
-                found = downloads.waiting(self.world.context_with_definitions())
+            context = self.world.context_with_definitions()
+            with self.subTest(step), mock.patch(f"usufruct.actions.downloads.{step}", renamed):
+                found = downloads.waiting(context)
                 self.assertEqual([Path(one.path).name for one in found], ["dusk-gels.tar.gz"])
             (folder / "renamed").unlink()
 
