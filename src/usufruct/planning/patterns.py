@@ -174,12 +174,12 @@ class Patterns:
                 fold = _folds(normal)
                 expression = re.compile(_component(normal.rstrip("/"), fold), re.DOTALL)
                 (self._names if fold else self._exact).append((pattern, expression))
-                _, dot, tail = normal.rstrip("/").rpartition(".")
                 if not _WILDCARD.search(normal):
                     self._literal[pattern] = folded(normal.rstrip("/"))
-                else:
-                    self._heads[pattern] = folded(_WILDCARD.split(normal)[0])
-                if pattern not in self._literal and dot and "[" not in normal and not _WILDCARD.search(tail):
+                    continue
+                self._heads[pattern] = folded(_WILDCARD.split(normal)[0])
+                _, dot, tail = normal.rstrip("/").rpartition(".")
+                if dot and "[" not in normal and not _WILDCARD.search(tail):
                     self._tails[pattern] = folded(tail)
 
     def __bool__(self) -> bool:
