@@ -88,7 +88,7 @@ class AddTest(AddCase):
         self.assertNotIn("--app", answer)
         named = self.run_words("add", "odd.zip", "--app", "weftline", code=3).stderr
         (other,) = (line for line in named.splitlines() if line.split()[:1] == ["answer"])
-        self.assertEqual(answer.replace("--yes ", "").split(), other.split())
+        self.assertEqual(answer.removesuffix(" --yes").split(), other.split())
         options = json.loads(self.run_words("look", "odd.zip", "--json", code=3).stdout)["archives"][0]["decision"]
         self.assertEqual([options["options"][0][key] for key in ("answer", "left_out")], [[], 2])
         self.run_words(*shlex.split(answer.split("usufruct ")[1]))

@@ -28,7 +28,7 @@ from usufruct.actions.defining import write_definition
 from usufruct.actions.gathering import gathered
 from usufruct.actions.outcomes import Examined, Refused
 from usufruct.actions.refusals import unread
-from usufruct.actions.request import Request, choices_from_text, choices_in_words
+from usufruct.actions.request import Request, choices_from_text, options_of
 from usufruct.archives.reading import Access
 from usufruct.definitions.load import parse_application
 from usufruct.definitions.settings import found_settings, write_setting
@@ -37,6 +37,7 @@ from usufruct.errors import MachineError, UsufructError
 from usufruct.files.paths import expanded
 from usufruct.files.platform import Platform
 from usufruct.files.private import make_private
+from usufruct.files.shells import typed
 from usufruct.files.writing import write_new
 from usufruct.ledger.holdings import all_holdings, volumes_of
 from usufruct.model.applications import Application, Programs
@@ -211,7 +212,7 @@ def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _H
     root = application.root if application else _mapped(os.path.expanduser(holding.root), maps)
     bringing = Bringing(holding, root, ADD)
     choices, names_encoding = choices_from_text(json.dumps(holding.choices))
-    bringing.choices = choices_in_words(choices, names_encoding)
+    bringing.choices = tuple(map(typed, options_of(choices, names_encoding)))
     if choices.programs is Programs.ALLOW or choices.autostart:
         bringing.asks = frozenset({PROGRAMS})
     if all((holding.application, file.blake3) in here.archives for file in holding.archives):

@@ -8,7 +8,6 @@ from msgspec import Struct, field
 from msgspec.structs import asdict, replace
 
 from usufruct.archives.reading import Access
-from usufruct.files.shells import typed
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices, OnClash
 
@@ -39,6 +38,10 @@ class Request(Struct, frozen=True, kw_only=True):
     """The proposed answer is taken to each question that has a safe one."""
     together: bool = False
     """Several archives make one holding."""
+    is_unpacked: bool = False
+    """The archive is a directory that was unpacked already."""
+    password_file: str = ""
+    """The file from which passwords were read; `-` is standard input."""
     origin: str = ""
     """Where the archive was downloaded from, where that is known from elsewhere."""
     conflict_is_said: bool = True
@@ -89,9 +92,31 @@ class Request(Struct, frozen=True, kw_only=True):
                     request = replace(request, access=replace(request.access, names=word))
                 case "--as":
                     request = replace(request, name=word)
+                case "--password-file":
+                    request = replace(request, password_file=word)
                 case _:
                     raise AssertionError(f"no answer is made of {option}")
         return request
+
+    def words(self) -> list[str]:
+        """The options by which a command makes this request: each answer that was given is among them."""
+        options: list[tuple[str, ...]] = []
+        if self.update is not None and not self.extends:
+            options.append(("--update", self.update))
+        elif self.to is not None:
+            options.append(("--to", self.to))
+        elif self.is_named:
+            options += (("--app", application.name) for application in self.applications)
+        options += [
+            *((("--as", self.name),) if self.name is not None else ()),
+            *options_of(self.choices, self.access.names, is_clash_said=self.conflict_is_said),
+            *((("--password-file", self.password_file),) if self.password_file else ()),
+            *((("--unpacked",),) if self.is_unpacked else ()),
+            *((("--rescue",),) if self.access.rescues else ()),
+            *((("--together",),) if self.together else ()),
+            *((("--yes",),) if self.takes_safe else ()),
+        ]
+        return [word for option in options for word in option]
 
     def choices_as_text(self) -> str:
         """The options that decide what a holding has, as JSON with sorted keys."""
@@ -126,9 +151,14 @@ def choices_from_text(text: str) -> tuple[Choices, str | None]:
     return msgspec.convert(fields, Choices), names
 
 
-def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
-    """The options that these choices and this encoding of names are given by, quoted for a shell."""
-    words: list[tuple[str, ...]] = [
+def options_of(choices: Choices, names: str | None, *, is_clash_said: bool = False) -> list[tuple[str, ...]]:
+    """The options that these choices and this encoding of names are given by, each with its value.
+
+    What becomes of files in the way is among them where `is_clash_said`, or where it is not the usual.
+    """
+    usual = OnClash.KEEP if choices.claim else OnClash.REPLACE
+    is_clash_said = choices.on_clash is not usual or (is_clash_said and not choices.claim)
+    return [
         *(("--only", pattern) for pattern in choices.only),
         *(("--skip", pattern) for pattern in choices.skip),
         *((("--pick",),) if choices.picked is not None else ()),
@@ -139,9 +169,8 @@ def choices_in_words(choices: Choices, names: str | None) -> tuple[str, ...]:
         *((("--nested",),) if choices.nested else ()),
         *((("--every-format",),) if choices.every_format else ()),
         *((("--programs", choices.programs.value),) if choices.programs else ()),
-        *((("--on-clash", choices.on_clash.value),) if choices.on_clash is not OnClash.REPLACE else ()),
+        *((("--on-clash", choices.on_clash.value),) if is_clash_said else ()),
         *((("--autostart", "allow"),) if choices.autostart else ()),
         *((("--skip-unsafe",),) if choices.skip_unsafe else ()),
         *((("--names", names),) if names else ()),
     ]
-    return tuple(map(typed, words))

@@ -6,7 +6,6 @@ import os
 import sys
 from collections import Counter
 from collections.abc import Sequence, Set
-from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeGuard
 
@@ -357,53 +356,38 @@ def answering_command(result: Asked) -> str:
 
     Where nothing is proposed, the example is one that names no application.
     """
-    answers = []
+    request, is_answered = result.request, False
     for decision in result.decisions:
         fitting = [option for option in decision.options if not decision.is_open or "--to" in option.answer]
         if decision.options and not fitting:
             return ""
-        answers += fitting[:1]
-    if not answers:
+        for option in fitting[:1]:
+            request, is_answered = request.with_answer(option.answer), True
+    if not is_answered:
         return ""
-    given = {word for option in answers for word in option.answer[::2]}
-    anew = (given & _SINGLE).union(*(others for word, others in _INSTEAD.items() if word in given))
-    words = ["usufruct", "add", *_without(_words_about(result.path), anew)]
-    for option in answers:
-        pairs = zip(option.answer[::2], option.answer[1::2], strict=True)
-        words.extend(word for pair in pairs if not _is_said(words, pair) for word in pair)
-    return shell_words(words)
+    return shell_words(["usufruct", "add", *_archive_words(result), *request.words(), *_words_beside()])
 
 
-def _without(words: Sequence[str], options: Set[str]) -> list[str]:
-    """Words of a command less these options and their values."""
-    kept: list[str] = []
-    is_value = False
-    for word in words:
-        if not is_value and word.partition("=")[0] not in options:
-            kept.append(word)
-        is_value = word in options
-    return kept
-
-
-def _is_said(words: Sequence[str], pair: tuple[str, str]) -> bool:
-    return pair in pairwise(words)
-
-
-_SINGLE = frozenset(("--on-clash", "--into", "--to", "--as", "--update", "--programs", "--autostart"))
-"""Options that are given once: one in an answer takes the place of an earlier one."""
-_INSTEAD = {"--to": frozenset(("--app", "--into")), "--app": frozenset(("--to",)), "--into": frozenset(("--to",))}
-"""Options that contradict others, which then go."""
-
-
-def _words_about(path: str) -> list[str]:
-    """The words of the present command for one of its archives, or for all that make one holding together."""
+def _archive_words(result: Asked) -> list[str]:
+    """The words of the present command for an archive, or for all that make one holding together."""
     click_context = click.get_current_context(silent=True)
-    given: list[str] = list(click_context.find_root().obj or []) if click_context else []
-    archives: Sequence[Path] = click_context.params.get("archives", ()) if click_context else ()
-    path = click_context.meta.get(RECEIVED, {}).get(path, path) if click_context else path
-    names = {str(word): None for word in archives}
-    mine = [next((str(word) for word in archives if str(word.absolute()) == path), path)]
-    if click_context and click_context.params.get("together"):
-        mine = list(names)
-    options = [word for word in given[1:] if word not in names and word not in ("--json", "--full", "--dry-run")]
-    return [*mine, *options]
+    if click_context is None:
+        return [result.path]
+    archives = [str(word) for word in click_context.params.get("archives", ())]
+    if result.request.together and archives:
+        return list(dict.fromkeys(map(_no_option, archives)))
+    path = click_context.meta.get(RECEIVED, {}).get(result.path, result.path)
+    return [_no_option(next((word for word in archives if str(Path(word).absolute()) == path), path))]
+
+
+def _no_option(path: str) -> str:
+    """A path that no command takes for an option."""
+    return f"./{path}" if path.startswith("-") and path != "-" else path
+
+
+def _words_beside() -> list[str]:
+    """The options of the present command that are no part of a request and that hold for its answer, too."""
+    click_context = click.get_current_context(silent=True)
+    params = click_context.params if click_context else {}
+    afterwards = params.get("afterwards")
+    return [*(("--afterwards", afterwards) if afterwards else ()), *(("--open",) if params.get("opens") else ())]

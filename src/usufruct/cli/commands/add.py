@@ -148,7 +148,7 @@ def add_within(archives: Sequence[Path]) -> int:
 
     def work() -> object:
         # A context of its own: the command that would answer a question is told as words of `add`.
-        return add.invoke(add.make_context("usufruct add", ["--", *paths], obj=["add", *paths]))
+        return add.invoke(add.make_context("usufruct add", ["--", *paths]))
 
     return exit_code_of(work, as_json=False)
 

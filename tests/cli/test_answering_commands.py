@@ -1,0 +1,62 @@
+"""The command that is printed as the answer to a question makes the request that it was built from."""
+
+import click
+from msgspec.structs import asdict
+
+from tests.support import WorldTest
+from usufruct.actions.request import Request
+from usufruct.cli.commands.add import add
+from usufruct.cli.options import request_of, request_options
+
+_VALUES = {"apps": "lanternbox", "into": "gels/blue", "to": "/elsewhere", "names": "cp866", "password_file": "words"}
+
+
+class AnsweringCommandsTest(WorldTest):
+    def asked(self, *words: str) -> Request:
+        """The request that `add` makes of these words."""
+        params = add.make_context("add", [*words, "x.zip"]).params
+        return request_of(self.world.context_with_definitions(), params)
+
+    def same(self, request: Request) -> dict[str, object]:
+        return asdict(request) | {"access": (request.access.names, request.access.rescues)}
+
+    def test_the_words_of_a_request_make_it_again_whatever_option_was_given(self) -> None:
+        (self.world.folder / "words").write_text("word\n")
+
+        @request_options
+        def command() -> None: ...
+
+        options = command.__click_params__  # type: ignore[attr-defined]
+        self.assertGreater(len(options), 20)
+        for option in options:
+            values = option.type.choices if isinstance(option.type, click.Choice) else [_VALUES.get(option.name, "a b")]
+            if option.name == "password_file":
+                values = [str(self.world.folder / "words")]
+            for value in values:
+                word = option.opts[0]
+                given = (
+                    [word]
+                    if option.is_flag
+                    else [
+                        word,
+                        value,
+                    ]
+                )
+                given += ["--to", "/there"] if word == "--flat" else []
+                with self.subTest(" ".join(given)):
+                    request = self.asked(*given)
+                    if word == "--pick":  # only ticking at a terminal makes it part of a request
+                        continue
+                    self.assertNotEqual(self.same(request), self.same(self.asked()))
+                    self.assertIn(word, request.words())
+                    self.assertEqual(self.same(self.asked(*request.words())), self.same(request))
+
+    def test_an_answer_takes_the_place_of_what_contradicts_it(self) -> None:
+        request = self.asked("--app", "lanternbox", "--into", "gels", "--on-clash", "keep", "--choose", "pale")
+        for answer, words in (
+            (("--to", "/there"), "--to /there --choose pale --on-clash keep"),
+            (("--on-clash", "both"), "--app lanternbox --into gels --choose pale --on-clash both"),
+            (("--choose", "full"), "--app lanternbox --into gels --choose pale --choose full --on-clash keep"),
+            (("--update", "moons"), "--update moons --into gels --choose pale --on-clash keep"),
+        ):
+            self.assertEqual(" ".join(request.with_answer(answer).words()), words)
