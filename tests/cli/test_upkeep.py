@@ -135,6 +135,30 @@ class UpkeepTest(AddCase):
             self.assertEqual(planned["holdings"], [{**one, "kept_at": []} for one in done["holdings"]])
             self.run_words("undo")
 
+    def test_a_dry_run_knows_what_lies_on_what_and_which_backups_are_sound(self) -> None:
+        """Of two holdings it said that the lower gives its file back, which goes too; of a damaged backup, nothing."""
+        self.write("moons.zip", {"gels/moon.gel": "another moon", "gels/dew.gel": "dew"})
+        self.run_words("add", "moons.zip", "--on-clash", "replace")
+        self.write("dews.zip", {"gels/dew.gel": "more dew"})
+        self.run_words("add", "dews.zip", "--on-clash", "replace")
+        for damage in (False, True):
+            if damage:
+                (kept,) = (
+                    path
+                    for path in (self.home / "backups").rglob("*")
+                    if path.is_file() and path.read_bytes() == b"mine"
+                )
+                kept.chmod(0o644)
+                kept.write_text("rot!")
+            for names in (("moons", "sky", "dews"), ("sky", "moons"), ("dews", "moons"), ("sky",), ("moons",)):
+                with self.subTest(names=names, damage=damage):
+                    lost = damage and {"moons", "sky"} <= {*names}
+                    code = int(lost)
+                    planned = self.document("remove", *names, "--dry-run", code=code)
+                    done = self.document("remove", *names, code=code)
+                    self.assertEqual([{**one, "kept_at": []} for one in done["holdings"]], planned["holdings"])
+                    self.run_words("undo")
+
     def test_whose(self) -> None:
         self.write("moons.zip", {"gels/moon.gel": "another moon"})
         self.run_words("add", "moons.zip", "--on-clash", "replace")

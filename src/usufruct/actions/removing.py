@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence, Set
 from functools import partial
 from itertools import takewhile
+from types import MappingProxyType
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -13,13 +14,15 @@ from usufruct.actions.listing import find_holdings
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import with_taken_out
 from usufruct.actions.saving import save_changed
+from usufruct.backups import Backups
 from usufruct.errors import DriveAway, WrongUsage
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import names_of_holding
 from usufruct.model.holdings import Holding
 from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences, refuse_away
-from usufruct.transaction.detach import Removed, removal_of, remove_holding
+from usufruct.survey.holdings import HeldPlace
+from usufruct.transaction.detach import Removal, Removed, removal_of, remove_holding
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.together import Leaving, remove_together
 from usufruct.transaction.work import Resources
@@ -148,6 +151,8 @@ def would_remove(
 ) -> list[HoldingRemoved]:
     """Return what `remove_holdings` would do with the same options; nothing is changed."""
     results = []
+    backups = Backups(context.places.backups, context.system())
+    earlier: dict[tuple[int, str], HeldPlace] = {}
     with context.reading() as ledger:
         holdings = find_holdings(ledger, words, application)
         assert ledger or not holdings, "without a record there is no holding"
@@ -162,12 +167,25 @@ def would_remove(
                 continue
             if ledger:
                 part = parts.get(holding.number)
-                planned = removal_of(ledger, holding.number, only=part, gives_back_changed=gives_back_changed)
-                saved = _changed_in(ledger, holding, part) if gives_back_changed else []
+                planned = removal_of(
+                    ledger, holding.number, only=part, gives_back_changed=gives_back_changed, earlier=earlier
+                )
+                planned = planned.leaving(_unsound(planned, backups))
+                saved = _changed_in(ledger, holding, part, earlier) if gives_back_changed else []
+                earlier |= {(place.directory, place.name): place for place in planned.afterwards()}
                 rest = holding.files - planned.files - len(planned.leaves) if only else 0
                 removed = replace(planned.told(), rest=rest)
                 results.append(HoldingRemoved(holding, removed, "", tuple(path for path, _ in saved)))
     return results
+
+
+def _unsound(planned: Removal, backups: Backups) -> set[tuple[int, str]]:
+    """The destinations at which the file that would be restored is missing from the backups, or damaged there."""
+    return {
+        (place.directory, place.name)
+        for place, step in planned.back
+        if step.gives_back and (digest := step.gives_back.state.digest) and not backups.is_sound(digest)
+    }
 
 
 def _meant(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> dict[int, dict[int, set[str]]]:
@@ -200,11 +218,14 @@ def _save(
 
 
 def _changed_in(
-    ledger: Ledger, holding: Holding, only: Mapping[int, Set[str]] | None
+    ledger: Ledger,
+    holding: Holding,
+    only: Mapping[int, Set[str]] | None,
+    earlier: Mapping[tuple[int, str], HeldPlace] = MappingProxyType({}),
 ) -> list[tuple[str, bytes | None]]:
     """Paths of what the user changed of a holding, each with the digest of its backup if another holding covers it."""
     changed: list[tuple[str, bytes | None]] = []
-    for place, _ in removal_of(ledger, holding.number, only=only).leaves:
+    for place, _ in removal_of(ledger, holding.number, only=only, earlier=earlier).leaves:
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
         changed.append((f"{place.path}/{place.name}", above[0].state.digest if len(above) > 1 else None))

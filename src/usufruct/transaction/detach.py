@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Set
+from types import MappingProxyType
 from typing import NamedTuple
 
 from msgspec import Struct
@@ -31,7 +32,7 @@ from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.plan import Detach, Leave, RemovalStep
 from usufruct.model.progress import Progress
-from usufruct.model.records import FileKind, Layer
+from usufruct.model.records import ABSENT, FileKind, Layer
 from usufruct.planning.stacks import needs_digest, out_of
 from usufruct.survey.holdings import HeldPlace, places_in, untouched
 from usufruct.transaction.finish import execute, seal_intent
@@ -88,6 +89,25 @@ class Removal(Struct, frozen=True):
         """Destinations at which an earlier version is restored."""
         return [(place, step) for place, step in self.takes if step.changes_disk and step.gives_back]
 
+    def leaving(self, unsound: Set[tuple[int, str]]) -> "Removal":
+        """The removal but for these destinations (directory and name), whose backups are missing or damaged."""
+        going, staying = [], []
+        for place, step in self.takes:
+            is_sound = (place.directory, place.name) not in unsound
+            if is_sound:
+                going.append((place, step))
+            else:
+                staying.append((place, Leave(place.directory, place.name, place.disk, damaged=True)))
+        whole = self.whole - {directory for directory, _ in unsound}
+        return replace(self, takes=tuple(going), leaves=(*self.leaves, *staying), whole=whole)
+
+    def afterwards(self) -> Iterator[HeldPlace]:
+        """The destinations that other holdings have too, as they are once this removal is done."""
+        for place, step in self.takes:
+            if stack := tuple(layer for layer in place.stack if layer.level not in step.levels):
+                now = step.gives_back.state if step.gives_back else ABSENT
+                yield place._replace(stack=stack, disk=now if step.changes_disk else place.disk)
+
     def told(self) -> Removed:
         """The removal by paths, for reports."""
         return Removed(
@@ -119,11 +139,13 @@ def removal_of(
     only: Mapping[int, Set[str]] | None = None,
     gives_back_changed: bool = False,
     in_detail: bool = False,
+    earlier: Mapping[tuple[int, str], HeldPlace] = MappingProxyType({}),
 ) -> Removal:
     """Return what removing a holding would do, except at these destinations (directory and name).
 
     `only`: names by directory number; nothing else is removed. `gives_back_changed`: changed files are removed too,
     because the caller has saved them. `in_detail`: report every file, none as `plain`.
+    `earlier`: destinations as removals that come before this one will leave them.
     """
     plain, takes, leaves, partly = [], [], [], set()
     for directory, path in directories_of_holding(ledger, holding):
@@ -140,6 +162,7 @@ def removal_of(
         if same:
             plain.append(Plain(directory, path, same))
         for place in places_in(ledger, directory, path, others):
+            place = earlier.get((directory, place.name), place)
             step = _step_for(place, holding, gives_back_changed=gives_back_changed)
             if isinstance(step, Leave):
                 leaves.append((place, step))
@@ -177,7 +200,7 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
     back = removal.back
     shared = shared_backups(work.resources.ledger) if back else set()
     inodes: list[tuple[int, int, str, int]] = []
-    unsound: dict[tuple[int, str], Leave] = {}
+    unsound: set[tuple[int, str]] = set()
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
     size = 0
     incoming: dict[str, str] = {}
@@ -189,22 +212,14 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
         try:
             inode = _stage_back(work, incoming[place.path], place, step.gives_back, shared)
         except UnsoundBackup:
-            unsound[place.directory, place.name] = Leave(place.directory, place.name, place.disk, damaged=True)
+            unsound.add((place.directory, place.name))
             continue
         if inode not in (None, step.gives_back.state.inode):
             inodes.append((inode, place.directory, place.name, step.gives_back.level))
         size += step.gives_back.state.size
         if not done % _TOLD or done == len(back):
             work.resources.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
-    if unsound:
-        kept = ((place, unsound.get((place.directory, place.name))) for place, _ in removal.takes)
-        removal = replace(
-            removal,
-            takes=tuple(pair for pair in removal.takes if (pair[0].directory, pair[0].name) not in unsound),
-            leaves=(*removal.leaves, *((place, leave) for place, leave in kept if leave)),
-            whole=removal.whole - {directory for directory, _ in unsound},
-        )
-    return removal, inodes
+    return (removal.leaving(unsound) if unsound else removal), inodes
 
 
 def remove_holding(
