@@ -141,6 +141,14 @@ class UpkeepTest(AddCase):
         self.run_words("add", "moons.zip", "--on-clash", "replace")
         self.write("dews.zip", {"gels/dew.gel": "more dew"})
         self.run_words("add", "dews.zip", "--on-clash", "replace")
+        (self.gels / "dew.gel").write_text("edited")
+        for changed in ("leave", "give-back"):
+            words = ("remove", "dews", "moons", "--changed", changed)
+            code = int(changed == "leave")
+            planned = self.document(*words, "--dry-run", code=code)
+            done = self.document(*words, code=code)
+            self.assertEqual([{**one, "kept_at": []} for one in done["holdings"]], planned["holdings"])
+            self.run_words("undo")
         for damage in (False, True):
             if damage:
                 (kept,) = (

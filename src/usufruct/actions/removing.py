@@ -3,7 +3,6 @@
 from collections.abc import Callable, Mapping, Sequence, Set
 from functools import partial
 from itertools import takewhile
-from types import MappingProxyType
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -171,7 +170,7 @@ def would_remove(
                     ledger, holding.number, only=part, gives_back_changed=gives_back_changed, earlier=earlier
                 )
                 planned = planned.leaving(_unsound(planned, backups))
-                saved = _changed_in(ledger, holding, part, earlier) if gives_back_changed else []
+                saved = _changed_in(ledger, holding, part) if gives_back_changed else []
                 earlier |= {(place.directory, place.name): place for place in planned.afterwards()}
                 rest = holding.files - planned.files - len(planned.leaves) if only else 0
                 removed = replace(planned.told(), rest=rest)
@@ -218,14 +217,11 @@ def _save(
 
 
 def _changed_in(
-    ledger: Ledger,
-    holding: Holding,
-    only: Mapping[int, Set[str]] | None,
-    earlier: Mapping[tuple[int, str], HeldPlace] = MappingProxyType({}),
+    ledger: Ledger, holding: Holding, only: Mapping[int, Set[str]] | None
 ) -> list[tuple[str, bytes | None]]:
     """Paths of what the user changed of a holding, each with the digest of its backup if another holding covers it."""
     changed: list[tuple[str, bytes | None]] = []
-    for place, _ in removal_of(ledger, holding.number, only=only, earlier=earlier).leaves:
+    for place, _ in removal_of(ledger, holding.number, only=only).leaves:
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
         changed.append((f"{place.path}/{place.name}", above[0].state.digest if len(above) > 1 else None))
