@@ -158,8 +158,8 @@ class PatternsTest(unittest.TestCase):
         for _ in range(400):
             patterns = Patterns(chance.sample(wanted, chance.randint(1, 4)))
             there = chance.choices(names, k=chance.randint(1, 9))
-            each = {number: pattern for number, name in enumerate(there) if (pattern := patterns.by_name(name))}
-            self.assertEqual(patterns.found_in(NamesByForm(there)), each, (patterns.patterns, there))
+            each = {number for number, name in enumerate(there) if patterns.by_name(name)}
+            self.assertEqual({*patterns.found_in(NamesByForm(there))}, each, (patterns.patterns, there))
 
 
 class JunkTest(unittest.TestCase):

@@ -5,6 +5,7 @@ import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
+from itertools import islice
 from pathlib import Path
 
 from msgspec import Struct
@@ -411,7 +412,8 @@ def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
     if request.known_programs:
         listing.programs.update(row for row in layout.placed_rows() if listing.path(row) in request.known_programs)
     names, kinds = listing.names, listing.kinds
-    rows = [row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and only_content_tells(names[row])]
+    untold = (row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and only_content_tells(names[row]))
+    rows = list(islice(untold, _MOST_FILES_LOOKED_AT + 1))
     # A packed stream must be unpacked up to the last of them.
     looked_at = rows if variant.archive.is_divisible else range(len(listing))
     size = sum(map(listing.sizes.__getitem__, looked_at))

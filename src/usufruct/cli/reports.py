@@ -97,10 +97,11 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
 def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
     """What an archive holds as it lies there, where nothing says where it would go."""
     top = Branch()
+    branches = list(map(top.at, listing.directories))
     for directory, name, size, kind in zip(
         listing.directory_of, listing.names, listing.sizes, listing.kinds, strict=True
     ):
-        here = top.at(listing.directories[directory])
+        here = branches[directory]
         if kind == EntryKind.DIRECTORY:
             here.at(name)
         else:

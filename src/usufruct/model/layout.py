@@ -1,7 +1,7 @@
 """Where each entry of an archive would go, and why: a Layout, before anyone looked at the disk."""
 
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from enum import IntEnum
 from itertools import compress
 from operator import and_, not_
@@ -190,6 +190,14 @@ class Layout:
         self.reason_of[row] = reason
         self.evidence_of[row] = evidence
 
+    def place_all(self, rows: Iterable[int], home: int, reason: int, evidence: Evidence) -> None:
+        """Give all of these rows one home."""
+        home_of, reason_of, evidence_of = self.home_of, self.reason_of, self.evidence_of
+        for row in rows:
+            home_of[row] = home
+            reason_of[row] = reason
+            evidence_of[row] = evidence
+
     def skip(self, row: int, kind: SkippedKind, reason: int) -> None:
         """Take the row out, whatever place it had."""
         self.home_of[row] = -1
@@ -225,8 +233,15 @@ class Layout:
         """The row has neither a place nor a reason yet."""
         return self.home_of[row] < 0 and not self.skipped_as[row]
 
+    def open_among(self, rows: Iterable[int]) -> list[int]:
+        """Those of these rows that have neither a place nor a reason yet."""
+        home_of, skipped_as = self.home_of, self.skipped_as
+        return [row for row in rows if home_of[row] < 0 and not skipped_as[row]]
+
     def open_rows(self) -> Sequence[int]:
         """The rows that have neither a place nor a reason yet."""
+        if len(self.skipped_as) - self.skipped_as.count(0) == self.home_of.count(-1):
+            return ()  # what has no place was skipped
         is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.skipped_as))
         return list(compress(range(len(self.home_of)), is_open))
 
@@ -290,6 +305,9 @@ class Layout:
     @property
     def files(self) -> int:
         """How many files and links are placed."""
+        placed = len(self.home_of) - self.home_of.count(-1)
+        if not placed or EntryKind.DIRECTORY not in self.listing.kinds:
+            return placed
         kinds = compress(self.listing.kinds, map(_IS_PLACED, self.home_of))
         return sum(map(EntryKind.DIRECTORY.__ne__, kinds))
 

@@ -47,8 +47,10 @@ class Candidates:
     def among(self, tree: Tree) -> set[int]:
         """The numbers of the applications that names in an archive may speak for."""
         found = _met(self._directories, tree.directories_by_name) | _met(self._directories, tree.names_by_likeness)
-        found |= _met(self._suffixes, tree.by_form.by_suffix) | _met(self._names, tree.by_form.by_folded)
-        found.update(number for number, one in self._patterns if number not in found and one.found_in(tree.by_form))
+        found |= _met(self._suffixes, tree.by_form.by_suffix) | _met(self._names, tree.by_form.folded)
+        for number, one in self._patterns:
+            if number not in found and next(one.found_in(tree.by_form), None) is not None:
+                found.add(number)
         return found
 
     @property
@@ -70,7 +72,7 @@ def words_of(tree: Tree, name: str) -> frozenset[str]:
     """All that an archive of this file name says by its names: directories, what they are like, suffixes, files."""
     files = NamesByForm([*tree.listing.names, name])
     directories = map(_DIRECTORY.__add__, (*tree.directories_by_name, *tree.names_by_likeness))
-    return frozenset((*directories, *files.by_suffix, *map(_FILE.__add__, files.by_folded)))
+    return frozenset((*directories, *files.by_suffix, *map(_FILE.__add__, files.folded)))
 
 
 def _directories_of(application: Application) -> Iterable[str]:

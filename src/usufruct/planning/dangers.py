@@ -3,14 +3,15 @@
 from itertools import compress
 
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.planning.junk import can_run, may_hold_programs
+from usufruct.planning.junk import can_run, may_be_programs
+from usufruct.planning.tree import Tree
 
 
 def programs_in(listing: Listing) -> list[int]:
     """Rows of files that the system could start."""
     kinds, names, marked = listing.kinds, listing.names, listing.runnable
     found = listing.programs
-    if not marked and not found and not may_hold_programs(names):
+    if not marked and not found and not may_be_programs(Tree.of(listing).by_form.by_suffix):
         return []
     return [
         row

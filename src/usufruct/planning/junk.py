@@ -2,7 +2,7 @@
 
 import re
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from operator import itemgetter
 
 from usufruct.planning.everyday import EVERYDAY, suffix_of
@@ -160,10 +160,9 @@ def can_be_read(name: str) -> bool:
     return suffix_of(name) in _READABLE
 
 
-def may_hold_programs(names: Sequence[str]) -> bool:
-    """Whether any of these names may be one of a file that can run, likewise."""
-    suffixes = {name.rpartition(".")[2].lower() for name in names if "." in name}
-    return not _PROGRAMS.isdisjoint(suffixes) or any(suffix.isdecimal() for suffix in suffixes)
+def may_be_programs(suffixes: Iterable[str]) -> bool:
+    """Whether a name with one of these suffixes, in lower case and with their dot, may be of a file that can run."""
+    return any(suffix[1:] in _PROGRAMS or suffix[1:].isdecimal() for suffix in suffixes)
 
 
 def can_run(name: str, *, is_marked: bool) -> bool:

@@ -67,8 +67,11 @@ def outside_layout(
     layout = Layout(listing, None, tidy_name)
     tree = Tree.of(listing)
     skip_junk(layout, tree)
-    rows = [row for here in tree.rows for row in here if layout.is_open(row)]
-    tops = {_top_name(listing, row) for row in rows}
+    tops = {
+        listing.directories[here].partition("/")[0]
+        for here in range(len(tree.rows))
+        if layout.open_among(tree.rows[here])
+    }
     if len(tops) == 1 and not any(layout.is_open(row) for row in tree.rows[TOP]):
         top = next(child for child in tree.children[TOP] if tree.names[child] in tops)
         inner = _innermost_repeat(layout, tree, top, is_flat=choices.flat)
@@ -84,15 +87,12 @@ def outside_layout(
         why = f"several entries at the archive's top go together into {tidy_name}"
     reason = layout.reason(why)
     for directory in tree.below(base):
-        home = -1
-        for row in tree.rows[directory]:
-            if layout.is_open(row):
-                if home < 0:
-                    relative = tree.relative(directory, base)
-                    if choices.flat:
-                        relative = _without_wrappers(layout, tree, directory, base)
-                    home = layout.home(None, f"{above}/{relative}" if relative else above)
-                layout.place(row, home, reason, Evidence.NONE)
+        if here := layout.open_among(tree.rows[directory]):
+            relative = tree.relative(directory, base)
+            if choices.flat:
+                relative = _without_wrappers(layout, tree, directory, base)
+            home = layout.home(None, f"{above}/{relative}" if relative else above)
+            layout.place_all(here, home, reason, Evidence.NONE)
     _decide(layout, tree, choices, digests, None)
     alone = list(layout.placed_rows())
     if len(alone) == 1 and listing.kinds[alone[0]] == EntryKind.FILE:
@@ -109,11 +109,6 @@ def _without_wrappers(layout: Layout, tree: Tree, directory: int, base: int) -> 
         if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[here]):
             kept.append(tree.names[here])
     return "/".join(kept)
-
-
-def _top_name(listing: Listing, row: int) -> str:
-    directory = listing.directories[listing.directory_of[row]]
-    return directory.partition("/")[0] if directory else ""
 
 
 def _innermost_repeat(layout: Layout, tree: Tree, top: int, *, is_flat: bool) -> int:

@@ -24,7 +24,7 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
         """Files that the last component matches, each with the directory above the components before it."""
         *above, last = [patterns_of(part) for part in path.split("/")]
         pieces: dict[int, int] = {}
-        for row in sorted(last.found_in(tree.by_form)):
+        for row in sorted({*last.found_in(tree.by_form)}):
             directory = directory_of[row]
             if directory not in pieces:
                 pieces[directory] = _above(tree, directory, above)

@@ -23,6 +23,16 @@ def folded(name: str) -> str:
     return plain.translate(_ALL_IGNORED) or plain
 
 
+def folded_names(names: Sequence[str]) -> Iterator[str]:
+    """Each name as it is compared, sooner where they are many; one that stays as it is takes no more memory."""
+    for number, name in enumerate(lowered(names)):
+        own = names[number]
+        if not own.isascii() or " " in name or "-" in name or "_" in name:
+            yield folded(own)
+        else:
+            yield own if own == name else name
+
+
 def spelling_key(name: str) -> str:
     """A name without case and Unicode form: equal for two names that some file systems hold to be one.
 
@@ -135,6 +145,11 @@ def without_suffix(file_name: str) -> str:
 def is_archive_name(file_name: str) -> bool:
     """Whether a name calls its file an archive, or the first part of one; a program may be one, but does not say so."""
     return bool(re.search(_CALLED_ARCHIVE, file_name))
+
+
+def may_be_archives(suffix: str) -> bool:
+    """Whether names with this suffix, with its dot, may be those of archives."""
+    return any(is_archive_name(stem + suffix) for stem in ("x", "x.zip", "x.tar"))
 
 
 def tidy_name(file_name: str) -> str:

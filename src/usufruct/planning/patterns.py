@@ -1,11 +1,12 @@
 """Glob patterns over entry paths, compared as names are."""
 
 import re
-from collections.abc import Iterable, Sequence
+from array import array
+from collections.abc import Iterable, Iterator, Sequence, Set
 from functools import cached_property, lru_cache
 
 from usufruct.planning.everyday import EVERYDAY
-from usufruct.planning.names import folded, spelling_key
+from usufruct.planning.names import folded, folded_names, spelling_key
 
 _PLAIN_SUFFIX = re.compile(r"\*(\.[a-z0-9]+)", re.IGNORECASE)
 _WILDCARD = re.compile(r"(\*+|\?|\[!?\]?[^\]]*\])")
@@ -111,35 +112,57 @@ def _path_expression(pattern: str) -> re.Pattern[str]:
 class NamesByForm:
     """Many names by their suffix and by how they are compared, so that a pattern finds its own among them.
 
-    It is made once of an archive and asked by every definition.
+    It is made once of an archive and asked by every definition; an archive may have hundreds of thousands of names.
     """
 
     def __init__(self, names: Sequence[str]) -> None:
         self.names = names
 
     @cached_property
-    def by_suffix(self) -> dict[str, list[int]]:
+    def by_suffix(self) -> "dict[str, array[int]]":
         """Last suffix in lower case, with its dot → numbers of the names that have it."""
-        found: dict[str, list[int]] = {}
+        found: dict[str, array[int]] = {}
         for number, name in enumerate(self.names):
             dot = name.rfind(".")
             if dot >= 0:
-                found.setdefault(name[dot:].lower(), []).append(number)
+                suffix = name[dot:].lower()
+                if suffix not in found:
+                    found[suffix] = array("I")
+                found[suffix].append(number)
         return found
 
     @cached_property
-    def by_folded(self) -> dict[str, list[int]]:
-        """Name as it is compared → the numbers of those that are alike."""
-        found: dict[str, list[int]] = {}
-        for number, name in enumerate(self.names):
-            found.setdefault(folded(name), []).append(number)
-        return found
+    def without_suffix(self) -> Sequence[int]:
+        """Numbers of the names without a dot."""
+        return [number for number, name in enumerate(self.names) if "." not in name]
+
+    @cached_property
+    def _by_folded(self) -> "tuple[dict[str, int], dict[str, array[int]]]":
+        """Name as it is compared → the number of the first that is so; and of all others, where there are any."""
+        first: dict[str, int] = {}
+        others: dict[str, array[int]] = {}
+        for number, name in enumerate(folded_names(self.names)):
+            if first.setdefault(name, number) != number:
+                others.setdefault(name, array("I")).append(number)
+        return first, others
+
+    @property
+    def folded(self) -> Set[str]:
+        """All names as they are compared."""
+        return self._by_folded[0].keys()
+
+    def called(self, name: str) -> Iterator[int]:
+        """Numbers of the names that are `name` as names are compared."""
+        first, others = self._by_folded
+        if name in first:
+            yield first[name]
+            yield from others.get(name, ())
 
     @cached_property
     def folded_by_suffix(self) -> dict[str, list[str]]:
         """Last suffix of a name as it is compared, without its dot → these names, each once."""
         found: dict[str, list[str]] = {}
-        for name in self.by_folded:
+        for name in self.folded:
             found.setdefault(name.rpartition(".")[2], []).append(name)
         return found
 
@@ -208,32 +231,28 @@ class Patterns:
                     return pattern
         return None
 
-    def found_in(self, names: NamesByForm) -> dict[int, str]:
-        """The numbers of the names that `by_name` would match, each with its pattern."""
-        found: dict[int, str] = {}
-        for pattern, expression in self._exact:
+    def found_in(self, names: NamesByForm) -> Iterator[int]:
+        """The numbers of the names that `by_name` would match, some perhaps more than once."""
+        for _, expression in self._exact:
             for number, name in enumerate(names.names):
-                if number not in found and expression.fullmatch(spelling_key(name)):
-                    found[number] = pattern
-        plain: dict[int, str] = {}
+                if expression.fullmatch(spelling_key(name)):
+                    yield number
         for pattern, expression in self._names:
+            if not pattern.strip("*"):
+                yield from range(len(names.names))
+                continue
             # Nearly all of them mean one name, and an archive has many.
             if (literal := self._literal.get(pattern)) is not None:
-                matching = [literal] if literal in names.by_folded else []
-            else:
-                tail = self._tails.get(pattern)
-                among = names.by_folded if tail is None else names.folded_by_suffix.get(tail, ())
-                if head := self._heads.get(pattern):
-                    among = [name for name in among if name.startswith(head)]
-                is_any = not pattern.strip("*")
-                matching = list(among) if is_any else [name for name in among if expression.fullmatch(name)]
-            for name in matching:
-                for number in names.by_folded[name]:
-                    plain.setdefault(number, pattern)
-        found |= plain
-        for suffix, pattern in self._suffixes.items():
-            found |= dict.fromkeys(names.by_suffix.get(suffix, ()), pattern)
-        return found
+                yield from names.called(literal)
+                continue
+            tail = self._tails.get(pattern)
+            among: Iterable[str] = names.folded if tail is None else names.folded_by_suffix.get(tail, ())
+            head = self._heads.get(pattern, "")
+            for name in among:
+                if name.startswith(head) and expression.fullmatch(name):
+                    yield from names.called(name)
+        for suffix in self._suffixes:
+            yield from names.by_suffix.get(suffix, ())
 
     def by_path(self, path: str) -> str | None:
         """The pattern with `/` that covers this path from the top."""

@@ -412,18 +412,18 @@ class Places:
         """Place the files directly in a directory of a loose or tree folder; what it does not take stays open."""
         layout, folder = self.layout, match.folder
         names = layout.listing.names
-        home = reason = -1
-        is_anything = not takes
-        for row in self.tree.rows[here]:
-            if not layout.is_open(row):
-                continue
-            name = names[row]
-            if is_anything or takes.by_name(name) or (takes.has_paths and takes.by_path(joined(relative, name))):
-                if home < 0:
-                    home, reason = layout.home(folder, path), layout.reason(match.why)
-                layout.place(row, home, reason, match.evidence)
-            else:
+        rows = layout.open_among(self.tree.rows[here])
+        if takes:
+            taken = [
+                row
+                for row in rows
+                if takes.by_name(names[row]) or (takes.has_paths and takes.by_path(joined(relative, names[row])))
+            ]
+            for row in {*rows}.difference(taken):
                 layout.doubt(row, layout.reason(f"the folder {folder.name} is only for {', '.join(folder.takes)}"))
+            rows = taken
+        if rows:
+            layout.place_all(rows, layout.home(folder, path), layout.reason(match.why), match.evidence)
 
     def _read_group(self, directory: int, top: int, match: Match, done: frozenset[int]) -> None:
         """Find the pieces below a directory of a pieces folder; what lies between only groups them."""
@@ -467,11 +467,10 @@ class Places:
         piece = joined(folder.path, name)
         reason = layout.reason(match.why)
         for here in self.tree.below(directory, done):
-            rows = [row for row in self.tree.rows[here] if layout.is_open(row)]
+            rows = layout.open_among(self.tree.rows[here])
             if rows:
                 home = layout.home(folder, joined(piece, self.tree.relative(here, directory)), piece)
-                for row in rows:
-                    layout.place(row, home, reason, match.evidence)
+                layout.place_all(rows, home, reason, match.evidence)
             elif not self.tree.children[here] and here in self.tree.empty_rows:
                 row = self.tree.empty_rows[here]
                 if layout.is_open(row) and not is_junk(self.tree.names[here]):

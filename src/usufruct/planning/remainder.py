@@ -2,14 +2,16 @@
 
 import posixpath
 import re
+from array import array
 from collections.abc import Iterable, Mapping, Sequence, Set
+from itertools import groupby
 
 from msgspec import Struct
 
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.model.entries import TOP, EntryKind
+from usufruct.model.entries import TOP
 from usufruct.model.layout import Evidence, Layout, SkippedKind
-from usufruct.planning.everyday import EVERYDAY, suffix_of
+from usufruct.planning.everyday import EVERYDAY
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.lone import lone_name
 from usufruct.planning.names import folded, joined
@@ -26,37 +28,44 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
     """
     torn = {below for piece in foreign for below in tree.below(piece)}
     takers = _takers(application)
-    matched = _matched(layout, tree, takers)
-    without_own = _without_own_types(application, matched)
+    taker_of = _matched(layout, tree, takers)
+    without_own = _without_own_types(application, [takers[number] for number in {*taker_of} if number >= 0])
     named = {home.folder.name for home in layout.homes if home.folder}
-    names, directories = layout.listing.names, layout.listing.directory_of
+    reason_of, home_of, skipped_as, is_everyday = layout.reason_of, layout.home_of, layout.skipped_as, tree.is_everyday
+    # Notes, and archives that only a bare `*` takes: these are to be opened.
+    apart = {row for row in tree.notes if reason_of[row] < 0}
+    taken_archives = (row for row in tree.archives if taker_of[row] >= 0)
+    apart.update(row for row in taken_archives if not letters_of(takers[taker_of[row]].pattern))
     found: dict[str, dict[int, list[int]]] = {}
-    for row in sorted(matched):
-        if layout.listing.kinds[row] == EntryKind.DIRECTORY or not layout.is_open(row):
+    for directory, rows in enumerate(tree.rows):
+        if directory in torn:
             continue
-        if (layout.reason_of[row] < 0 and row in tree.notes) or directories[row] in torn:
-            continue
-        taker = matched[row]
-        if row in tree.archives and not letters_of(taker.pattern):
-            continue  # a bare `*` names no archive: it is to be opened
-        if taker.folder.name in without_own and layout.reason_of[row] >= 0 and suffix_of(names[row]) in EVERYDAY:
-            continue  # it lies in another folder's directory, and nothing says that it is anything else
-        if taker.folder.name in named and suffix_of(names[row]) in EVERYDAY:
-            why = f"the archive has a separate folder for {taker.folder.name}"
-            layout.doubt(row, layout.reason(why))
-            continue
-        found.setdefault(taker.folder.name, {}).setdefault(directories[row], []).append(row)
+        here = [row for row in rows if taker_of[row] >= 0 > home_of[row] and not skipped_as[row] and row not in apart]
+        for number, same in groupby(here, taker_of.__getitem__):
+            name = takers[number].folder.name
+            taken: Iterable[int] = same
+            if name in without_own:
+                # An everyday type in another folder's directory: nothing says that it is anything else.
+                taken = [row for row in taken if not is_everyday[row] or reason_of[row] < 0]
+            if name in named:
+                taken = [*taken]
+                for row in taken:
+                    if is_everyday[row]:
+                        layout.doubt(row, layout.reason(f"the archive has a separate folder for {name}"))
+                taken = [row for row in taken if not is_everyday[row]]
+            found.setdefault(name, {}).setdefault(directory, []).extend(taken)
     for folder in application.folders:
-        if here := found.get(folder.name):
-            _leave_not_current(layout, tree, folder, here)
-            _place_found(layout, tree, folder, here, matched)
+        by_directory = sorted((rows[0], directory) for directory, rows in found.get(folder.name, {}).items() if rows)
+        if by_directory:
+            in_order = {directory: found[folder.name][directory] for _, directory in by_directory}
+            _leave_not_current(layout, tree, folder, in_order)
+            _place_found(layout, tree, folder, in_order, takers, taker_of)
 
 
-def _without_own_types(application: Application, matched: Mapping[int, "_Taker"]) -> set[str]:
+def _without_own_types(application: Application, met: Iterable["_Taker"]) -> set[str]:
     """The folders with types of the application's own, of which the archive has none."""
     special = {folder.name for folder in application.folders if any(map(is_own_type, folder.takes))}
-    met = {(taker.folder.name, taker.pattern) for taker in matched.values()} if special else ()
-    return special - {folder for folder, pattern in met if is_own_type(pattern)}
+    return special - {taker.folder.name for taker in met if is_own_type(taker.pattern)}
 
 
 def skip_notes(layout: Layout, tree: Tree) -> None:
@@ -89,23 +98,23 @@ def _takers(application: Application) -> list[_Taker]:
     return sorted(takers, key=lambda taker: -letters_of(taker.pattern))
 
 
-def _matched(layout: Layout, tree: Tree, takers: Sequence[_Taker]) -> dict[int, _Taker]:
-    """Row → the first of these that takes it."""
-    found: dict[int, _Taker] = {}
-    with_paths = [taker for taker in takers if taker.patterns.has_paths]
-    content_top = _content_top(layout, tree) if with_paths else 0
+def _matched(layout: Layout, tree: Tree, takers: Sequence[_Taker]) -> "array[int]":
+    """For each row the number of the first of these that takes it; -1 where none does."""
+    found = array("i", [-1]) * len(layout.listing)
     paths: list[str] = []
-    if with_paths:
+    if any(taker.patterns.has_paths for taker in takers):
+        content_top = _content_top(layout, tree)
         relative = [tree.relative(directory, content_top) if directory else "" for directory in range(len(tree.rows))]
         names, directories = layout.listing.names, layout.listing.directory_of
         paths = [joined(relative[directory], name) for directory, name in zip(directories, names, strict=True)]
-    for taker in takers:
+    for number, taker in enumerate(takers):
         if taker.patterns.has_paths:
             rows: Iterable[int] = (row for row, path in enumerate(paths) if taker.patterns.by_path(path))
         else:
             rows = taker.patterns.found_in(tree.by_form)
         for row in rows:
-            found.setdefault(row, taker)
+            if found[row] < 0:
+                found[row] = number
     return found
 
 
@@ -135,7 +144,12 @@ def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[i
 
 
 def _place_found(
-    layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]], matched: Mapping[int, _Taker]
+    layout: Layout,
+    tree: Tree,
+    folder: Folder,
+    found: Mapping[int, Sequence[int]],
+    takers: Sequence[_Taker],
+    taker_of: Sequence[int],
 ) -> None:
     """Place the rows that a folder takes by pattern: `found` gives them by directory."""
     known = {folded(name): name for name in folder.known}
@@ -149,24 +163,26 @@ def _place_found(
             common = tree.common(set(unknown))
             above = _kept_together(layout, tree, folder, common, unknown)
             paths |= {directory: joined(above, tree.relative(directory, common)) for directory in unknown}
-    names = layout.listing.names
     for directory, rows in found.items():
         home = layout.home(folder, joined(folder.path, paths.get(directory, "")))
-        for row in rows:
-            pattern = matched[row].pattern
-            why = f"{pattern} files go to {folder.name}" if letters_of(pattern) else "it came with the other content"
-            reason = layout.reason(why)
-            layout.place(row, home, reason, _evidence_of(pattern, names[row]))
+        for number, same in groupby(rows, taker_of.__getitem__):
+            pattern = takers[number].pattern
+            if not letters_of(pattern):
+                layout.place_all(same, home, layout.reason("it came with the other content"), Evidence.ANYTHING)
+                continue
+            reason = layout.reason(f"{pattern} files go to {folder.name}")
+            for is_everyday, alike in groupby(same, _is_everyday(pattern, tree).__getitem__):
+                layout.place_all(alike, home, reason, Evidence.EVERYDAY if is_everyday else Evidence.PATTERN)
 
 
-def _evidence_of(pattern: str, name: str) -> Evidence:
-    if not letters_of(pattern):
-        return Evidence.ANYTHING
-    suffixes = pattern.lower().split(".")[1:] if _TWO_SUFFIXES.fullmatch(pattern) else [suffix_of(name)]
-    return Evidence.EVERYDAY if EVERYDAY.issuperset(suffixes) else Evidence.PATTERN
+def _is_everyday(pattern: str, tree: Tree) -> Sequence[int]:
+    """For each row whether what a pattern says of it is true of files of very many programs."""
+    if not _TWO_SUFFIXES.fullmatch(pattern):
+        return tree.is_everyday
+    return bytes([EVERYDAY.issuperset(pattern.lower().split(".")[1:])]) * len(tree.is_everyday)
 
 
-def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: dict[int, list[int]]) -> str:
+def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: Mapping[int, Sequence[int]]) -> str:
     """The directory that what came together keeps: one that says something; empty where it needs none."""
     if not folder.gather:
         return ""

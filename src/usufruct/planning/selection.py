@@ -30,7 +30,7 @@ def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
             why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
     # Only a pattern with a path, or a directory that is left out, makes it needful to look at every entry.
     looks_at_all = patterns.has_paths or any(why >= 0 for why in why_below)
-    for row in range(len(names)) if looks_at_all else sorted(patterns.found_in(tree.by_form)):
+    for row in range(len(names)) if looks_at_all else sorted({*patterns.found_in(tree.by_form)}):
         if row in tree.junk or layout.listing.kinds[row] == EntryKind.DIRECTORY:
             continue
         directory = directories[row]

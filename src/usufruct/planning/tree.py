@@ -3,11 +3,13 @@
 from array import array
 from collections.abc import Iterator
 from functools import cached_property, lru_cache
+from itertools import chain
 
 from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind, Listing
+from usufruct.planning.everyday import EVERYDAY
 from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
-from usufruct.planning.names import folded, is_archive_name, likenesses
+from usufruct.planning.names import folded, is_archive_name, likenesses, may_be_archives
 from usufruct.planning.patterns import NamesByForm
 from usufruct.planning.sayings import says_nothing
 
@@ -78,11 +80,9 @@ class Tree:
     @cached_property
     def notes(self) -> frozenset[int]:
         """Rows whose names are those of notes."""
-        by_suffix = self.by_form.by_suffix
-        candidates = [row for suffix, rows in by_suffix.items() if may_be_notes(suffix) for row in rows]
-        plain = set(range(len(self.listing))).difference(*by_suffix.values())
-        names = self.listing.names
-        return frozenset(row for row in (*candidates, *plain) if is_notes(names[row]))
+        by_suffix, names = self.by_form.by_suffix, self.listing.names
+        candidates = (row for suffix, rows in by_suffix.items() if may_be_notes(suffix) for row in rows)
+        return frozenset(row for row in chain(candidates, self.by_form.without_suffix) if is_notes(names[row]))
 
     @cached_property
     def whole_notes(self) -> frozenset[int]:
@@ -99,6 +99,15 @@ class Tree:
         apart = self.junk | self.notes
         has_more = any(row not in apart for here, rows in enumerate(self.rows) if not below[here] for row in rows)
         return frozenset(here for here, is_below in enumerate(below) if is_below) if has_more else frozenset()
+
+    @cached_property
+    def is_everyday(self) -> bytearray:
+        """For each row whether its name is of a type that very many programs use."""
+        found, names = bytearray(len(self.listing)), self.listing.names
+        for suffix, rows in self.by_form.by_suffix.items():
+            for row in rows if suffix[1:] in EVERYDAY else ():
+                found[row] = len(names[row]) > len(suffix)
+        return found
 
     @cached_property
     def junk(self) -> frozenset[int]:
@@ -118,8 +127,9 @@ class Tree:
     @cached_property
     def archives(self) -> frozenset[int]:
         """Rows whose names are those of archives."""
-        names = self.listing.names
-        return frozenset(row for rows in self.by_form.by_suffix.values() for row in rows if is_archive_name(names[row]))
+        by_suffix, names = self.by_form.by_suffix, self.listing.names
+        candidates = (row for suffix, rows in by_suffix.items() if may_be_archives(suffix) for row in rows)
+        return frozenset(row for row in candidates if is_archive_name(names[row]))
 
     @cached_property
     def content_tops(self) -> dict[int, int]:

@@ -68,7 +68,8 @@ def _used(layout: Layout, tree: Tree) -> dict[int, list[int]]:
     """Directory → those directly in it that hold anything placed in a tree, at any depth."""
     trees = {number for number, home in enumerate(layout.homes) if home.folder and home.folder.arrange is Arrange.TREE}
     directories = layout.listing.directory_of
-    here = {directories[row] for row in layout.placed_rows() if layout.home_of[row] in trees} if trees else set()
+    by_home = layout.rows_by_home() if trees else []
+    here = {directories[row] for number in trees for row in by_home[number]}
     found: dict[int, list[int]] = {}
     seen = set()
     for directory in here:
