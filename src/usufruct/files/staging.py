@@ -105,15 +105,15 @@ def expecting(staging: Staging, names: Iterable[tuple[str, Iterable[str]]]) -> S
     return replace(staging, expected=zlib.compress(os.fsencode("\0\0".join(parts)), 1))
 
 
-def _expected(staging: Staging) -> dict[str, frozenset[str]]:
-    """Directory below the base → names that may be staged for it."""
+def _expected(staging: Staging) -> dict[str, str]:
+    """Directory below the base → names that may be staged for it, joined by NUL: one text takes little memory."""
     if not staging.expected:
         return {}
     try:
         parts = os.fsdecode(zlib.decompress(staging.expected)).split("\0\0")
     except zlib.error:
         return {}  # then all is somebody else's, and stays
-    return {directory: frozenset(names) for directory, *names in (part.split("\0") for part in parts)}
+    return {directory: names for directory, _, names in (part.partition("\0") for part in parts)}
 
 
 def make_staging(staging: Staging, platform: Platform) -> Staging:
@@ -234,12 +234,11 @@ def _drop_expected(staging: Staging, platform: Platform) -> Iterator[str]:
         while directory not in directories:
             directories.add(directory)
             directory = os.path.dirname(directory)
-    taken = frozenset().union(*below.values())
     emptying = _Emptying(staging, platform)
-    yield from emptying.emptied(_IN, {f"{_IN}/{one}".rstrip("/"): below.get(one, frozenset()) for one in directories})
-    outgoing = {_OUT: frozenset(name for name in emptying.names(_OUT) if name.removesuffix(_GROWING).isdigit())}
-    outgoing |= {f"{_OUT}/{number}": taken for number in outgoing[_OUT]}
-    yield from emptying.emptied(_OUT, outgoing)
+    yield from emptying.emptied(_IN, {f"{_IN}/{one}".rstrip("/"): below.get(one, "") for one in directories})
+    numbers = [name for name in emptying.names(_OUT) if name.removesuffix(_GROWING).isdigit()]
+    taken = "\0".join(below.values()) if numbers else ""
+    yield from emptying.emptied(_OUT, {_OUT: "\0".join(numbers), **{f"{_OUT}/{number}": taken for number in numbers}})
     for name in emptying.names(""):
         if name not in (_IN, _OUT):
             yield f"{staging.path}/{name}"
@@ -259,14 +258,18 @@ class _Emptying:
         except FileNotFoundError:
             return []
 
-    def emptied(self, directory: str, known: Mapping[str, frozenset[str]]) -> Iterator[str]:
-        """Remove the known names below a directory, and the directory; return the paths of everything that stays."""
-        top, names = self._staging.top, known.get(directory, frozenset())
+    def emptied(self, directory: str, known: Mapping[str, str]) -> Iterator[str]:
+        """Remove the known names below a directory, and the directory; return the paths of everything that stays.
+
+        `known`: directory → names in it, joined by NUL.
+        """
+        top = self._staging.top
         is_left = False
         try:
             entries = list(os.scandir(f"{top}/{directory}"))
         except FileNotFoundError:
             return
+        names = frozenset(known.get(directory, "").split("\0") if entries else ())
         for entry in entries:
             below, is_link = f"{directory}/{entry.name}", entry.is_symlink()
             if not is_link and entry.is_dir(follow_symlinks=False):

@@ -2,7 +2,7 @@
 
 from array import array
 from collections.abc import Iterator, Sequence
-from itertools import compress, islice
+from itertools import chain, compress, islice
 from operator import add, gt, sub
 
 from usufruct.archives.reading import BLOCK
@@ -43,6 +43,8 @@ class Extents:
 
     def joined(self, other: "Extents") -> "Extents":
         """Return the rows of both, those of the other last."""
+        if not other.offsets:
+            return self
         both = Extents()
         for one in (self, other):
             both.extend(*one.columns)
@@ -68,21 +70,29 @@ class Extents:
         What stands between two entries' content takes few different sizes in one archive, so one header of each size
         is read, and all of them only where the first has bytes behind it that nobody knows.
         """
-        follow = [*islice(self.offsets, 1, None), stop]
+        examples = dict(zip(self._between(stop), range(len(self.offsets)), strict=True))
+        odd = {size for size, row in examples.items() if self._unread_behind(row, source, stop)}
+        for row in compress(range(len(self.offsets)), map(odd.__contains__, self._between(stop))) if odd else ():
+            if size := self._unread_behind(row, source, stop):
+                yield self._follows(row, stop) - size, size
+
+    def _between(self, stop: int) -> Iterator[tuple[int, int, int]]:
+        """For each row the bytes before the next one beyond its content and name, its extra fields, its flags."""
+        follow = chain(islice(self.offsets, 1, None), (stop,))
         room = map(sub, follow, map(add, self._content_ends(), self.name_sizes))
-        between = list(zip(room, self.extra_sizes, self.flags, strict=True))
-        examples = dict(zip(between, range(len(between)), strict=True))
-        odd = {size for size, row in examples.items() if self._unread_behind(row, source, follow[row])}
-        for row in compress(range(len(between)), map(odd.__contains__, between)) if odd else ():
-            if size := self._unread_behind(row, source, follow[row]):
-                yield follow[row] - size, size
+        return zip(room, self.extra_sizes, self.flags, strict=True)
+
+    def _follows(self, row: int, stop: int) -> int:
+        """Where the entry after this one begins; `stop` for the last."""
+        return self.offsets[row + 1] if row + 1 < len(self.offsets) else stop
 
     def _content_ends(self) -> Iterator[int]:
         """Where each entry's content ends, if its header held neither name nor extra field."""
         return map(_HEADER_SIZE.__add__, map(add, self.offsets, self.packed))
 
     def _unread_behind(self, row: int, source: Source, stop: int) -> int:
-        """How many bytes before `stop` belong neither to this entry nor to anything known."""
+        """How many bytes before the next entry, or `stop`, belong neither to this entry nor to anything known."""
+        stop = self._follows(row, stop)
         head = source.read_at(self.offsets[row], _HEADER_SIZE)
         more = int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
         begin = self.offsets[row] + _HEADER_SIZE + more + self.packed[row]
