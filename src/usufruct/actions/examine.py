@@ -34,7 +34,6 @@ from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision, Layout, Option, SkippedKind
 from usufruct.model.plan import Plan
 from usufruct.planning.conflicts import pieces_beside, plan_of
-from usufruct.planning.junk import only_content_tells
 from usufruct.planning.questions import (
     Naming,
     autostart_question,
@@ -46,6 +45,7 @@ from usufruct.planning.questions import (
 )
 from usufruct.planning.selection import matching_nothing
 from usufruct.planning.spelling import spell_for
+from usufruct.planning.tree import Tree
 from usufruct.survey.contents import idle_entries_among, programs_among, rows_already_there, rows_installed
 from usufruct.survey.going import Going
 from usufruct.survey.homes import add_digests_of, move_beside, move_pieces, survey
@@ -411,9 +411,9 @@ def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
             listing.harmless.update(idle_entries_among(variant.archive, entries))
     if request.known_programs:
         listing.programs.update(row for row in layout.placed_rows() if listing.path(row) in request.known_programs)
-    names, kinds = listing.names, listing.kinds
-    untold = (row for row in layout.placed_rows() if kinds[row] == EntryKind.FILE and only_content_tells(names[row]))
-    rows = list(islice(untold, _MOST_FILES_LOOKED_AT + 1))
+    placed, kinds = layout.home_of, listing.kinds
+    untold = (row for row in Tree.of(listing).untold if placed[row] >= 0 and kinds[row] == EntryKind.FILE)
+    rows = sorted(islice(untold, _MOST_FILES_LOOKED_AT + 1))
     # A packed stream must be unpacked up to the last of them.
     looked_at = rows if variant.archive.is_divisible else range(len(listing))
     size = sum(map(listing.sizes.__getitem__, looked_at))

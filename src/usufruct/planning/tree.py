@@ -8,7 +8,14 @@ from itertools import chain
 from usufruct.model.applications import Application
 from usufruct.model.entries import TOP, EntryKind, Listing
 from usufruct.planning.everyday import EVERYDAY
-from usufruct.planning.junk import is_directory_of_notes, is_junk, is_notes, may_be_notes, may_hold_junk
+from usufruct.planning.junk import (
+    is_directory_of_notes,
+    is_junk,
+    is_notes,
+    may_be_notes,
+    may_hold_junk,
+    only_content_tells,
+)
 from usufruct.planning.names import folded, is_archive_name, likenesses, may_be_archives
 from usufruct.planning.patterns import NamesByForm
 from usufruct.planning.sayings import says_nothing
@@ -130,6 +137,17 @@ class Tree:
         by_suffix, names = self.by_form.by_suffix, self.listing.names
         candidates = (row for suffix, rows in by_suffix.items() if may_be_archives(suffix) for row in rows)
         return frozenset(row for row in candidates if is_archive_name(names[row]))
+
+    @property
+    def untold(self) -> Iterator[int]:
+        """Rows of which only a look at their content tells whether they can run."""
+        names = self.listing.names
+        for suffix, rows in self.by_form.by_suffix.items():
+            is_told = not only_content_tells(f"x{suffix}")
+            # A name that is all suffix, as `.png`, has none.
+            candidates = [row for row in rows if len(names[row]) == len(suffix)] if is_told else rows
+            yield from (row for row in candidates if only_content_tells(names[row]))
+        yield from self.by_form.without_suffix
 
     @cached_property
     def content_tops(self) -> dict[int, int]:
