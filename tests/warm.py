@@ -16,8 +16,8 @@ from tests import systems
 
 _AT_THE_START = ("LC_", "LANG", "PYTHON")
 """Beginnings of the names of what Python itself looks at while it starts."""
-_COMMANDS = Path(__file__).parent.parent / "src/usufruct/cli/commands"
-_READ_BEFORE = [f"usufruct.cli.commands.{file.stem}" for file in sorted(_COMMANDS.glob("[!_]*.py"))]
+_SOURCE = Path(__file__).parent.parent / "src"
+_READ_BEFORE = [".".join(file.relative_to(_SOURCE).with_suffix("").parts) for file in sorted(_SOURCE.rglob("[!_]*.py"))]
 
 
 def can_run_warm(changed: Iterable[str]) -> bool:
@@ -29,7 +29,7 @@ def can_run_warm(changed: Iterable[str]) -> bool:
 def run_warm(words: list[str], cwd: str, environment: dict[str, str]) -> "subprocess.CompletedProcess[str]":
     """Run the program with these words; gives its exit code, and what it wrote to both streams."""
     server = multiprocessing.get_context("forkserver")
-    server.set_forkserver_preload(["tests.warm", "usufruct.__main__", "usufruct.cli.main", *_READ_BEFORE])
+    server.set_forkserver_preload(["tests.warm", "usufruct.__main__", *_READ_BEFORE])
     with tempfile.TemporaryDirectory(prefix="said-") as folder:
         streams = [f"{folder}/{name}" for name in ("out", "err")]
         process = server.Process(target=_program, args=(words, cwd, environment, streams))

@@ -68,6 +68,18 @@ class CarryingTest(WorldTest):
         self.assertEqual(self.there.strays(), [])
         self.assertEqual(list((self.there.places.data / "archives").glob(".*")), [])
 
+    def test_pieces_of_other_applications_stay_whole_there_too(self) -> None:
+        """Another machine took the yarn out of a puppet: only the holding's own definition had a say."""
+        show = self.world.archive("show.zip", {"Owl/rig.toml": "owl", "Owl/tail.yarn": "tail", "blue.yarn": "blue"})
+        every = self.world.applications
+        request = Request(applications=every).with_answer(("--app", "weftline"))
+        (added,) = add_archives(self.world.context, [show], request, lambda _: None)
+        self.assertEqual(added.state, "added")
+        carry_out(self.world.context, self.file, with_archives=True)
+        self.assertEqual(self.carried()["show"], "added")
+        for world in (self.world, self.there):
+            self.assertEqual({*world.contents(world.folder / "apps/Weftline")}, {"Yarns/blue.yarn"})
+
     def test_a_second_time_finds_everything_there(self) -> None:
         carry_out(self.world.context, self.file, with_archives=True)
         self.carried()

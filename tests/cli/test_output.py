@@ -6,6 +6,8 @@ import shutil
 import subprocess
 import unittest
 
+from wcwidth import wcwidth
+
 from tests.cli.terminal import Terminal
 from tests.support import WorldTest, program, run_program, zip_bytes
 from usufruct.cli.cells import cells, cut, escaped, left, lines_of, right, spelled
@@ -18,6 +20,10 @@ class CellsTest(unittest.TestCase):
     def test_signs_of_the_far_east_take_two_cells_and_marks_none(self) -> None:
         for text, count in (("", 0), ("owl", 3), ("é", 1), ("e\u0301", 1), ("幽霊", 4), ("🌙", 2)):
             self.assertEqual(cells(text), count, text)
+
+    def test_signs_of_one_cell_need_no_tables_and_are_as_these_say(self) -> None:
+        for number in range(0xA0, 0x3000):
+            self.assertEqual(cells(chr(number)), max(0, wcwidth(chr(number))), hex(number))
 
     def test_a_text_is_cut_to_cells_and_never_within_a_sign_and_its_mark(self) -> None:
         for text, room, expected in (

@@ -258,9 +258,11 @@ def carry_in(context: Context, plan: ToCarryIn, access: Access, tell: Callable[[
 def _add(context: Context, bringing: Bringing, access: Access, carried: CarryFile) -> Added:
     holding = bringing.holding
     choices, names = choices_from_text(json.dumps(holding.choices))
-    applications = [one for one in known_applications(context) if one.name == holding.application]
+    known = tuple(known_applications(context))
+    applications = tuple(one for one in known if one.name == holding.application)
     request = Request(
-        applications=tuple(applications),
+        applications=applications,
+        known=known,
         is_named=bool(applications),
         to=None if holding.application else bringing.root,
         choices=choices,

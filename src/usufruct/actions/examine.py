@@ -153,7 +153,7 @@ def _for_update(request: Request, ledger: Ledger | None) -> Request:
         raise WrongUsage(
             f"{old.name} belongs to {old.application}.", remedy=f"Say --app {old.application}, or leave --app out."
         )
-    return replace(request, applications=fitting, is_named=True)
+    return replace(request, applications=fitting, known=request.known or request.applications, is_named=True)
 
 
 def _known(download: Download, request: Request, ledger: Ledger) -> Holding | None:

@@ -38,10 +38,12 @@ def source_of(
     `given` names it where it is not where it was. Raises MachineError where it is missing or another by now.
     """
     paths = archives_of(resources, holding, given)
-    application = next((one for one in applications if one.name == holding.application), None)
+    known = tuple(applications)
+    application = next((one for one in known if one.name == holding.application), None)
     choices, names = choices_from_text(holding.choices)
     request = Request(
         applications=(application,) if application else (),
+        known=known,
         to=None if holding.application else holding.root,
         choices=choices,
         access=Access(passwords=access.passwords, names=access.names or names, limits=access.limits),

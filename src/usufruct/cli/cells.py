@@ -10,14 +10,16 @@ _ELSEWHERE = str.maketrans({
     "\u00a0": " ",
 })  # fmt: skip
 """Signs of ours, and letters that are no others with a mark, for an encoding that has none of them."""
+_NARROW = re.compile("[ -~\u00a1-\u00ac\u00ae-\u02ff\u2010-\u2027\u2190-\u21ff\u2500-\u259f]*")
+"""Signs that take one cell each: letters of the west, punctuation, arrows and lines."""
 _BEYOND = re.compile(r"[^\x00-\x7f]")
 
 
 def cells(text: str) -> int:
     """Cells of a terminal that a text takes: signs of the far east take two, marks upon others none."""
-    if text.isascii():
+    # Most texts need no tables, and these take longer to read than most commands.
+    if text.isascii() or _NARROW.fullmatch(text):
         return len(text)
-    # Most texts need no tables.
     from wcwidth import wcswidth, wcwidth
 
     found = wcswidth(text)

@@ -212,7 +212,7 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
     on_clash = options["on_clash"] or (not options["claim"] and context.settings().on_clash)
     return Request(
         applications=tuple(applications),
-        known=tuple(known),
+        known=() if applications is known else tuple(known),
         is_named=bool(options["apps"] or options["into"]),
         together=options["together"],
         is_unpacked=options["unpacked"],
