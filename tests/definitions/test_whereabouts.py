@@ -111,6 +111,15 @@ class WhereaboutsTest(unittest.TestCase):
         every = {one.name: one for one in load_applications(self.home / "none", self.fail)}
         self.assertEqual((every["gimp"].is_here, every["krita"].is_here), (True, False))
 
+    def test_another_version_is_found_by_its_own_name(self) -> None:
+        """Only the definition's own name was looked for, so that nothing was known of what such a version has."""
+        for version in ("4", "5"):
+            (self.home / f".local/share/gtksourceview-{version}").mkdir(parents=True)
+        every = {one.name for one in load_applications(self.home / "none", self.fail, only_here=True)}
+        (other,) = (name for name in every if name.startswith("gtksourceview-"))
+        named = load_applications(self.home / "none", self.fail, only_here=True, named={other})
+        self.assertEqual({one.name for one in named}, {other, "gtksourceview"})
+
     def test_of_several_commands_the_first_that_is_there_is_run(self) -> None:
         more = 'after = [["loom-cache", "-f"], ["loomc", "-f"]]'
         text = TEXT.format(root='"~/.loom"', more=more)

@@ -19,6 +19,13 @@ def known_applications(context: Context) -> list[Application]:
     return load_applications(context.places.apps, context.on_fault, context.places.data / "definitions")
 
 
+def application_of(context: Context, name: str | None) -> Application | None:
+    """The application of this very name, whether it is here or not; None where no definition in order is of it."""
+    remembered = context.places.data / "definitions"
+    found = load_applications(context.places.apps, context.on_fault, remembered, named={name} if name else frozenset())
+    return next((one for one in found if one.name == name), None)
+
+
 def applications_here(context: Context) -> list[Application]:
     """Those of which the folder or the program is on this machine: the others get nothing unless they are named."""
     remembered = context.places.data / "definitions"

@@ -7,7 +7,7 @@ from itertools import takewhile
 from msgspec import Struct
 from msgspec.structs import replace
 
-from usufruct.actions.applications import known_applications
+from usufruct.actions.applications import application_of
 from usufruct.actions.context import Context
 from usufruct.actions.listing import find_holdings
 from usufruct.actions.refresh import run_after
@@ -244,5 +244,5 @@ def forget_holdings(context: Context, words: Sequence[str], application: str | N
 
 def _refresh(context: Context, holding: Holding) -> str:
     # What was placed can be taken out even when its application's definition is broken or gone.
-    application = next((one for one in known_applications(context) if one.name == holding.application), None)
+    application = application_of(context, holding.application)
     return run_after(context, application) if application else ""

@@ -94,7 +94,7 @@ class Reversal:
     def __init__(self, context: Context, resources: Resources, access: Access, archive: Path | None) -> None:
         self._context, self._resources = context, resources
         self._access, self._archive = access, archive
-        self._applications = known_applications(context)
+        self._applications = tuple(known_applications(context))
         self.steps = steps_of(resources.ledger)
 
     def to_undo(self, number: int | None) -> tuple[Step, list[Change]]:

@@ -130,12 +130,17 @@ def load_applications(
     here = Machine()
     for form in _shipped_forms():
         name = form.application.name
-        if name in found or name in faulty or not (named is None or name in named):
+        if name in found or name in faulty or not (named is None or any(_is_meant(name, one) for one in named)):
             continue
         places = whereabouts(form, is_shipped=True, here=here, only_here=only_here)
         for application in _applications(form, True, places):
             found.setdefault(application.name, application)
     return [one for one in found.values() if one.is_here or not only_here]
+
+
+def _is_meant(name: str, wanted: str) -> bool:
+    """Whether the definition of this name may have the application that is wanted: itself, or another version."""
+    return wanted == name or wanted.startswith(f"{name}-")
 
 
 @cache

@@ -183,10 +183,16 @@ def absolute(path: str) -> str:
     return path if os.sep == "/" else path.replace(os.sep, "/")
 
 
+_STARTS = tuple(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES))
+_FIRST_SIGNS = frozenset("/\\~$%")
+"""One of these begins every absolute path that does not begin with a drive's letter."""
+
+
 def is_absolute(path: str) -> bool:
     """Whether a path of a definition is an absolute one on any system."""
-    starts = tuple(f"${variable}" for variable in (*BASE_DIRECTORIES, *_USER_DIRECTORIES))
-    return path.startswith(starts) or _WINDOWS.match(path) is not None or expanded(path).is_absolute()
+    if path[:1] not in _FIRST_SIGNS and path[1:2] != ":":
+        return False  # nearly all of a definition's paths are below its root
+    return path.startswith(_STARTS) or _WINDOWS.match(path) is not None or expanded(path).is_absolute()
 
 
 def faults_of_root(form: DefinitionForm) -> Iterator[str]:
