@@ -177,7 +177,7 @@ class PairsTest(WorldTest):
     def test_each_after_each(self) -> None:
         cells = [(first, then, edits) for first in ACTS for then in ACTS for edits in (False, True)]
         for number, (first, then, edits) in enumerate(cells):
-            if number % every(11):
+            if number % every(17):
                 continue
             folder = self.world.folder / str(number)
             folder.mkdir()
