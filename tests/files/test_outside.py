@@ -4,6 +4,7 @@ import os
 import plistlib
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -249,6 +250,15 @@ class LockTest(FolderCase):
         with self.assertRaises(OSError), only_writer(lock, "add", patience=1):
             self.fail("a link was taken for the lock")
 
+    @unittest.skipUnless(this_platform().can_fork, "elsewhere nothing goes on behind a command")
+    def test_only_a_wait_that_is_felt_is_told_and_once(self) -> None:
+        for seconds, told in ((0.2, 0), (1.5, 1)):
+            lock, waits = self.folder / f"lock-{told}", []
+            with only_writer(lock, "add", patience=1) as turn:
+                turn.behind = lambda seconds=seconds: time.sleep(seconds)
+            with only_writer(lock, "list", patience=5, tell_waiting=lambda waits=waits: waits.append(1)):
+                self.assertEqual(len(waits), told)
+
 
 class OriginTest(FolderCase):
     def origin(self, attributes: dict[str, bytes], system: str = "linux") -> str:
@@ -281,7 +291,8 @@ class SourcesTest(FolderCase):
             for count in range(9):
                 self.assertEqual(whole.read_at(start, count), b"abcdefgh"[start : start + count])
         part = SliceSource(whole, 2, 4)
-        self.assertEqual((part.read_at(0, 99), part.read_at(3, 5), part.read_at(9, 1)), (b"cdef", b"f", b""))
+        self.assertEqual((part.read_at(0, 99), part.read_at(3, 5)), (b"cdef", b"f"))
+        self.assertEqual((part.read_at(4, 1), part.read_at(9, 1)), (b"", b""))
         with as_file(part) as file:
             self.assertEqual((file.read(2), file.seek(-1, os.SEEK_END), file.read()), (b"cd", 3, b"f"))
         whole.close()

@@ -108,7 +108,11 @@ class CatalogueTest(unittest.TestCase):
                 self.assertEqual(bool(questions), "question" in case, questions)
                 if questions:
                     self.assertIn(case["question"], questions[0])
-                    self.assertEqual([o.name for o in layout.decisions[0].options], case.get("answers", []))
+                    options = layout.decisions[0].options
+                    self.assertEqual([option.name for option in options], case.get("answers", []))
+                    self.assertEqual(
+                        [option.files for option in options], case.get("files", [o.files for o in options])
+                    )
 
     def test_every_placement_and_aside_has_a_reason(self) -> None:
         for case in CASES:

@@ -49,6 +49,9 @@ class LearningTest(unittest.TestCase):
         self.assertEqual(shapes(found)["plots"][2], ("plot.yml",))
         found = learned(*(f"Beds/{n}/{f}" for n in ("North", "South") for f in ("a.json", "soil.png", "leaf.png")))
         self.assertEqual(shapes(found)["beds"][2], ("a.json",))
+        files = ("a.json", "b.json", "soil.png", "leaf.png", "root.png")
+        two_of_five = learned(*(f"Beds/{n}/{f}" for n in ("North", "South") for f in files))
+        self.assertEqual(shapes(two_of_five)["beds"][1:3], (Arrange.PIECES, ("a.json",)))
 
     def test_content_of_the_same_names_in_several_directories_is_no_mark(self) -> None:
         """Kits of `01.ogg`, `02.ogg` became pieces that `01.ogg` marks, and a pack without a 01 was placed nowhere."""
@@ -84,6 +87,8 @@ class LearningTest(unittest.TestCase):
             with self.subTest(paths[0]):
                 (folder,) = learned(*paths).folders
                 self.assertEqual(folder.takes, expected)
+                whatever = any("it takes whatever is named for it" in line for line in folder.evidence)
+                self.assertEqual(whatever, not expected)
 
     def test_what_half_of_the_pieces_have_is_no_mark(self) -> None:
         mods = [f"mods/{name}/{file}" for name in "abcdefgh" for file in ("main.lua", "data/a.obj", "data/b.obj")]

@@ -60,6 +60,10 @@ class NamesTest(unittest.TestCase):
         self.assertEqual(free_name("moon.gel", set()), "moon (2).gel")
         self.assertEqual(free_name("moon.gel", {"moon (2).gel"}), "moon (3).gel")
         self.assertEqual(free_name(".hidden", set()), ".hidden (2)")
+        taken, begun = set[str](), dict[str, int]()
+        for expected in ("moon (2).gel", "moon (3).gel", "moon (4).gel"):
+            self.assertEqual(name := free_name("moon.gel", taken, begun), expected)
+            taken.add(spelling_key(name))
 
 
 PATTERNS = [
@@ -174,6 +178,9 @@ class JunkTest(unittest.TestCase):
             self.assertTrue(is_notes(name), name)
         for name in ("newsboard.txt", "licensed.gel", "coverage.png", "installer.txt", "owl.txt"):
             self.assertFalse(is_notes(name), name)
+        # Where a name says whose a directory is, only a whole name makes notes of a file.
+        for name, whole in (("READ ME.txt", True), ("install notes.txt", False), ("how to.txt", True)):
+            self.assertEqual((is_notes(name), is_notes(name, by_whole_name=True)), (True, whole), name)
 
     def test_what_can_run(self) -> None:
         for name, marked, runs in [

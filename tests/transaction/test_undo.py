@@ -11,6 +11,7 @@ from tests.transaction.test_walks import HOLDINGS, Walk
 from usufruct.actions.adding import add_archives
 from usufruct.actions.demonstration import differences
 from usufruct.actions.history import Step, history
+from usufruct.actions.listing import list_holdings
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.undoing import Reversed, redo, undo
 from usufruct.archives.reading import Access
@@ -172,6 +173,14 @@ class UndoTest(WorldTest):
             self.assertFalse(shelf.exists())
             comes()
             self.assertEqual(placed.read_text(), "a")
+
+    def test_a_directory_that_comes_again_counts_as_no_file(self) -> None:
+        self.world.add_files("owl.zip", {"Owl/rig.toml": "owl", "Owl/spare/": ""})
+        self.world.remove("owl")
+        self.undo()
+        self.assertTrue((self.world.lanternbox / "Puppets/Owl/spare").is_dir())
+        (holding,) = list_holdings(self.world.context)
+        self.assertEqual((holding.files, holding.size), (1, 3))
 
     def test_of_two_holdings_with_the_same_content_the_one_that_was_on_top_has_its_time_again(self) -> None:
         for name, content, year in (("first", "light", 2020), ("between", "dark", 2015), ("last", "light", 2021)):

@@ -356,9 +356,8 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
         size = sum(layout.listing.sizes[row] for row in rows)
         shown = layout.listing.path(rows[0]) if rows else ""
         options.append(Option(name=name, answer=("--choose", name), files=len(rows), size=size, example=shown))
+    every, total = sum(option.files for option in options), sum(option.size for option in options)
     options.extend(_laid_over(layout, reached))
-    every = sum(option.files for option in options if " + " not in option.name)
-    total = sum(option.size for option in options if " + " not in option.name)
     options.append(Option(name="all", answer=("--choose", "all"), files=every, size=total))
     if group.parent < 0:
         count = len(group.conflicts)
