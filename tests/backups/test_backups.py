@@ -53,6 +53,15 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(list(self.store.digests()), [digest(b"mine")])
         self.assertEqual(self.store.size_of(digest(b"mine")), 4)
 
+    @unittest.skipIf(this_platform().has_windows_names, "there a user's own directories are private by themselves")
+    def test_nobody_else_reads_what_was_replaced(self) -> None:
+        self.keep()
+        directories = [
+            self.folder / "backups",
+            *(path for path in (self.folder / "backups").rglob("*") if path.is_dir()),
+        ]
+        self.assertEqual({path.stat().st_mode & 0o777 for path in directories}, {0o700})
+
     def test_a_file_that_stays_in_use_is_copied_and_not_given_a_second_name(self) -> None:
         self.keep(stays=True)
         with self.file.open("r+b") as file:
