@@ -21,7 +21,7 @@ FIRST, LAST = "first", "last"
 
 
 class _Group(Struct):
-    """Alternatives that part at one directory (-1: of one name, told apart by order alone)."""
+    """Alternatives that part below one directory; -1: of equal names, told apart only by their order."""
 
     parent: int
     options: dict[str, int] = field(default_factory=dict)
@@ -33,7 +33,7 @@ class _Group(Struct):
 
 
 def unify_spellings(layout: Layout) -> None:
-    """Let destination directories that differ only in case or Unicode form be one directory."""
+    """Treat destination directories whose names differ only in case or Unicode form as one directory."""
     spellings: dict[str, str] = {}
     for home in layout.homes:
         key = ""
@@ -60,10 +60,10 @@ def _spelled(path: str, spellings: dict[str, str]) -> str:
 
 
 def decide_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: Mapping[int, bytes]) -> None:
-    """Take out what was not chosen, ask where nothing was, and let equal content count once.
+    """Skip the alternatives that were not chosen, ask where nothing was chosen, and place equal content once.
 
-    `digests` gives the content digests that are known; rows that must be compared but are missing there go to
-    `layout.undecided`.
+    `digests` gives the content digests that are known. Rows whose content must be compared and has no digest there are
+    added to `layout.undecided`.
     """
     if next(_shared_destinations(layout), None) is None:
         return
@@ -118,7 +118,7 @@ def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes
 
 
 def _leads_to(listing: Listing, link: int, file: int) -> bool:
-    """Whether a link gives a file beside it another spelling: where both are one name, the file is enough."""
+    """Whether a link only gives the file beside it another spelling: where both are one name, the file is enough."""
     return (
         listing.kinds[link] == EntryKind.LINK
         and listing.kinds[file] == EntryKind.FILE
@@ -128,7 +128,7 @@ def _leads_to(listing: Listing, link: int, file: int) -> bool:
 
 
 def _end_of(listing: Listing, link: int) -> str:
-    """Where in the archive a link leads: two spellings of one way are one."""
+    """Return the path in the archive that a link leads to, in one spelling."""
     return posixpath.normpath(posixpath.join(listing.directories[listing.directory_of[link]], listing.targets[link]))
 
 
@@ -157,7 +157,10 @@ def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_G
 
 
 def _names_below(tree: Tree, parent: int) -> dict[int, str]:
-    """A directory and those directly in it → their names as alternatives: archives of one tidy name by file name."""
+    """Name the directories that alternatives come from: `parent` itself and those directly in it.
+
+    Archives with the same tidy name are called by their file names.
+    """
     nested, children = tree.listing.nested, tree.children[parent]
     alike = Counter(spelling_key(tree.names[child]) for child in children if child in nested)
     names = {child: tree.names[child] for child in children}
@@ -168,7 +171,7 @@ def _names_below(tree: Tree, parent: int) -> dict[int, str]:
 
 
 def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
-    """Whether no two alternatives meet in half of the smaller one."""
+    """Whether every two alternatives share less than half of the files of the smaller one."""
     if len(group.options) > _MOST_COMPARED:
         return False
     directories = layout.listing.directory_of
@@ -182,19 +185,19 @@ def _meet_in_little(layout: Layout, tree: Tree, group: _Group) -> bool:
 
 
 def _meeting_rows(layout: Layout, tree: Tree, group: _Group, name: str) -> list[int]:
-    """The rows of an option that meet others: files, and pieces as a whole."""
+    """Return the rows of an option that share a destination with rows of others; of a piece, all of its rows."""
     own = _rows_of(layout, tree, group, name)
     return _with_pieces(layout, own, {row for rows in group.conflicts for row in rows}.intersection(own))
 
 
 def _with_pieces(layout: Layout, own: Sequence[int], rows: Set[int]) -> list[int]:
-    """Of an option's own rows these, and all of the pieces that they are part of."""
+    """Return these rows of an option, and all other rows of the pieces that they belong to."""
     pieces = {layout.homes[layout.home_of[row]].piece for row in rows} - {""}
     return [row for row in own if row in rows or layout.homes[layout.home_of[row]].piece in pieces]
 
 
 def _side(tree: Tree, directory: int, parent: int) -> int:
-    """The directory directly below `parent` that leads to `directory`, or `parent` itself."""
+    """Return the directory directly below `parent` that contains `directory`, or `parent` itself."""
     while directory != parent and tree.parent(directory) != parent:
         directory = tree.parent(directory)
     return directory
@@ -217,7 +220,7 @@ def _sorted_options(group: _Group) -> list[str]:
 
 
 def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
-    """Carry out the user's choice for a group; False if there is none."""
+    """Carry out what the user chose for a group; return False if nothing was chosen."""
     if _are_parts(layout, group):
         parts = sorted(group.options, key=group.options.__getitem__)
         _lay_over(layout, [_rows_of(layout, tree, group, name) for name in parts], parts)
@@ -253,9 +256,9 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
 
 
 def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> bool:
-    """Where alternatives meet in little, let what meets a chosen one give way to it, a piece as a whole.
+    """Skip what shares a destination with a chosen alternative, a piece as a whole; the rest of all alternatives stays.
 
-    Of several chosen the later stays. False if none of what meets is a chosen one's.
+    If several are chosen, the one named later stays. Returns False if no chosen alternative is among those that meet.
     """
     names = {directory: name for name, directory in group.options.items()}
     directories = layout.listing.directory_of
@@ -273,20 +276,20 @@ def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> b
 
 
 def _are_parts(layout: Layout, group: _Group) -> bool:
-    """Whether the alternatives are archives that were named together: the one named later lies over the earlier."""
+    """Whether the alternatives are archives that were named together: the later one replaces files of the earlier."""
     listing = layout.listing
     return listing.are_parts and group.parent == TOP and set(group.options.values()) <= listing.nested.keys()
 
 
 def _order_of(tree: Tree, group: _Group, name: str, choices: Choices) -> int:
-    """Which of the user's words named the option: the later lies over the earlier."""
+    """Return the position of the user's word that chose an option: of two, the later replaces files of the earlier."""
     words = [folded_path(word.strip("/")) for word in choices.choose]
     path = folded_path(f"{tree.path(group.parent)}/{name}") if group.parent > 0 else folded(name)
     return min((number for number, word in enumerate(words) if word in (folded(name), path)), default=len(words))
 
 
 def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
-    """Of several chosen, let each lie over those before it: what meets there gives way."""
+    """Let each of several chosen options replace what those before it place at the same destinations."""
     taken: set[tuple[str, str]] = set()
     for rows, name in zip(reversed(kept), reversed(chosen), strict=True):
         mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
@@ -297,7 +300,7 @@ def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
 
 
 def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], list[int]]:
-    """Of rows of one name, those that `first`, `last` or both keep, in rounds, and those that stay out."""
+    """For rows of equal names, return those that stay (`first`, `last` or both), in rounds, and those that go."""
     ordered = [sorted(rows) for rows in group.conflicts]
     if len(chosen) > 1:
         most = max(map(len, ordered))
@@ -308,7 +311,7 @@ def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], l
 
 
 def _move_to_free_names(layout: Layout, kept: list[list[int]]) -> None:
-    """Rename what has a destination of rows kept before it: files one by one, a piece as a whole."""
+    """Rename what has a destination of rows that were kept before it: files one by one, a piece as a whole."""
     taken: dict[str, set[str]] = {}
     for row in layout.placed_rows():
         home = layout.homes[layout.home_of[row]]
@@ -376,7 +379,7 @@ def _question(layout: Layout, tree: Tree, group: _Group) -> Decision:
 
 
 def _laid_over(layout: Layout, reached: Mapping[str, Sequence[int]]) -> Iterator[Option]:
-    """Two alternatives of which one lies within the other's destinations, as an option over a core does."""
+    """Offer two alternatives together if all destinations of one are among those of the other, as with a core."""
     if len(reached) > _MOST_COMPARED:
         return
     places = {name: {_destination(layout, row) for row in rows} for name, rows in reached.items()}
@@ -389,7 +392,7 @@ def _laid_over(layout: Layout, reached: Mapping[str, Sequence[int]]) -> Iterator
 
 
 def _count_once(layout: Layout, rows: list[int]) -> None:
-    """Keep one of several rows of equal content and destination: the one nearest the archive's top."""
+    """Of rows with equal content and destination, place only the one nearest to the top of the archive."""
     listing = layout.listing
     link = EntryKind.LINK
     kept = min(rows, key=lambda row: (listing.kinds[row] == link, listing.path(row).count("/"), listing.path(row), row))

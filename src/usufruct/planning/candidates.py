@@ -1,7 +1,7 @@
-"""Which applications anything in an archive may speak for, told by names alone, before any layout is made.
+"""Find the applications that the names in an archive may mean anything to, before any layout is made.
 
-It may name one too many, never one too few: whoever is not among them would be given nothing, and has no say in what
-another is given. What it costs does not depend on how many applications there are.
+There may be one too many among them, but never one too few: an application that is not among them would get nothing.
+The time that this takes does not depend on the number of applications.
 """
 
 from collections.abc import Iterable, Sequence
@@ -17,7 +17,7 @@ _DIRECTORY, _FILE = "/", "="
 
 
 class Candidates:
-    """What applications look for, by name → the numbers of those that do."""
+    """For each name that any application looks for, the numbers of these applications."""
 
     def __init__(self, applications: Sequence[Application]) -> None:
         self.applications = applications
@@ -45,7 +45,7 @@ class Candidates:
             self._patterns.append((number, patterns_of(pattern)))
 
     def among(self, tree: Tree) -> set[int]:
-        """The numbers of the applications that names in an archive may speak for."""
+        """Return the numbers of the applications that names in an archive may mean anything to."""
         found = _met(self._directories, tree.directories_by_name) | _met(self._directories, tree.names_by_likeness)
         found |= _met(self._suffixes, tree.by_form.by_suffix) | _met(self._names, tree.by_form.folded)
         for number, one in self._patterns:
@@ -55,28 +55,28 @@ class Candidates:
 
     @property
     def words(self) -> frozenset[str] | None:
-        """All of `words_of` by which any of them is found; None where a pattern means more than words tell."""
+        """All of `words_of` by which an application is found; None if a pattern finds one by other names, too."""
         if self._patterns:
             return None
         names = (*map(_DIRECTORY.__add__, self._directories), *map(_FILE.__add__, self._names))
         return frozenset((*names, *self._suffixes))
 
     def taking(self, name: str) -> set[int]:
-        """The numbers of the applications that may take a file of this name."""
+        """Return the numbers of the applications that may take a file of this name."""
         dot = name.rfind(".")
         found = self._names.get(folded(name), set()) | self._suffixes.get(name[dot:].lower() if dot >= 0 else "", set())
         return found | {number for number, one in self._patterns if one.by_name(name)}
 
 
 def words_of(tree: Tree, name: str) -> frozenset[str]:
-    """All that an archive of this file name says by its names: directories, what they are like, suffixes, files."""
+    """Return all names by which applications are found: of directories, like these, of suffixes and files."""
     files = NamesByForm([*tree.listing.names, name])
     directories = map(_DIRECTORY.__add__, (*tree.directories_by_name, *tree.names_by_likeness))
     return frozenset((*directories, *files.by_suffix, *map(_FILE.__add__, files.folded)))
 
 
 def _directories_of(application: Application) -> Iterable[str]:
-    """The last components of all names of directories that mean something to an application."""
+    """Return the last components of all directory names that mean something to an application."""
     names = [application.name, *application.also, application.root.replace("\\", "/").rstrip("/")]
     for folder in application.folders:
         names += [folder.name, *folder.also, folder.path.replace("\\", "/").rstrip("/")]
@@ -84,5 +84,5 @@ def _directories_of(application: Application) -> Iterable[str]:
 
 
 def _met(wanted: _Numbers, there: Iterable[str]) -> set[int]:
-    """The numbers of what is wanted under any of these names."""
+    """Return the numbers of the applications that want any of these names."""
     return set().union(*(wanted[name] for name in there if name in wanted))

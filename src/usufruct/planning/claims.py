@@ -1,4 +1,4 @@
-"""What the applications that are known claim of an archive by their marks and names, whichever it is for."""
+"""Find the directories of an archive that any application claims, by its marks and names."""
 
 from collections.abc import Iterable
 
@@ -12,7 +12,7 @@ from usufruct.planning.tree import Tree
 
 
 class Claims(Struct, frozen=True):
-    """Directories by whose claim."""
+    """The directories that are claimed, and how."""
 
     pieces: frozenset[int] = frozenset()
     """Pieces of any application: nobody else tears anything out of them."""
@@ -24,7 +24,7 @@ NO_CLAIMS = Claims()
 
 
 def claims_of(listing: Listing, applications: Iterable[Application]) -> Claims:
-    """What all of these applications claim."""
+    """Return the directories that these applications claim."""
     tree = Tree.of(listing)
     pieces: set[int] = set()
     named: set[int] = set()

@@ -1,4 +1,4 @@
-"""Which application an archive is for: every definition is tried, the strongest evidence wins and is weighed."""
+"""Decide which application an archive is for: each is tried, the strongest evidence wins and is doubted."""
 
 import re
 from collections.abc import Sequence
@@ -105,7 +105,7 @@ def _standings(fitting: Sequence[Layout]) -> tuple[Standing, ...]:
 
 
 def _reached(layout: Layout) -> int:
-    """Entries that the rules found a place for by more than a bare `*`, whatever is left out later."""
+    """Count the entries that the rules found a place for by more than a bare `*`, also if they are skipped later."""
     evidence = layout.evidence_of
     return len(evidence) - evidence.count(Evidence.NONE) - evidence.count(Evidence.ANYTHING)
 
@@ -117,7 +117,7 @@ def _content(layout: Layout) -> int:
 
 
 def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
-    """Why the winner is no matter of course, in words; empty where it is."""
+    """Say why the winner should be confirmed by the user; empty if there is no doubt."""
     app, reached, content = _app(best), _reached(best), _content(best)
     if best.evidence <= Evidence.EVERYDAY:
         if app.is_shipped and _has_only_everyday(best):
@@ -135,12 +135,12 @@ def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
 
 
 def _has_only_everyday(layout: Layout) -> bool:
-    """Whether all that it takes is of types that very many use."""
+    """Whether all files that would be placed have types that very many programs use."""
     return all(suffix_of(layout.listing.names[row]) in EVERYDAY for row in layout.placed_rows())
 
 
 def _with_types_of_its_own(layout: Layout) -> Folder | None:
-    """The first folder something goes to that takes types of the application's own too."""
+    """Return the first folder with a file in it that also takes types of the application's own."""
     folders = {home.folder.name: home.folder for home in layout.homes if home.folder}
     for folder in folders.values():
         if any(map(is_own_type, folder.takes)):
@@ -149,7 +149,7 @@ def _with_types_of_its_own(layout: Layout) -> Folder | None:
 
 
 def _left_of(best: Layout, other: Layout, content: int) -> str:
-    """What another application would miss if the winner had its way."""
+    """Say what belongs to another application and would be left out; empty if nothing does."""
     if other.listing is not best.listing or other.evidence < Evidence.PATTERN:
         return ""
     name = _name(other)
@@ -173,9 +173,10 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
 
 
 def _speaks_for_others(best: Layout, row: int, strength: Evidence) -> bool:
-    """Whether another application's evidence for a row counts against the winner.
+    """Whether what another application found in a row counts against the winner.
 
-    What lies below the winner's own name is its own; below a mere name of its root, types of files tell nothing.
+    Everything below a directory with the winner's own name is the winner's. Below one of the names in `also`, file
+    types of others do not count.
     """
     listing = best.listing
     directory = listing.directory_of[row]
@@ -187,7 +188,7 @@ def _speaks_for_others(best: Layout, row: int, strength: Evidence) -> bool:
 
 
 def _lies_in(best: Layout, other: Application) -> str:
-    """Whether the winner's content lies below a name of another application's root."""
+    """Say that the winner's content lies below a name of another application; empty if it does not."""
     if other.is_shipped:
         return ""  # their names are everyday words
     app = _app(best)
@@ -205,7 +206,7 @@ def _lies_in(best: Layout, other: Application) -> str:
 
 
 def _also_for(best: Layout, others: Sequence[Layout]) -> tuple[tuple[str, int], ...]:
-    """Other applications that take what the best one does not, each with how many files."""
+    """Return other applications that would take files that the winner does not take, with the number of these files."""
     found = []
     for layout in others:
         if layout is best or layout.listing is not best.listing:
@@ -258,7 +259,7 @@ def _loss(loser: Layout, winner: Layout) -> str:
 
 
 def _example(layout: Layout) -> str:
-    """A destination of the application's."""
+    """Return one destination in the application, as an example."""
     first = next(layout.placements)
     return first.to if first.home.is_elsewhere else f"{_app(layout).root}/{first.to}"
 
@@ -267,9 +268,9 @@ UNKNOWN_PROGRAM = "Usufruct does not know which program this is for. Where shoul
 
 
 def named_in(applications: Sequence[Application], names: Sequence[str]) -> list[Application]:
-    """Those whose name, title, root or other name is among the words of one of these names.
+    """Return the applications that one of these texts names: by name, title, root or a name in `also`.
 
-    A word that means a folder to another of them, as `fonts`, tells nothing between them.
+    A word that is a folder of one of the other applications, such as `fonts`, does not count.
     """
     said = {run for name in names for run in _runs(name)}
     found = []
@@ -285,7 +286,7 @@ def named_in(applications: Sequence[Application], names: Sequence[str]) -> list[
 
 
 def _runs(name: str) -> set[str]:
-    """All words of a name that stand behind one another, as one word, up to a few."""
+    """Return all runs of up to a few neighbouring words of a name, each joined to one word."""
     words = _words(name)
     return {
         "".join(words[start:end])
@@ -299,7 +300,7 @@ def _run(name: str) -> str:
 
 
 def _words(name: str) -> list[str]:
-    """The words of a name in one number and case: `LanternboxPuppets_v2` → `lanternbox`, `puppet`, `v2`."""
+    """Split a name into lower-case words in the singular: `LanternboxPuppets_v2` is `lanternbox`, `puppet`, `v2`."""
     parted = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name)
     words = [spelling_key(word) for word in re.findall(r"[^\W_]+", parted)]
     return [_PLURAL.sub(lambda ending: "y" if ending[0] == "ies" else "", word) for word in words]
@@ -318,7 +319,7 @@ def _and(names: Sequence[str]) -> str:
 
 
 def _weighed(best: Layout, others: Sequence[Layout], doubt: str) -> Decision:
-    """The question of a winner that is no matter of course; where common types alone led to it, none is proposed."""
+    """Return the question whether the winner is right; if only common file types led to it, none is proposed."""
     options, why = tuple(map(_option, (best, *others))), f"{doubt[0].upper()}{doubt[1:]}."
     if best.evidence <= Evidence.EVERYDAY:
         return Decision(question=UNKNOWN_PROGRAM, detail=(why,), options=options, is_of_whole=True, is_open=True)

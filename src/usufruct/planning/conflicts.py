@@ -22,9 +22,9 @@ _TIME_STEP = 2_000_000_000
 
 
 def may_be_same(layout: Layout, snapshot: Snapshot) -> list[tuple[int, str]]:
-    """Rows whose destination may hold the same content already, each with that destination's path.
+    """Return the rows whose destination may have the same content already, with the path of that destination.
 
-    A file of the same size may; only its content tells.
+    The sizes are equal; only reading the content tells whether it is the same.
     """
     kinds, sizes, there = layout.listing.kinds, layout.listing.sizes, snapshot.found
     rows = [row for row, size in zip(there.plain_rows, there.plain_sizes, strict=True) if size == sizes[row]]
@@ -106,7 +106,7 @@ class _Meeting:
         return plan
 
     def _renew(self, row: int, found: Found, mine: Layer) -> None:
-        """Meet what the holding that is updated had placed: its layer is renewed, an edited file keeps its name."""
+        """Decide about a file of the updated holding: it gets the new content, but an edited file stays."""
         if is_users_now(found, mine):
             self._place_beside(row)
             return
@@ -117,7 +117,7 @@ class _Meeting:
         self._plan.level_of[row] = mine.level
 
     def _meet(self, row: int, found: Found) -> None:
-        """Decide what becomes of a row whose destination is taken, or was once."""
+        """Decide what becomes of a row whose destination has a file or a record."""
         layout, plan = self._layout, self._plan
         if found.state.kind is FileKind.ABSENT:
             if self._on_clash is OnClash.EXISTING:
@@ -158,7 +158,7 @@ class _Meeting:
         self._plan.skipped.append(Skipped(row, SkippedKind.CLASH, reason))
 
     def _place_beside(self, row: int) -> None:
-        """Place under a free name, beside what is there."""
+        """Place a row under a free name, beside the file that is there."""
         number = self._layout.home_of[row]
         path = spelling_key(self._layout.homes[number].path)
         if path not in self._taken:
@@ -173,7 +173,7 @@ class _Meeting:
 
     @cached_property
     def _wanted(self) -> dict[str, set[str]]:
-        """Spelling key of a directory's path → those of the names that are placed there."""
+        """Return the names that are to be placed in each directory, by the spelling key of its path."""
         names = self._layout.names
         wanted: dict[str, set[str]] = {}
         for home, rows in zip(self._layout.homes, self._layout.rows_by_home(), strict=True):
@@ -182,21 +182,21 @@ class _Meeting:
 
 
 def pieces_beside(plan: Plan) -> set[str]:
-    """Paths of the pieces of which some file is to be placed beside what is there: the whole piece must be."""
+    """Return the paths of pieces that need another name, because one of their files cannot have its own."""
     layout = plan.layout
     homes = {layout.homes[layout.home_of[row]] for row in plan.beside}
     return {home.piece for home in homes if home.piece}
 
 
 def _layer_of(found: Found, holding: int | None) -> Layer | None:
-    """The layer of a holding among those of a destination."""
+    """Return the layer of a holding at a destination."""
     if holding is None:
         return None
     return next((layer for layer in found.stack if layer.holding == holding), None)
 
 
 def is_users_now(found: Found, mine: Layer) -> bool:
-    """Whether a file that a holding placed has become the user's own since: edited, or edited and then covered."""
+    """Whether a placed file is the user's own now: edited, or edited and then replaced by another holding."""
     above = found.stack[found.stack.index(mine) + 1 :]
     if above:
         return above[0].holding is None and above[0].state.kind is not FileKind.ABSENT
@@ -204,7 +204,7 @@ def is_users_now(found: Found, mine: Layer) -> bool:
 
 
 def in_the_way(paths: list[str]) -> MachineError:
-    """The error for files where directories are needed, directories where files are, and devices."""
+    """Return the error for files where directories are needed, directories where files are needed, and devices."""
     more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
     return MachineError(
         f"{paths[0]}{more} is already there: a file and a folder cannot have the same name.",

@@ -1,4 +1,4 @@
-"""What in an archive deserves a second look before it is placed."""
+"""Find entries that deserve a second look before they are placed."""
 
 from itertools import compress
 
@@ -26,7 +26,7 @@ def links_in(listing: Listing) -> list[int]:
 
 
 def disguised_in(listing: Listing) -> list[int]:
-    """Rows of names that show as something else: control characters, or marks that turn the direction of writing."""
+    """Return the rows whose names look like others: they have control characters, or marks that turn the text."""
     everything = "".join(listing.names)
     if everything.isascii() and everything.isprintable():
         return []

@@ -1,4 +1,4 @@
-"""Everyday types: what very many programs use, so that it tells little about which application it is for."""
+"""File types that very many programs use. They say little about which application an archive is for."""
 
 MEDIA = frozenset(
     # Pictures.

@@ -1,4 +1,4 @@
-"""What an application's root and folders are called, and which folder a word of the user's names."""
+"""The names of an application's root and folders, and finding a folder by a word that the user typed."""
 
 from msgspec import Struct, field
 
@@ -7,7 +7,7 @@ from usufruct.planning.names import folded, folded_path, joined
 
 
 class FolderNames(Struct):
-    """What the names of an application's root and folders are, folded."""
+    """All names of an application's root and folders, as names are compared."""
 
     root: dict[tuple[str, ...], str] = field(default_factory=dict)
     """Components of a name of the root → as written."""
@@ -52,12 +52,12 @@ class FolderNames(Struct):
                 rivals.append(folder)
 
     def are_of(self, folder: Folder, name: str) -> bool:
-        """Whether a folded name is one of the folder's."""
+        """Whether a name, as names are compared, is one of the folder."""
         return self.single.get(name) is folder
 
 
 def folder_and_below(application: Application, wanted: str) -> tuple[Folder, str] | None:
-    """The folder that `FOLDER/SUB/DIRECTORY` names, and what stands behind; the longest name counts."""
+    """Find the folder in `FOLDER/SUB/DIRECTORY` and return it with the rest; the longest folder name counts."""
     parts = [part for part in wanted.replace("\\", "/").split("/") if part]
     for count in range(len(parts), 0, -1):
         if folder := folder_named(application, "/".join(parts[:count])):
@@ -66,7 +66,7 @@ def folder_and_below(application: Application, wanted: str) -> tuple[Folder, str
 
 
 def folder_named(application: Application, name: str) -> Folder | None:
-    """The folder that is called so: by its name, its path or one of its other names."""
+    """Find a folder by its name, its path or a name in its `also`."""
     wanted = folded_path(name.replace("\\", "/").strip("/"))
     ways = (
         lambda folder: [folder.name],
@@ -81,7 +81,7 @@ def folder_named(application: Application, name: str) -> Folder | None:
 
 
 def in_known_spelling(folder: Folder, relative: str) -> str:
-    """A path below a `.` folder with its first component as the definition spells it."""
+    """Write the first component of a path as the definition spells it, in a folder whose path is `.`."""
     if not folder.known or not relative:
         return relative
     first, _, rest = relative.partition("/")

@@ -1,6 +1,7 @@
-"""Of one thing in several formats, only the most preferred is placed.
+"""If an archive has the same thing in several formats, place only the preferred one.
 
-They are compared within a directory, and between sibling directories of one format each, whatever groups lie below.
+Formats are compared within a directory, and between sibling directories that each have one format, whatever directories
+are below them.
 """
 
 from collections.abc import Iterator
@@ -19,7 +20,7 @@ _MOST_DIRECTORIES, _AT_LEAST = 24, 2
 
 
 class _Formats(Struct):
-    """What one directory of the archive holds of a folder's preferred formats, directly or in groups below it."""
+    """The files of one directory in formats among which a folder prefers some; also those in groups below."""
 
     folder: Folder
     directory: int
@@ -32,9 +33,9 @@ class _Formats(Struct):
 
 
 def prefer_formats(layout: Layout, tree: Tree) -> None:
-    """Skip the less preferred formats of each stem.
+    """Skip the less preferred formats of files with the same stem.
 
-    They are compared within a directory, and between sibling directories of one format each.
+    Formats are compared within a directory, and between sibling directories that each have one format.
     """
     if not any(home.folder and home.folder.prefer for home in layout.homes):
         return
@@ -70,7 +71,7 @@ def _found(layout: Layout) -> list[_Formats]:
 
 
 def _by_format(tree: Tree, found: list[_Formats]) -> list[_Formats]:
-    """The same, with groups that lie below a directory that says nothing but their format as one."""
+    """Join the groups below a directory whose name says only their format into one group."""
     whole: dict[tuple[str, int], _Formats] = {}
     for here in found:
         chain = reversed(tree.chain(here.directory)[1:])
@@ -92,7 +93,7 @@ def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> N
 
 
 def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None:
-    """Keep the best of formats that lie in a directory each, where these hold the same things."""
+    """Between directories that each have one format of the same things, keep the preferred one."""
     if len(several) > _MOST_DIRECTORIES or len({min(here.ranks) for here in several}) < _AT_LEAST:
         return
     several = sorted(several, key=lambda here: min(here.ranks))
@@ -111,7 +112,7 @@ def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None
 
 
 def _agreeing(tree: Tree, one: _Formats, other: _Formats) -> Iterator[str]:
-    """The stems that both hold. A bare number is one only where the directories' names say their formats."""
+    """Return the stems that both have. A bare number counts only if the directories' names say their formats."""
     say = all(_says_format(tree.names[here.directory], here) for here in (one, other))
     for stem in one.stems:
         if stem in other.stems and (say or not stem.rpartition("/")[2].isdecimal()):
@@ -123,7 +124,7 @@ def _says_format(name: str, here: _Formats) -> bool:
 
 
 def _says_only_format(name: str, here: _Formats) -> bool:
-    """`WIF`, `wif files`, `2 - WIFs`: a name in which nothing stands beside the format."""
+    """Whether a name says nothing but a format: `WIF`, `wif files`, `2 - WIFs`."""
     before, said, behind = folded(name).partition(_suffix(here))
     return bool(said) and all(part in ("", "s") or says_nothing(part) for part in (before, behind))
 
@@ -133,7 +134,7 @@ def _suffix(here: _Formats) -> str:
 
 
 def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
-    """What says only the format is no part of the destination."""
+    """Remove a directory that says only the format from the destinations."""
     name = tree.names[here.directory]
     for ranks in here.stems.values():
         for row in (row for rows in ranks.values() for row in rows if layout.home_of[row] >= 0):
@@ -147,7 +148,7 @@ def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
 
 
 def _stem(name: str, pattern: str) -> str:
-    """The name without its format: what `*` stands for in `*.tar.gz`, else all before the last dot."""
+    """Return a name without its format: what `*` stands for in `*.tar.gz`, else everything before the last dot."""
     tail = pattern[1:]
     if pattern.startswith("*") and tail and not any(c in tail for c in "*?[") and len(tail) < len(name):
         return name[: -len(tail)]

@@ -1,4 +1,4 @@
-"""All of an archive into one folder, because the user said so."""
+"""Place everything in one folder that the user named."""
 
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
@@ -36,13 +36,13 @@ def place_into(layout: Layout, tree: Tree, places: Places, folder: Folder, sub: 
 
 
 def _is_one_piece(layout: Layout, tree: Tree, places: Places, folder: Folder, content: set[int]) -> bool:
-    """Whether the only top directory has content beside the marked directories in it: it would be torn by them."""
+    """Whether marked directories would tear the only top directory apart, because it has other content too."""
     top = tree.common(content)
     return top != TOP and top not in places.marks[folder.name] and _holds_files(layout, tree, top)
 
 
 def _place_unmarked(layout: Layout, tree: Tree, places: Places, folder: Folder, why: str) -> None:
-    """Make pieces of what no mark speaks for."""
+    """Make pieces of the directories that have no mark."""
     holding = _directories_with_content(layout, tree)
     top = TOP
     while not _holds_files(layout, tree, top):
@@ -78,7 +78,7 @@ def _holds_files(layout: Layout, tree: Tree, directory: int) -> bool:
 
 
 def _directories_with_content(layout: Layout, tree: Tree) -> set[int]:
-    """The directories that hold open content, at any depth."""
+    """Return the directories that contain open content, at any depth."""
     return {
         above
         for directory in range(len(tree.rows))
@@ -88,6 +88,6 @@ def _directories_with_content(layout: Layout, tree: Tree) -> set[int]:
 
 
 def _drop(layout: Layout, tree: Tree, top: int) -> None:
-    """Note the directories down to `top` as wrappers."""
+    """Record the directories down to `top` as wrappers."""
     for above in tree.chain(top)[1:]:
         layout.wrappers.setdefault(tree.path(above), "is common to all of the content")

@@ -1,4 +1,4 @@
-"""Which names are junk, which are notes and which are files that can run."""
+"""Tell by its name whether something is junk, notes, or a file that can run."""
 
 import re
 import unicodedata
@@ -92,12 +92,12 @@ _LIBRARY = re.compile(r"\.so(?:\.\d+)+$", re.IGNORECASE)
 
 
 def is_junk(name: str) -> bool:
-    """What operating systems, file managers, editors and version control leave behind."""
+    """Whether operating systems, file managers, editors or version control leave something of this name behind."""
     return name.lower() in _JUNK_NAMES or _JUNK_FORMS.fullmatch(name) is not None
 
 
 def may_hold_junk(names: Sequence[str]) -> bool:
-    """Whether any of these names may be junk. Asked of very many at once, for nearly always none is."""
+    """Whether any of these names may be junk: a quick test, for nearly always none is."""
     if not _FIRSTS.isdisjoint(map(itemgetter(0), names)) or not _LASTS.isdisjoint(map(itemgetter(-1), names)):
         return True
     some = (names[start : start + _AT_ONCE] for start in range(0, len(names), _AT_ONCE))
@@ -110,9 +110,9 @@ def may_be_notes(suffix: str) -> bool:
 
 
 def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
-    """A readme, licence and the like, or a preview image: written for people, not for the application.
+    """Whether a file is a readme, a licence or the like, or a preview: made for people, not for the application.
 
-    With `by_whole_name` the name must be that of notes as a whole: `Authors of gardens.txt` is not.
+    With `by_whole_name` the whole name must say so: `Authors of gardens.txt` does not.
     """
     stem, dot, suffix = name.rpartition(".")
     if not dot or not stem:
@@ -144,19 +144,19 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
 
 
 def _without_accents(name: str) -> str:
-    """`Leeme` for `Léeme`; the marks of other scripts are letters of their own and stay."""
+    """Return `Leeme` for `Léeme`. The marks of other scripts are letters of their own and stay."""
     if name.isascii():
         return name
     return unicodedata.normalize("NFC", _ACCENTED.sub(r"\1", unicodedata.normalize("NFD", name)))
 
 
 def is_directory_of_notes(name: str) -> bool:
-    """A directory of documentation, licences or previews."""
+    """Whether a directory of this name holds documentation, licences or previews."""
     return _SIGNS_IN_FRONT.sub("", folded(name)) in _OF_NOTES
 
 
 def can_be_read(name: str) -> bool:
-    """What a person can read or look at: a text, a document, a picture."""
+    """Whether a person can read or view the file: a text, a document or a picture."""
     return suffix_of(name) in _READABLE
 
 
@@ -166,10 +166,10 @@ def may_be_programs(suffixes: Iterable[str]) -> bool:
 
 
 def can_run(name: str, *, is_marked: bool) -> bool:
-    """A file that the system could start.
+    """Whether the system could start a file of this name.
 
-    The archive's own executable mark counts only for names of no everyday type: archives made on file systems
-    without modes mark every picture as executable.
+    The executable mark of the archive counts only for names without an everyday type: on file systems without modes,
+    archives mark every picture as executable.
     """
     suffix = suffix_of(name)
     if suffix in _PROGRAMS and suffix not in _OTHERS_TOO:
@@ -198,6 +198,6 @@ _TOLD = EVERYDAY | (_PROGRAMS - _OTHERS_TOO)
 
 
 def only_content_tells(name: str) -> bool:
-    """Whether only a look at its content tells if a file is a program: its name is of no type that says so."""
+    """Whether the name does not say if the file is a program, so that its content must be looked at."""
     suffix = suffix_of(name)
     return suffix not in _TOLD and not (suffix.isdecimal() and _LIBRARY.search(name))

@@ -1,4 +1,4 @@
-"""From an archive's entries to a Layout: the rules in their order."""
+"""Apply the rules in their order: from the entries of an archive to a Layout."""
 
 from collections.abc import Mapping, Sequence
 
@@ -102,7 +102,7 @@ def outside_layout(
 
 
 def _without_wrappers(layout: Layout, tree: Tree, directory: int, base: int) -> str:
-    """A directory's path below another without those that hold nothing but one other."""
+    """Return a directory's path below another, without directories that contain nothing but one other."""
     kept = []
     for here in tree.chain(directory)[len(tree.chain(base)) :]:
         children = [child for child in tree.children[here] if _holds_open_rows(layout, tree, child)]
@@ -112,7 +112,7 @@ def _without_wrappers(layout: Layout, tree: Tree, directory: int, base: int) -> 
 
 
 def _innermost_repeat(layout: Layout, tree: Tree, top: int, *, is_flat: bool) -> int:
-    """The deepest directory below `top` that only repeats its name, or that is all there is where it `is_flat`."""
+    """Return the deepest directory below `top` that only repeats its name; if `is_flat`, the deepest lone one."""
     while True:
         children = [child for child in tree.children[top] if _holds_open_rows(layout, tree, child)]
         if len(children) != 1 or any(layout.is_open(row) for row in tree.rows[top]):
@@ -133,7 +133,7 @@ def _decide(
     digests: Mapping[int, bytes],
     application: Application | None,
 ) -> None:
-    """What is decided once places are found: who takes part, formats, alternatives, safety."""
+    """Apply the rules that need all places to be known: who takes part, formats, alternatives, safety."""
     leave_out(layout, choices)
     if application:
         judge_programs(layout, application, choices)
@@ -151,7 +151,7 @@ def _decide(
 
 
 def _refuse_files_in_the_way(layout: Layout) -> None:
-    """Refuse files at a path that other entries need as a directory."""
+    """Refuse files whose path is needed as a directory by other entries."""
     kinds = layout.listing.kinds
     paths = {number: spelling_key(layout.homes[number].path) for number in {*layout.home_of} if number >= 0}
     needed: set[str] = set()
@@ -169,7 +169,7 @@ def _refuse_files_in_the_way(layout: Layout) -> None:
 
 
 def _nothing_placed(layout: Layout, application: Application | None, choices: Choices) -> Decision:
-    """The question of an archive that holds nothing for the application."""
+    """Return the question of an archive with nothing for the application."""
     kinds = set(layout.skipped_as)
     if SkippedKind.LEFT_OUT in kinds:
         return Decision(question="--only and --skip leave nothing to place. Which entries do you want?", options=())
@@ -185,7 +185,7 @@ def _nothing_placed(layout: Layout, application: Application | None, choices: Ch
 
 
 def sought(application: Application) -> str:
-    """What a definition looks for in an archive, in words."""
+    """Say what a definition looks for in an archive."""
     names: Sequence[str] = [folder.name for folder in application.folders]
     marks = [mark for folder in application.folders for mark in folder.mark]
     takes = [pattern for folder in application.folders for pattern in folder.takes]

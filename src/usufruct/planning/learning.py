@@ -1,4 +1,4 @@
-"""What an application's folder shows of how its content lies: a proposal for a definition, with its evidence."""
+"""Propose a definition by looking at an application's folder with content in it, and give the evidence."""
 
 import re
 from collections import Counter
@@ -25,7 +25,7 @@ _MOST_TYPES = 12
 
 
 class LearnedFolder(Struct, frozen=True, kw_only=True):
-    """One folder as proposed."""
+    """A proposed folder."""
 
     name: str
     path: str
@@ -37,7 +37,7 @@ class LearnedFolder(Struct, frozen=True, kw_only=True):
 
 
 class Learned(Struct, frozen=True, kw_only=True):
-    """What a folder of content taught."""
+    """What was learned from a folder with content."""
 
     files: int
     size: int
@@ -49,7 +49,7 @@ class Learned(Struct, frozen=True, kw_only=True):
 
 
 def learned_from(listing: Listing) -> Learned:
-    """A proposal for the definition of the application that keeps its content like this."""
+    """Propose a definition for the application that keeps its content like this."""
     tree = Tree(listing)
     look = _Look(tree)
     folders: list[LearnedFolder] = []
@@ -75,7 +75,7 @@ def learned_from(listing: Listing) -> Learned:
 
 
 class _Look:
-    """Looks at sub-trees of a content folder."""
+    """Looks at the sub-directories of a folder with content."""
 
     def __init__(self, tree: Tree) -> None:
         self.tree = tree
@@ -99,7 +99,7 @@ class _Look:
         return [row for here in self.tree.below(directory) for row in self.rows_in(here)]
 
     def folders_at(self, directory: int) -> list[LearnedFolder]:
-        """The folders that a sub-tree is, or is made of."""
+        """Return the folders that a sub-directory is or consists of."""
         name, path = self.tree.names[directory], self.tree.path(directory)
         if pieces := self.pieces_at(directory, name, path):
             return [pieces]
@@ -109,12 +109,12 @@ class _Look:
         return [self.loose_or_tree(directory, name, path)]
 
     def _differ_in_kind(self, children: Sequence[int]) -> bool:
-        """Whether sub-directories hold different types of files each, so that each is a folder of its own."""
+        """Whether the sub-directories have different types of files each, so that each is a folder of its own."""
         types = [set(self._types(self.rows_below(child))) for child in children]
         return all(not (one & other) for number, one in enumerate(types) for other in types[:number])
 
     def pieces_at(self, directory: int, name: str, path: str, *, may_group: bool = True) -> LearnedFolder | None:
-        """The folder if its content comes in pieces: directories that all hold a file of one name or type."""
+        """Return the folder if its content comes in pieces: all directories have a file of one name or type."""
         rows = self.rows_below(directory)
         for mark, pieces in self._marks(directory):
             inside = self._explained(pieces)
@@ -138,7 +138,7 @@ class _Look:
         return [child for child in self.tree.children[directory] if self._count_below(child)]
 
     def _marks(self, directory: int) -> Iterable[tuple[str, list[int]]]:
-        """Possible marks with the directories that they would make pieces, the most telling first."""
+        """Return possible marks and the directories that each would make a piece, the most telling first."""
         holders: dict[str, list[int]] = {}
         for here in self.tree.below(directory):
             if here == directory:
@@ -179,10 +179,10 @@ class _Look:
         )
 
     def _is_content(self, mark: str, pieces: list[int], types: Counter[str]) -> bool:
-        """Whether what each of these directories holds is content that is called alike, not a mark.
+        """Whether the file that each of these directories has is content with equal names, and no mark.
 
-        That is a picture or a sound; else a type that most of the content has, unless it is one name that each
-        directory holds one file of that type by.
+        Pictures and sounds are content. So is a type that most of the files have, unless each directory has exactly one
+        file of that type and all are called alike.
         """
         kind = _type_of(mark.rpartition("/")[2])
         if suffix_of(mark) in MEDIA:
@@ -196,11 +196,11 @@ class _Look:
         return sum(map(self._count_below, pieces))
 
     def _types(self, rows: Iterable[int]) -> Counter[str]:
-        """`*.gel` → how many."""
+        """Count the types: `*.gel` → number of files."""
         return Counter(_type_of(self.listing.names[row]) for row in rows)
 
     def loose_or_tree(self, directory: int, name: str, path: str) -> LearnedFolder:
-        """The folder if its content comes as single files."""
+        """Return the folder if its content comes as single files."""
         rows = self.rows_below(directory)
         deep = len(rows) - len(self.rows_in(directory))
         types = self._types(rows)
@@ -242,7 +242,7 @@ def _type_of(name: str) -> str:
 
 
 def _with_own_names(folders: list[LearnedFolder]) -> Iterable[LearnedFolder]:
-    """Folders whose names would meet are called by their paths."""
+    """Call folders by their paths where their names would be equal."""
     counted = Counter(folded(folder.name) for folder in folders)
     taken: set[str] = set()
     for folder in folders:

@@ -1,4 +1,4 @@
-"""Links may point anywhere inside the destination and nowhere else; nothing is placed through one."""
+"""Links may point anywhere inside the destination and nowhere else. Nothing is placed through a link."""
 
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Layout, SkippedKind
@@ -8,7 +8,7 @@ from usufruct.planning.names import spelling_key
 def judge_links(layout: Layout) -> None:
     """Refuse links that lead out of the destination, and entries whose path leads through a link.
 
-    Of a system's package such a link is only left out.
+    In a package of an operating system such a link is only skipped.
     """
     listing = layout.listing
     if not listing.targets:

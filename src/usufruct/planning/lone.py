@@ -1,4 +1,4 @@
-"""What a directory that is all of an archive is called: its own name, without what only the download says."""
+"""Name a directory that is all of an archive: its own name without version, branch and hash."""
 
 import re
 
@@ -12,9 +12,9 @@ _BRANCH = re.compile(r"(?i)[-_.](?:master|main|trunk|(?=[0-9a-f]*[0-9])[0-9a-f]{
 
 
 def lone_name(layout: Layout, tree: Tree, directory: int) -> str:
-    """The name of a directory at its destination.
+    """Return the name of a directory at its destination.
 
-    Of one that is all of its archive, and is called as that is or after a branch or a commit, that is the name without
+    If it is all of its archive, and has the name of the archive, a branch or a commit, that is the name without
     version, branch and hash: programs look for `mesh-tools`, not for `mesh-tools-1.2`.
     """
     name, nested = tree.names[directory], layout.listing.nested

@@ -1,4 +1,4 @@
-"""The directories of an archive that are pieces of an application: those with a folder's mark in them."""
+"""Find the directories of an archive that are pieces of an application: those that contain a folder's mark."""
 
 from collections.abc import Iterator
 
@@ -10,7 +10,7 @@ from usufruct.planning.tree import Marks, Tree
 
 
 def marks_of(tree: Tree, application: Application) -> Marks:
-    """The directories that are pieces, for each folder that arranges by pieces; looked for once in a tree."""
+    """Return the directories that are pieces, for each folder of pieces; they are looked for once in a tree."""
     if application not in tree.marks:
         tree.marks[application] = _marks_in(tree, application)
     return tree.marks[application]
@@ -21,7 +21,7 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
     names, directory_of, kinds = tree.listing.names, tree.listing.directory_of, tree.listing.kinds
 
     def found_by(path: str) -> Iterator[tuple[int, int]]:
-        """Files that the last component matches, each with the directory above the components before it."""
+        """Yield files that match the last component, each with the directory above the components before it."""
         *above, last = [patterns_of(part) for part in path.split("/")]
         pieces: dict[int, int] = {}
         for row in sorted({*last.found_in(tree.by_form)}):
@@ -46,7 +46,7 @@ def _marks_in(tree: Tree, application: Application) -> Marks:
 
 
 def _above(tree: Tree, directory: int, parts: list[Patterns]) -> int:
-    """The directory above the last components of `directory` if these match `parts`, else -1."""
+    """Return the directory above the last components of `directory` if these match `parts`, else -1."""
     for part in reversed(parts):
         if directory == TOP or not part.by_name(tree.names[directory]):
             return -1

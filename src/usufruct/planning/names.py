@@ -15,7 +15,7 @@ _ALL_IGNORED = str.maketrans("", "", f" -_{_SPACES}{_HYPHENS}")
 
 
 def folded(name: str) -> str:
-    """One path component as it is compared: without case, Unicode form, spaces, hyphens and underscores."""
+    """Return a path component as names are compared: without case, Unicode form, spaces, hyphens and underscores."""
     if name.isascii():
         return name.lower().translate(_IGNORED) or name.lower()
     # The Turkish capital with a dot is the small letter and a dot of its own, once its case is gone.
@@ -24,7 +24,7 @@ def folded(name: str) -> str:
 
 
 def folded_names(names: Sequence[str]) -> Iterator[str]:
-    """Each name as it is compared, sooner where they are many; one that stays as it is takes no more memory."""
+    """Yield each name as names are compared; faster for many. A name that does not change takes no more memory."""
     for number, name in enumerate(lowered(names)):
         own = names[number]
         if not own.isascii() or " " in name or "-" in name or "_" in name:
@@ -34,9 +34,9 @@ def folded_names(names: Sequence[str]) -> Iterator[str]:
 
 
 def spelling_key(name: str) -> str:
-    """A name without case and Unicode form: equal for two names that some file systems hold to be one.
+    """Return a name without case and Unicode form; equal for names that some file systems take for one.
 
-    Case folding may leave a string that is no longer in normal form, so it is normalised on both sides.
+    Case folding may leave a text that is no longer in normal form, so it is normalised before and after.
     """
     if name.isascii():
         return name.lower()
@@ -44,7 +44,7 @@ def spelling_key(name: str) -> str:
 
 
 def spelling_keys(names: Sequence[str]) -> list[str]:
-    """The spelling key of each name, sooner where they are many."""
+    """Return the spelling key of each name; faster for many."""
     keys = lowered(names)
     if not "".join(names).isascii():
         for number, name in enumerate(names):
@@ -54,27 +54,27 @@ def spelling_keys(names: Sequence[str]) -> list[str]:
 
 
 def lowered(names: Sequence[str]) -> list[str]:
-    """Each name in lower case, sooner where they are many."""
+    """Return each name in lower case; faster for many."""
     # No name holds this character, so that all can be changed as one text.
     found = "\0".join(names).lower().split("\0")
     return found if len(found) == len(names) else list(map(str.lower, names))
 
 
 def folded_path(path: str) -> str:
-    """A `/`-separated path with each component folded."""
+    """Return a path with each component as names are compared."""
     if path.isascii() and not any(c in path for c in " -_"):
         return path.lower()
     return "/".join(map(folded, path.split("/")))
 
 
 def by_number(text: str) -> list[tuple[int, str]]:
-    """A key that sorts names as people count: `s2` before `s10`, whatever their case."""
+    """Return a key that sorts names as people count: `s2` before `s10`, whatever their case."""
     parts = re.split(r"(\d+)", text.casefold())
     return [(int(part), "") if number % 2 else (-1, part) for number, part in enumerate(parts)]
 
 
 def suggestion(word: str, known: Sequence[str]) -> str:
-    """A sentence that names what a word of the user's may have meant, or what there is."""
+    """Return a sentence that says what a wrong word may have meant, or what there is."""
     import difflib  # only here: hardly any word is wrong
 
     by_form = {folded(one): one for one in known}
@@ -90,9 +90,9 @@ _NUMBER_IN_FRONT = re.compile(r"^\d+[\s._)-]*")
 
 
 def likenesses(name: str) -> tuple[str, ...]:
-    """What a directory's name is like, folded, the nearest first.
+    """Return names that a directory's name is similar to, as names are compared, the nearest first.
 
-    That is: without a number in front, without a version behind, singular for plural and plural for singular.
+    These are the name without a number in front or a version behind, and singular and plural in place of each other.
     """
     own = folded(name)
     forms = dict.fromkeys([own])
@@ -133,7 +133,7 @@ _PACKAGE = r"(?i)(?P<name>[a-z0-9][a-z0-9+.-]+)_(?P<version>[^_]+)_[a-z0-9-]+\.d
 
 
 def without_suffix(file_name: str) -> str:
-    """A file name without its archive or other extension and volume number."""
+    """Return a file name without its volume number and the extension of an archive or another one."""
     match = re.search(_ARCHIVE_SUFFIX, file_name) or re.search(_OTHER_SUFFIX, file_name)
     if not match or match.start() == 0:
         return file_name
@@ -143,7 +143,7 @@ def without_suffix(file_name: str) -> str:
 
 
 def is_archive_name(file_name: str) -> bool:
-    """Whether a name calls its file an archive, or the first part of one; a program may be one, but does not say so."""
+    """Whether a name says that its file is an archive or its first part; programs may be, but do not say so."""
     return bool(re.search(_CALLED_ARCHIVE, file_name))
 
 
@@ -153,24 +153,23 @@ def may_be_archives(suffix: str) -> bool:
 
 
 def tidy_name(file_name: str) -> str:
-    """The name of an archive without extension, volume number, copy marks and trailing version.
+    """Return the name of an archive without extension, volume number, copy marks and trailing version.
 
-    A bare integer is never a version ("Gels 2" is the second of two packs). A step that would leave nothing is
-    not taken.
+    A bare integer is never a version: "Gels 2" is the second of two packs. A step that would leave nothing is left out.
     """
     return _split_version(file_name)[0]
 
 
 def version_of(file_name: str) -> str:
-    """The trailing version that `tidy_name` drops, without a leading `v`; empty if there is none."""
+    """Return the trailing version that `tidy_name` removes, without a leading `v`; empty if there is none."""
     return _split_version(file_name)[1]
 
 
 def compared_versions(one: str, other: str) -> int:
-    """1 if the first version is newer, -1 if it is older, 0 where they are equal or one is unknown.
+    """Return 1 if the first version is newer, -1 if it is older, 0 if they are equal or one is unknown.
 
-    As packages' versions are compared, where both are such: 1.2 is 1.2.0, and 1.0-beta comes before 1.0. Otherwise, as
-    for dates, by their numbers.
+    Versions of packages are compared as such: 1.2 equals 1.2.0, and 1.0-beta comes before 1.0. Others, such as dates,
+    are compared by their numbers.
     """
     if not one or not other:
         return 0
@@ -201,9 +200,9 @@ def _split_version(file_name: str) -> tuple[str, str]:
 
 
 def free_name(name: str, taken: "set[str]", begun: "dict[str, int] | None" = None) -> str:
-    """`gel (2).csv` for `gel.csv`: the first such name whose spelling key is not in `taken`.
+    """Return the first name like `gel (2).csv` for `gel.csv` whose spelling key is not in `taken`.
 
-    `begun` remembers for each name how far the numbers are taken, where many are looked for.
+    `begun` remembers for each name the next number to try; useful for many.
     """
     for number, candidate in numbered(name, begun.get(name, 2) if begun else 2):
         if spelling_key(candidate) not in taken:
@@ -214,7 +213,7 @@ def free_name(name: str, taken: "set[str]", begun: "dict[str, int] | None" = Non
 
 
 def numbered(name: str, first: int = 2) -> Iterator[tuple[int, str]]:
-    """`gel (2).csv`, `gel (3).csv` and so on for `gel.csv`, each with its number."""
+    """Yield `gel (2).csv`, `gel (3).csv` and so on for `gel.csv`, each with its number."""
     for number in count(first):
         yield number, numbered_name(name, number)
 
@@ -224,9 +223,9 @@ _LONGEST_NAME = 200
 
 
 def fault_in_name(name: str) -> str:
-    """What keeps a text from being a holding's name, in words; empty if nothing does.
+    """Say why a text cannot be a holding's name; empty if it can.
 
-    It is typed after commands, and directories are called by it: no path, and nothing that cannot be shown.
+    The name is typed after commands, and directories are called by it: it must be no path and must be printable.
     """
     if not name.strip() or name in (".", ".."):
         return "it is empty"
@@ -238,7 +237,7 @@ def fault_in_name(name: str) -> str:
 
 
 def joined(path: str, rest: str) -> str:
-    """Two `/`-separated paths as one, where either may be empty and the first may be `.`."""
+    """Join two paths by `/`. Either may be empty, and the first may be `.`."""
     if path in ("", "."):
         return rest
     return f"{path}/{rest}" if rest else path

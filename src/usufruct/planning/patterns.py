@@ -17,10 +17,10 @@ _MOST_FAR = 2
 
 
 def _component(pattern: str, fold: bool) -> str:
-    """A regular expression for one path component of a pattern.
+    """Return a regular expression for one path component of a pattern.
 
-    What stands behind a `*` is taken where it occurs first and not looked for again: it could only occur later, which
-    leaves less for the rest. Without that a pattern of many `*` would take for ever.
+    The text behind a `*` is matched where it occurs first, and is not looked for again: a later place would only leave
+    less for the rest. Otherwise, a pattern with many `*` would take for ever.
     """
     parts, stars = [""], list[str]()
     for number, piece in enumerate(_WILDCARD.split(pattern)):
@@ -44,7 +44,7 @@ def _component(pattern: str, fold: bool) -> str:
 
 
 def _set(piece: str) -> str:
-    """A set of characters; one that no character is in, as `[z-a]`, matches nothing."""
+    """Return a set of characters as a regular expression; one without characters, such as `[z-a]`, matches nothing."""
     inside = re.sub(r"([\\&~|\[])", r"\\\1", piece[1:-1].lower())
     expression = f"[^/{inside[1:]}]" if inside.startswith("!") else f"[{inside}]"
     try:
@@ -56,14 +56,14 @@ def _set(piece: str) -> str:
 
 @lru_cache(maxsize=1 << 12)
 def letters_of(pattern: str) -> int:
-    """How narrow a pattern is: the characters beside its wildcards."""
+    """Return how narrow a pattern is: the number of characters that are no wildcards."""
     return len("".join(_WILDCARD.split(pattern)[::2]))
 
 
 def _folds(pattern: str) -> bool:
-    """Whether the pattern means the same once spaces, hyphens and underscores are ignored.
+    """Whether spaces, hyphens and underscores may be ignored in a pattern.
 
-    `_*` would match every name; such a pattern is compared by case and Unicode form alone.
+    `_*` would match every name then; such a pattern is compared with them, but without case and Unicode form.
     """
     literal = "".join(_WILDCARD.split(pattern)[::2])
     return bool(literal.strip(" -_/")) or not literal
@@ -71,7 +71,7 @@ def _folds(pattern: str) -> bool:
 
 @lru_cache(maxsize=1 << 12)
 def is_own_type(pattern: str) -> bool:
-    """Whether a pattern means a type of an application's own: neither any file nor a type that very many use."""
+    """Whether a pattern is for a type of an application's own: not for any file, or a type that many use."""
     if not letters_of(pattern):
         return False
     suffixes = pattern.lower().rpartition("/")[2].split(".")[1:]
@@ -79,19 +79,19 @@ def is_own_type(pattern: str) -> bool:
 
 
 def suffix_meant(pattern: str) -> str:
-    """The suffix, with its dot and in lower case, of which a pattern means every name; empty where it means others."""
+    """Return the suffix, with its dot and in lower case, if a pattern is for all names with one suffix; else empty."""
     plain = _PLAIN_SUFFIX.fullmatch(pattern)
     return plain[1].lower() if plain else ""
 
 
 def is_name(pattern: str) -> bool:
-    """Whether a pattern without `/` means one name, compared as names are."""
+    """Whether a pattern without `/` is for a single name, as names are compared."""
     return _folds(pattern) and not _WILDCARD.search(pattern)
 
 
 @lru_cache(maxsize=512)
 def _path_expression(pattern: str) -> re.Pattern[str]:
-    """Matches a folded path, or one above it: a pattern that matches a directory covers all below."""
+    """Return what matches a path, as names are compared, or a path above it: a directory includes all below."""
     runs: list[list[str]] = [[]]
     for component in pattern.strip("/").split("/"):
         if component == "**":
@@ -110,9 +110,9 @@ def _path_expression(pattern: str) -> re.Pattern[str]:
 
 
 class NamesByForm:
-    """Many names by their suffix and by how they are compared, so that a pattern finds its own among them.
+    """Many names, arranged so that a pattern quickly finds those that it matches.
 
-    It is made once of an archive and asked by every definition; an archive may have hundreds of thousands of names.
+    It is made once for an archive and used by every definition; an archive may have hundreds of thousands of names.
     """
 
     def __init__(self, names: Sequence[str]) -> None:
@@ -120,7 +120,7 @@ class NamesByForm:
 
     @cached_property
     def by_suffix(self) -> "dict[str, array[int]]":
-        """Last suffix in lower case, with its dot → numbers of the names that have it."""
+        """Numbers of the names with a suffix, by the last suffix in lower case with its dot."""
         found: dict[str, array[int]] = {}
         for number, name in enumerate(self.names):
             dot = name.rfind(".")
@@ -138,7 +138,7 @@ class NamesByForm:
 
     @cached_property
     def _by_folded(self) -> "tuple[dict[str, int], dict[str, array[int]]]":
-        """Name as it is compared → the number of the first that is so; and of all others, where there are any."""
+        """For each name, as names are compared, the number of the first that is so; and the numbers of all others."""
         first: dict[str, int] = {}
         others: dict[str, array[int]] = {}
         for number, name in enumerate(folded_names(self.names)):
@@ -148,11 +148,11 @@ class NamesByForm:
 
     @property
     def folded(self) -> Set[str]:
-        """All names as they are compared."""
+        """All names, as names are compared."""
         return self._by_folded[0].keys()
 
     def called(self, name: str) -> Iterator[int]:
-        """Numbers of the names that are `name` as names are compared."""
+        """Yield the numbers of the names that equal `name` as names are compared."""
         first, others = self._by_folded
         if name in first:
             yield first[name]
@@ -160,7 +160,7 @@ class NamesByForm:
 
     @cached_property
     def folded_by_suffix(self) -> dict[str, list[str]]:
-        """Last suffix of a name as it is compared, without its dot → these names, each once."""
+        """The names, as names are compared, by their last suffix without its dot; each once."""
         found: dict[str, list[str]] = {}
         for name in self.folded:
             found.setdefault(name.rpartition(".")[2], []).append(name)
@@ -168,10 +168,10 @@ class NamesByForm:
 
 
 class Patterns:
-    """A set of patterns, ready to be asked about many names.
+    """A set of patterns that is asked about many names.
 
-    A pattern without `/` matches a file or directory name at any depth; one with `/` the path from the top,
-    where `*` stays within a component and `**` does not.
+    A pattern without `/` matches the name of a file or directory at any depth. One with `/` matches a path from the
+    top; `*` stays within a component and `**` does not.
     """
 
     def __init__(self, patterns: Iterable[str]) -> None:
@@ -210,11 +210,11 @@ class Patterns:
 
     @property
     def has_paths(self) -> bool:
-        """Some pattern speaks of a path rather than a name."""
+        """Whether a pattern is about paths."""
         return bool(self._paths)
 
     def by_name(self, name: str) -> str | None:
-        """The pattern that matches this one path component."""
+        """Return the pattern that matches a path component."""
         if self._suffixes:
             dot = name.rfind(".")
             if dot >= 0 and (hit := self._suffixes.get(name[dot:].lower())):
@@ -232,7 +232,7 @@ class Patterns:
         return None
 
     def found_in(self, names: NamesByForm) -> Iterator[int]:
-        """The numbers of the names that `by_name` would match, some perhaps more than once."""
+        """Yield the numbers of the names that `by_name` would match, some perhaps more than once."""
         for _, expression in self._exact:
             for number, name in enumerate(names.names):
                 if expression.fullmatch(spelling_key(name)):
@@ -255,7 +255,7 @@ class Patterns:
             yield from names.by_suffix.get(suffix, ())
 
     def by_path(self, path: str) -> str | None:
-        """The pattern with `/` that covers this path from the top."""
+        """Return the pattern with `/` that matches a path from the top or a directory above it."""
         if not self._paths:
             return None
         plain = "/".join(map(folded, path.split("/")))
@@ -265,7 +265,7 @@ class Patterns:
         return None
 
     def match(self, path: str) -> str | None:
-        """The pattern that covers this path: by its own name or one above it, or as a path."""
+        """Return the pattern that matches a path: its name, the name of a directory above it, or the path itself."""
         for component in reversed(path.split("/")):
             if hit := self.by_name(component):
                 return hit

@@ -1,6 +1,6 @@
-"""The places that an archive's own directories speak of: root names, folder names and marks.
+"""Find places by the directories of an archive: by names of the root, names of folders, and marks.
 
-The outermost directory that means something decides for all below it; what stands above it only wraps.
+The outermost directory with a meaning decides for everything below it; the directories above it are wrappers.
 """
 
 from collections.abc import Mapping, Sequence, Set
@@ -25,7 +25,7 @@ NOTES_REASON = "kept to read with `usufruct show NAME --notes`"
 
 
 class Match(NamedTuple):
-    """Why what lies below a directory is a folder's."""
+    """Why everything below a directory belongs in a folder."""
 
     folder: Folder
     why: str
@@ -34,7 +34,7 @@ class Match(NamedTuple):
 
 
 class Places:
-    """Walks an archive's directories once and gives every entry below a meaningful one its place."""
+    """Walks the directories of an archive once, and gives every entry below a directory with a meaning its place."""
 
     def __init__(
         self,
@@ -70,7 +70,7 @@ class Places:
         self._takes = {folder.name: patterns_of(*folder.takes) for folder in application.folders}
 
     def _add_likenesses(self) -> None:
-        """Let a likeness count where no directory has a folder's name, or the root's, to the letter."""
+        """Accept similar names of a folder or the root if no directory has exactly that name."""
         by_name, alike = self.tree.directories_by_name, self.tree.names_by_likeness
         exact = {folder.name for name, folder in self.names.single.items() if name in by_name}
         roots = {parts[0]: name for parts, name in self.names.root.items() if len(parts) == 1}
@@ -90,7 +90,7 @@ class Places:
                         self.names.root[plain,] = called
 
     def _pieces_by_name(self) -> dict[str, tuple[int, Folder]]:
-        """Name as it is compared → the uppermost piece that is called so, and its folder."""
+        """Return the uppermost piece with each name, as names are compared, and its folder."""
         found: dict[str, tuple[int, Folder]] = {}
         for folder in self.application.folders:
             for directory in sorted(self.marks.get(folder.name, {})):
@@ -99,7 +99,7 @@ class Places:
         return found
 
     def _telling_directories(self) -> set[int]:
-        """The directories that may mean something, and those above them: nothing else needs a visit."""
+        """Return the directories that may have a meaning, and those above them; the others need no visit."""
         lasts = {parts[-1] for parts in (*self.names.root, *self.names.several)} | self.names.single.keys()
         by_name = self.tree.directories_by_name
         telling = {directory for name in lasts for directory in by_name.get(name, ())}
@@ -107,14 +107,14 @@ class Places:
         return self._holding | self._with_those_above(telling)
 
     def _directories_above_roots(self) -> set[int]:
-        """The directories below which a name of the root lies, with a folder in it."""
+        """Return the directories above one with a name of the root that contains a folder."""
         by_name = self.tree.directories_by_name
         roots = (directory for parts in self.names.root for directory in by_name.get(parts[-1], ()))
         holding = {directory for directory in roots if self._root_named(directory) and self._holds_folder(directory)}
         return self._with_those_above({self.tree.parent(directory) for directory in holding})
 
     def _holds_folder(self, root: int) -> bool:
-        """Whether a folder's path or name is found below a directory with the root's name."""
+        """Whether a directory with the name of the root contains something with the path or name of a folder."""
         if self.root_folder:
             return True
         below = (directory for directory in self.tree.below(root) if directory != root)
@@ -134,13 +134,13 @@ class Places:
     # --- walking -----------------------------------------------------------------------------------------
 
     def read_archive(self, top: int) -> None:
-        """Read an archive from its top; a directory that holds all of it and says nothing is as the top."""
+        """Read an archive from its top, or from the only directory in it if its name has no meaning."""
         while (inner := self._only_below(top)) and not self._means_something(inner):
             top = inner
         self.read_top(top)
 
     def _only_below(self, directory: int) -> int:
-        """The one directory that all but notes and junk below a directory lies in, else 0."""
+        """Return the directory that everything below another is in, except for notes and junk; 0 if there is none."""
         if self._marked(directory) or any(map(self.layout.is_open, self._plain_rows(directory))):
             return 0
         holding = [child for child in self.tree.children[directory] if self._holds_any(child)]
@@ -151,7 +151,7 @@ class Places:
         return bool(is_named) or not says_nothing(self.tree.names[directory])
 
     def read_top(self, top: int, done: frozenset[int] = frozenset()) -> None:
-        """Read a directory as the archive's top; `done` are sub-trees read already."""
+        """Read a directory as the top of an archive. `done` are sub-directories that were read already."""
         if not (marked := self._marked(top)):
             if top not in self.foreign:
                 self._read_wrapper(top, done)
@@ -171,11 +171,11 @@ class Places:
         self.place_piece(top, self.tidy_name_at(top), Match(folder, why, Evidence.MARK), done | beside.keys())
 
     def _holds_any(self, directory: int) -> bool:
-        """Whether anything lies below a directory that may be placed."""
+        """Whether a directory contains anything that may be placed."""
         return any(self.layout.is_open(row) for here in self.tree.below(directory) for row in self.tree.rows[here])
 
     def _are_of_piece(self, top: int, folder: Folder, mark: str, beside: Mapping[int, tuple[Folder, str]]) -> bool:
-        """Whether directories with folders' names beside a mark at the top are the piece's own: the user's to say."""
+        """Whether directories with folder names beside a mark at the top belong to the piece: the user decides."""
         for word in self._choose:
             if folded(word) in (PIECE, APART):
                 self.layout.used_choices.add(word)
@@ -197,14 +197,14 @@ class Places:
         return False
 
     def tidy_name_at(self, directory: int) -> str:
-        """The tidy name of the archive that a directory is in: of the innermost, where archives are nested."""
+        """Return the tidy name of the innermost archive that a directory is in."""
         nested = self.layout.listing.nested
         return next(
             (nested[here] for here in reversed(self.tree.chain(directory)) if here in nested), self.layout.tidy_name
         )
 
     def _read_wrapper(self, directory: int, done: frozenset[int]) -> None:
-        """Look for meaning in what lies directly in a directory that has none itself."""
+        """Look for a meaning in the directories directly below one that has none itself."""
         for child in self.tree.children[directory]:
             if child in done or child not in self._telling or child in self.foreign:
                 continue
@@ -232,7 +232,7 @@ class Places:
                 self._read_wrapper(child, done)
 
     def _is_of_notes(self, directory: int) -> bool:
-        """Whether a directory with a folder's name is one of notes all the same: by a likeness alone, or below one."""
+        """Whether a directory with a folder's name contains notes: it is only similar, or in such a directory."""
         of_notes = self.tree.of_notes
         if self.tree.folded[directory] in self._exact and self.tree.parent(directory) not in of_notes:
             return False
@@ -243,14 +243,14 @@ class Places:
             self.layout.wrappers.setdefault(self.tree.path(above), "only wraps the content")
 
     def _marked(self, directory: int) -> tuple[Folder, str] | None:
-        """The first folder, in the definition's order, of which the directory is a piece, and the marked file."""
+        """Return the first folder of the definition that the directory is a piece of, and the file that marks it."""
         for folder in self.application.folders:
             if mark := self.marks.get(folder.name, {}).get(directory):
                 return folder, mark
         return None
 
     def _root_named(self, directory: int) -> str | None:
-        """The root's name that the directory ends with."""
+        """Return the name of the root that a directory has."""
         if self._is_outside(directory):
             return None
         for parts, name in self.names.root.items():
@@ -259,7 +259,7 @@ class Places:
         return None
 
     def _folder_named(self, directory: int) -> tuple[Folder, str] | None:
-        """The folder whose name the directory ends with, and that name; the longest name counts."""
+        """Return the folder whose name a directory has, and that name; the longest name counts."""
         for parts, named in self.names.several.items():
             if self._ends_with(directory, parts):
                 return named, "/".join(self.tree.path(directory).split("/")[-len(parts) :])
@@ -269,7 +269,7 @@ class Places:
         return folder, self.tree.names[directory]
 
     def _is_outside(self, directory: int) -> bool:
-        """Whether names of the root mean nothing there."""
+        """Whether names of the root have no meaning in a directory."""
         return bool(self._outside) and not self._outside.isdisjoint(self.tree.chain(directory))
 
     def _ends_with(self, directory: int, parts: tuple[str, ...]) -> bool:
@@ -280,15 +280,16 @@ class Places:
         return True
 
     def _weight_of(self, folder: Folder) -> Evidence:
-        """How much the name of a folder says alone: of a shipped definition's little, if anything may lie in it.
+        """Return how strong the name of a folder is as evidence by itself.
 
-        `scripts`, `themes` and `symbols` mean something to very many programs.
+        For a shipped definition it is weak if anything may be in the folder: `scripts`, `themes` and `symbols` are used
+        by very many programs.
         """
         is_told_apart = folder.mark or any(map(is_own_type, folder.takes))
         return Evidence.FOLDER_NAME if is_told_apart or not self.application.is_shipped else Evidence.EVERYDAY
 
     def _read_named(self, directory: int, folder: Folder, name: str) -> None:
-        """A directory with a folder's name; longer names that begin at it go to their own folders."""
+        """Read a directory with the name of a folder. Longer names that begin there belong to their own folders."""
         first = self.tree.folded[directory]
         # A longer name is one folder's alone.
         if "/" not in name and (rivals := self.names.shared.get(first)):
@@ -310,7 +311,7 @@ class Places:
         self.read_folder(directory, Match(folder, why, self._weight_of(folder)), frozenset(apart))
 
     def _fits(self, directory: int, folder: Folder) -> bool:
-        """Whether all content below a directory is what a folder takes."""
+        """Whether a folder takes everything below a directory."""
         if folder.arrange is Arrange.PIECES:
             return not self.marks.get(folder.name, {}).keys().isdisjoint(self.tree.below(directory))
         takes, names = self._takes[folder.name], self.layout.listing.names
@@ -318,7 +319,7 @@ class Places:
         return not takes or all(takes.by_name(names[row]) for row in content if self.layout.is_open(row))
 
     def _which_folder(self, directory: int, folders: list[Folder]) -> Decision:
-        """The question of a directory whose name is that of several folders."""
+        """Return the question for a directory whose name several folders have."""
         listing = self.layout.listing
         rows = [row for here in self.tree.below(directory) for row in self._plain_rows(here)]
         size = sum(listing.sizes[row] for row in rows)
@@ -330,7 +331,7 @@ class Places:
         return Decision(question=f"{self.tree.names[directory]} may be {names}. Which is meant?", options=options)
 
     def _read_root(self, root: int, name: str) -> None:
-        """A directory with the root's name: the folders are looked for by their paths from there."""
+        """Read a directory with a name of the root: the folders are looked for by their paths below it."""
         called = self.tree.names[root]
         self.layout.roots[root] = folded_path(name) in map(folded_path, (*self.application.also, self.application.name))
         found: dict[int, Folder] = {}
@@ -361,9 +362,9 @@ class Places:
         takes_all: bool = False,
         sub: str = "",
     ) -> None:
-        """Place what lies below a directory whose content is a folder's, but for the sub-trees that are `done`.
+        """Place everything below a directory in a folder, except for the sub-directories that are `done`.
 
-        `takes_all`: also what the folder does not say it takes; `sub` is a directory in the folder that it goes to.
+        `takes_all`: also what the folder does not take otherwise. `sub` is the directory in the folder to place it in.
         """
         folder = match.folder
         while match.evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
@@ -391,7 +392,7 @@ class Places:
             self._place_files(here, relative, path, match, takes)
 
     def _only_repeated(self, directory: int, folder: Folder) -> int:
-        """The one sub-directory of a directory that holds nothing else, if its name is the folder's too, else 0."""
+        """Return the only sub-directory if it has the folder's name again and nothing is beside it; else 0."""
         if len(self.tree.children[directory]) != 1 or any(map(self.layout.is_open, self._plain_rows(directory))):
             return 0
         child = self.tree.children[directory][0]
@@ -426,7 +427,7 @@ class Places:
             layout.place_all(rows, layout.home(folder, path), layout.reason(match.why), match.evidence)
 
     def _read_group(self, directory: int, top: int, match: Match, done: frozenset[int]) -> None:
-        """Find the pieces below a directory of a pieces folder; what lies between only groups them."""
+        """Find the pieces below a directory of a pieces folder. The directories between only group them."""
         folder, evidence = match.folder, match.evidence
         no_piece = self.layout.reason(f"no {' or '.join(folder.mark)} marks it as one of the {folder.name}")
         for row in self._plain_rows(directory):
@@ -462,7 +463,7 @@ class Places:
                 self._read_group(child, top, match, done)
 
     def place_piece(self, directory: int, name: str, match: Match, done: frozenset[int] = frozenset()) -> None:
-        """Place a directory whole, under this name; names inside it mean nothing."""
+        """Place a directory as a whole under this name. Names inside it have no meaning."""
         layout, folder = self.layout, match.folder
         piece = joined(folder.path, name)
         reason = layout.reason(match.why)

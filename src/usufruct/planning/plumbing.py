@@ -1,7 +1,7 @@
-"""What a package adds for its own manager and for the desktop: no content of any application.
+"""Find what packages contain for package managers and the desktop: it is no content of any application.
 
-The places are those of the Filesystem Hierarchy Standard and the freedesktop.org standards; `*.dist-info` is named in
-the specification of Python's binary packages.
+These places are those of the Filesystem Hierarchy Standard and the freedesktop.org standards; `*.dist-info` is from the
+specification of Python wheels.
 """
 
 import re
@@ -25,7 +25,7 @@ _CONTROL = re.compile(r"control\.tar(?:\.\w+)?")
 
 
 def skip_plumbing(layout: Layout, tree: Tree) -> None:
-    """Skip what lies where packages describe themselves; texts of it are kept as notes."""
+    """Skip files in places where packages describe themselves; texts among them are kept as notes."""
     found = _plumbing_directories(tree)
     for directory, is_read in found.items():
         for row in tree.rows[directory]:
@@ -38,7 +38,7 @@ def skip_plumbing(layout: Layout, tree: Tree) -> None:
 
 
 def skip_manifests(layout: Layout, tree: Tree) -> None:
-    """Skip the files that describe a package, at its top, where they mark nothing."""
+    """Skip files at the top that describe a package, unless they are marks."""
     names = layout.listing.names
     for directory in _tops(tree):
         for row in tree.rows[directory]:
@@ -47,7 +47,7 @@ def skip_manifests(layout: Layout, tree: Tree) -> None:
 
 
 def _plumbing_directories(tree: Tree) -> dict[int, bool]:
-    """The directories of that kind and all below them → whether they hold documentation."""
+    """Return these directories and all below them, and whether each contains documentation."""
     tops: dict[int, bool] = {}
     alone: dict[int, bool] = {}
     for usr in tree.directories_by_name.get("usr", ()):
@@ -69,7 +69,7 @@ def _plumbing_directories(tree: Tree) -> dict[int, bool]:
 
 
 def _tops(tree: Tree) -> list[int]:
-    """The directories from the top down to the first in which anything lies."""
+    """Return the directories from the top down to the first one with files in it."""
     tops = [TOP]
     while not tree.rows[tops[-1]] and len(tree.children[tops[-1]]) == 1:
         tops.append(tree.children[tops[-1]][0])

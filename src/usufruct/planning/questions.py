@@ -1,4 +1,4 @@
-"""What only the user can decide: where an archive goes, what it is called, what becomes of what is in its way."""
+"""Questions that only the user can answer: where an archive goes, its name, and what happens to files in the way."""
 
 import time
 from collections.abc import Callable, Iterator, Sequence, Set
@@ -24,7 +24,7 @@ _MOST_SHOWN = 3
 
 
 def nothing_fits_question(applications: Sequence[Application]) -> Decision:
-    """Where an archive goes that fits none of the applications."""
+    """Ask where an archive should go that fits none of the applications."""
     own = [application for application in applications if not application.is_shipped]
     looked = [f"{application.name} looks for {sought(application)}" for application in own]
     if len(own) > _MOST_SHOWN:
@@ -34,12 +34,12 @@ def nothing_fits_question(applications: Sequence[Application]) -> Decision:
 
 
 def nothing_now(outside: Layout) -> Option:
-    """The answer that places nothing; `outside` is the layout for no application, which has all content."""
+    """Return the answer that places nothing. `outside` is the layout without an application, which has all content."""
     return Option(name="place nothing now", answer=(), files=0, size=0, left_out=outside.files)
 
 
 class Naming(Struct, frozen=True, kw_only=True):
-    """What a holding would be called."""
+    """The name that a holding would get."""
 
     name: str
     is_there: bool = False
@@ -76,7 +76,7 @@ def _free(name: str, is_taken: Callable[[str], bool]) -> str:
 
 
 def _is_all_there(plan: Plan, holding: Holding) -> bool:
-    """Whether all that would be placed is there already as the holding's, and is all that the holding has."""
+    """Whether everything that would be placed is there already, and the holding has nothing else."""
     files = 0
     for row in plan.rows():
         if plan.conflict(row) is not Conflict.SAME:
@@ -88,7 +88,7 @@ def _is_all_there(plan: Plan, holding: Holding) -> bool:
 
 
 def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Decision:
-    """Whether the archive of version `new` takes the place of a holding of its name, or stands beside it."""
+    """Ask whether an archive of version `new` should replace the holding of its name or be added beside it."""
     order = compared_versions(new, old.version)
     update = Option(name="update", answer=("--update", old.name), files=layout.files, size=layout.size)
     known = {1: f", and {new} is newer than {old.version}", -1: f", but {new} is older than {old.version}"}
@@ -104,7 +104,7 @@ def _update_question(layout: Layout, old: Holding, beside: str, new: str) -> Dec
 
 
 def conflict_question(plan: Plan) -> Decision:
-    """What becomes of files that are there and differ, where the user wants to be asked."""
+    """Ask what should happen to existing files that differ, if the user wants to be asked."""
     rows, listing = plan.open_conflicts, plan.layout.listing
     size = sum(map(listing.sizes.__getitem__, rows))
     first = listing.path(rows[0])
@@ -123,9 +123,9 @@ def conflict_question(plan: Plan) -> Decision:
 
 
 def in_the_way(plan: Plan, row: int, name_of: Callable[[int], str]) -> str:
-    """Size, time and owner of the file that is there, and size and time of the one that would come.
+    """Return size, time and owner of the existing file, and size and time of the new one.
 
-    `name_of` gives a holding's name by its number.
+    `name_of` returns a holding's name by its number.
     """
     listing, found = plan.layout.listing, plan.snapshot.found[row]
     owner = found.stack[-1].holding if found.stack else None
@@ -140,9 +140,9 @@ def _when(nanoseconds: int) -> str:
 
 
 def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None = None) -> Decision | None:
-    """What becomes of files that other holdings placed and this archive would replace: they are somebody's work too.
+    """Ask what should happen to files of other holdings that this archive would replace: the user added these, too.
 
-    `name_of` gives a holding's name by its number; `own` is the holding that the archive adds to.
+    `name_of` returns a holding's name by its number; `own` is the holding that the archive is added to.
     """
     found = plan.snapshot.found
     owners = dict(_owners_of_replaced(plan, own))
@@ -171,7 +171,7 @@ def others_question(plan: Plan, name_of: Callable[[int], str], own: int | None =
 
 
 def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]]:
-    """The rows that would replace what another holding than `own` placed, each with that holding."""
+    """Return the rows that would replace files of a holding other than `own`, each with that holding."""
     found = plan.snapshot.found
     for row in compress(range(len(plan.conflict_of)), map(_IS_REPLACING, plan.conflict_of)):
         stack = found[row].stack
@@ -180,7 +180,7 @@ def _owners_of_replaced(plan: Plan, own: int | None) -> Iterator[tuple[int, int]
 
 
 def names_question(plan: Plan, facts: Facts) -> Decision | None:
-    """How names that do not say their encoding are to be read, where two readings are about as likely."""
+    """Ask how names without an encoding should be read, if two readings are about equally likely."""
     if not facts.rival_encoding:
         return None
     sizes = plan.layout.listing.sizes
@@ -196,9 +196,9 @@ def names_question(plan: Plan, facts: Facts) -> Decision | None:
 
 
 def autostart_question(plan: Plan, searched: Set[str]) -> Decision | None:
-    """Whether files may go where they are run or read by themselves.
+    """Ask whether files may be placed where the system runs or reads them by itself.
 
-    `searched`: the absolute directories that commands are looked for in.
+    `searched`: the absolute directories in which commands are searched for.
     """
     names, sizes = plan.layout.names, plan.layout.listing.sizes
     bound: list[str] = []

@@ -1,4 +1,4 @@
-"""What no directory speaks for: by pattern to a folder that takes it, or skipped."""
+"""Place what no directory decides about: by pattern in the folder that takes it; the rest is skipped."""
 
 import posixpath
 import re
@@ -22,9 +22,9 @@ from usufruct.planning.tree import Tree
 
 
 def place_by_pattern(layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()) -> None:
-    """Give every file that is still open to the folder that takes it by its narrowest pattern.
+    """Place every file that is still open in the folder with the narrowest pattern for it.
 
-    Nothing is torn out of the pieces of other applications, which `foreign` names.
+    `foreign` are pieces of other applications: nothing is taken out of them.
     """
     torn = {below for piece in foreign for below in tree.below(piece)}
     takers = _takers(application)
@@ -63,13 +63,13 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
 
 
 def _without_own_types(application: Application, met: Iterable["_Taker"]) -> set[str]:
-    """The folders with types of the application's own, of which the archive has none."""
+    """Return the folders that take types of the application's own, if the archive has none of these types."""
     special = {folder.name for folder in application.folders if any(map(is_own_type, folder.takes))}
     return special - {taker.folder.name for taker in met if is_own_type(taker.pattern)}
 
 
 def skip_notes(layout: Layout, tree: Tree) -> None:
-    """Skip what can be read in directories of notes, but for what a name or a mark below them spoke for."""
+    """Skip readable files in directories of notes, unless a name or a mark below gave them a place."""
     reason, names = layout.reason(NOTES_REASON), layout.listing.names
     for directory in tree.of_notes:
         for row in tree.rows[directory]:
@@ -82,7 +82,7 @@ _TWO_SUFFIXES = re.compile(r"\*\.[^.*?\[\]]+\.[^.*?\[\]]+")
 
 
 class _Taker(Struct, frozen=True):
-    """One pattern of a folder."""
+    """A pattern of a folder."""
 
     folder: Folder
     pattern: str
@@ -91,7 +91,7 @@ class _Taker(Struct, frozen=True):
 
 
 def _takers(application: Application) -> list[_Taker]:
-    """All patterns, the narrower before the wider, else in the definition's order."""
+    """Return all patterns, the narrower before the wider, otherwise in the definition's order."""
     takers = [
         _Taker(folder, pattern, patterns_of(pattern)) for folder in application.folders for pattern in folder.takes
     ]
@@ -99,7 +99,7 @@ def _takers(application: Application) -> list[_Taker]:
 
 
 def _matched(layout: Layout, tree: Tree, takers: Sequence[_Taker]) -> "array[int]":
-    """For each row the number of the first of these that takes it; -1 where none does."""
+    """Return for each row the number of the first of these patterns that matches it; -1 if none does."""
     found = array("i", [-1]) * len(layout.listing)
     paths: list[str] = []
     if any(taker.patterns.has_paths for taker in takers):
@@ -119,7 +119,7 @@ def _matched(layout: Layout, tree: Tree, takers: Sequence[_Taker]) -> "array[int
 
 
 def _content_top(layout: Layout, tree: Tree) -> int:
-    """The deepest directory that holds all that is not junk."""
+    """Return the deepest directory that contains everything except junk."""
     directories = {
         directory
         for directory, rows in enumerate(tree.rows)
@@ -129,7 +129,7 @@ def _content_top(layout: Layout, tree: Tree) -> int:
 
 
 def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
-    """Leave what lies in directories of older or unused content, where the folder takes anything outside of such."""
+    """Skip files in directories for older or unused content, if the folder takes anything from elsewhere."""
     stale: dict[int, str] = {}
     for directory in found:
         if name := next(
@@ -151,7 +151,7 @@ def _place_found(
     takers: Sequence[_Taker],
     taker_of: Sequence[int],
 ) -> None:
-    """Place the rows that a folder takes by pattern: `found` gives them by directory."""
+    """Place the rows that a folder takes by pattern, given by directory."""
     known = {folded(name): name for name in folder.known}
     paths: dict[int, str] = {}
     if folder.arrange is Arrange.TREE:
@@ -176,14 +176,14 @@ def _place_found(
 
 
 def _is_everyday(pattern: str, tree: Tree) -> Sequence[int]:
-    """For each row whether what a pattern says of it is true of files of very many programs."""
+    """Return for each row whether very many programs use files of the type that a pattern matches."""
     if not _TWO_SUFFIXES.fullmatch(pattern):
         return tree.is_everyday
     return bytes([EVERYDAY.issuperset(pattern.lower().split(".")[1:])]) * len(tree.is_everyday)
 
 
 def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: Mapping[int, Sequence[int]]) -> str:
-    """The directory that what came together keeps: one that says something; empty where it needs none."""
+    """Return the directory that keeps files of one archive together in a folder; empty if they need none."""
     if not folder.gather:
         return ""
     if folder.is_root:
@@ -194,7 +194,7 @@ def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, foun
 
 
 def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
-    """The name of a directory, or of the nearest above it that says something; the archive's tidy name if none does."""
+    """Return the nearest name with a meaning, of the directory or one above it; else the archive's tidy name."""
     nested, application = layout.listing.nested, layout.application
     names = (*application.also, application.name, posixpath.basename(application.root)) if application else ()
     roots = {folded(name) for name in names}
@@ -207,7 +207,7 @@ def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
 
 
 def _from_known(tree: Tree, directory: int, known: dict[str, str]) -> str | None:
-    """The directory's path from its outermost component in `known` on, in the definition's spelling."""
+    """Return the directory's path from the outermost component that is in `known`, as the definition spells it."""
     if not known:
         return None
     parts = tree.relative(directory, TOP).split("/")

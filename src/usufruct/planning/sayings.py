@@ -1,4 +1,4 @@
-"""What directory names say: nothing at all, or that what lies there is not the current content."""
+"""Tell whether the name of a directory means nothing, or says that its content is not current."""
 
 import re
 
@@ -30,7 +30,7 @@ _NOT_CURRENT = frozenset(
 
 
 def says_nothing(name: str) -> bool:
-    """Whether a directory's name tells nothing about what is in it: a generic word, a bare number, a hash."""
+    """Whether a name says nothing about the content: a generic word, a bare number, a hash."""
     plain = folded(name)
     return (
         plain in _NOTHING
@@ -40,12 +40,12 @@ def says_nothing(name: str) -> bool:
 
 
 def is_of_system(path: str) -> bool:
-    """Whether a directory is one that every system has, such as `usr/share`, and not one of a program's."""
+    """Whether every system has this directory, such as `usr/share`, so that it is not of one program."""
     return _SYSTEM.fullmatch(path) is not None
 
 
 def is_not_current(name: str) -> bool:
-    """Whether a directory says that what lies in it is an older, unused or unfinished form of the content."""
+    """Whether a name says that the content is older, unused or unfinished."""
     plain = folded(name)
     if plain in _NOT_CURRENT or plain.strip("_.()[]") in _NOT_CURRENT:
         return True

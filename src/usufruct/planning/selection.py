@@ -1,4 +1,4 @@
-"""Which entries take part at all: junk out, then what the user's patterns and choices leave out."""
+"""Decide which entries take part: junk is skipped first, then what the user's patterns and choices leave out."""
 
 from collections.abc import Iterable
 
@@ -15,7 +15,7 @@ from usufruct.planning.tree import Tree
 
 
 def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
-    """Skip what systems and editors leave behind, and what the definition's `leave` names."""
+    """Skip what systems and editors leave behind, and what the `leave` of the definition matches."""
     left_behind = layout.reason("left behind by a system or an editor")
     for row in tree.junk:
         layout.skip(row, SkippedKind.JUNK, left_behind)
@@ -47,12 +47,12 @@ def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
 
 
 def matching_nothing(layout: Layout, patterns: Iterable[str]) -> tuple[str, ...]:
-    """Those of these patterns that match neither an entry nor a path as the plan shows it."""
+    """Return the patterns that match neither an entry nor a path as the plan shows it."""
     return tuple(pattern for pattern in patterns if not _matches(layout, pattern))
 
 
 def _matches(layout: Layout, pattern: str) -> bool:
-    """Whether a pattern of the user's matches anything: an entry, or a path as the plan shows it."""
+    """Whether a pattern of the user's matches an entry or a path as the plan shows it."""
     patterns, listing = Patterns([pattern]), layout.listing
     return any(patterns.match(listing.path(row)) for row in range(len(listing))) or any(
         patterns.match(_shown_path(layout, row)) for row in layout.placed_rows()
@@ -65,7 +65,7 @@ def _shown_path(layout: Layout, row: int) -> str:
 
 
 def leave_out(layout: Layout, choices: Choices) -> None:
-    """Take out the placements that `--only` does not name or `--skip` does."""
+    """Skip placements that `--only` does not match or `--skip` does."""
     layout.unmatched = matching_nothing(layout, (*choices.only, *choices.skip))
     if choices.only:
         only = Patterns(choices.only)
@@ -86,9 +86,9 @@ def leave_out(layout: Layout, choices: Choices) -> None:
 
 
 def leave_taken_out(layout: Layout, choices: Choices) -> None:
-    """Take out the placements that were taken out of the holding before, unless they are named again.
+    """Skip what was taken out of the holding before, unless the user names it again.
 
-    Behind all rules: nothing comes in the place of what was taken out.
+    This comes after all other rules: nothing is placed instead of it.
     """
     if not choices.taken_out:
         return
@@ -101,9 +101,10 @@ def leave_taken_out(layout: Layout, choices: Choices) -> None:
 
 
 def _is_expected(layout: Layout, row: int) -> bool:
-    """Whether the folder that the row goes to names its type among what it takes.
+    """Whether the folder that a row goes to takes its type by name.
 
-    The archive's executable mark says nothing then; that the content is a program's does, unless the type is one.
+    Then the executable mark in the archive means nothing. That the content is a program does, unless it is a type of
+    program that the folder takes.
     """
     name = layout.listing.names[row]
     if row in layout.listing.programs and not can_run(name, is_marked=False):
@@ -124,7 +125,7 @@ def _rows_of_marks(layout: Layout, application: Application) -> set[int]:
 
 
 def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
-    """Files that can run are placed only where the definition or the user allows it."""
+    """Place files that can run only if the definition or the user allows it."""
     policy = choices.programs or application.programs
     if policy is Programs.ALLOW or next(layout.placed_rows(), None) is None:
         return

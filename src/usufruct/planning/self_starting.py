@@ -1,7 +1,7 @@
-"""Places from which a system, a login, a shell or a program runs or reads files by itself, without anybody asking.
+"""Places where the system, a login, a shell or a program runs or reads files by itself.
 
-They are data, each group with the system that has it and where that is written down. Directories are given by
-components, in lower case, wherever they lie; those of the system itself count from the top alone.
+They are data, grouped by system, with the source of each group. Directories are given by components in lower case and
+count wherever they are; those of the system itself only count from the top.
 """
 
 from collections.abc import Iterable, Set
@@ -108,9 +108,9 @@ _FILES = frozenset(name for group in _GROUPS for name in _words(group.files))
 
 
 def starts_by_itself(directory: str, searched: Set[str] = frozenset()) -> bool:
-    """Whether what lies in an absolute directory may be run or read without anybody asking for it.
+    """Whether files in an absolute directory may be run or read without anyone asking for it.
 
-    `searched`: the absolute directories that commands are looked for in here.
+    `searched`: the absolute directories in which commands are searched for.
     """
     if directory in searched:
         return True
@@ -123,5 +123,5 @@ def starts_by_itself(directory: str, searched: Set[str] = frozenset()) -> bool:
 
 
 def self_starting_names(names: Iterable[str]) -> list[str]:
-    """Those of these file names that are read or run by themselves."""
+    """Return those of these file names that are read or run by themselves."""
     return [name for name in names if name.lower() in _FILES]

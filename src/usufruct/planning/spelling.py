@@ -1,4 +1,4 @@
-"""Names that the destination's file system cannot hold, in a spelling that it can."""
+"""Replace names that the destination's file system does not allow with safe ones."""
 
 from usufruct.model.layout import Layout
 from usufruct.model.name_rules import NameRules
@@ -9,7 +9,7 @@ _MOST_BYTES = 4
 
 
 def spell_for(layout: Layout, rules: NameRules) -> None:
-    """Give names that the file system cannot hold a safe spelling, and refuse those that mean a device there."""
+    """Give safe spellings to names that the file system does not allow; refuse names of devices."""
     respelled: dict[int, tuple[str, str]] = {}
     devices: set[int] = set()
     for number, home in enumerate(layout.homes):
@@ -42,7 +42,7 @@ def _safe_below(base: str, path: str, rules: NameRules) -> str:
 
 
 def _respell(layout: Layout, changed: dict[int, str]) -> None:
-    """Give rows a safe spelling each, or a free name where another file has that."""
+    """Give each row a safe spelling, or a free name if another file has that spelling."""
     taken: dict[str, set[str]] = {}
     keys = [spelling_key(home.path) for home in layout.homes]
     for row in layout.placed_rows():

@@ -1,4 +1,4 @@
-"""The algebra of layers: what laying one on top of a stack, or taking one out of it, means."""
+"""Rules of layers: what putting one on top of a stack or taking one out of it means."""
 
 from msgspec import Struct
 
@@ -7,7 +7,7 @@ from usufruct.model.records import FileKind, FileState, Layer
 
 
 class Laid(Struct, frozen=True):
-    """What laying a holding's layer on a stack does to the ledger."""
+    """What putting a layer of a holding on a stack changes in the ledger."""
 
     layers: tuple[Layer, ...]
     """To be entered: perhaps the user's own, then the holding's."""
@@ -23,7 +23,7 @@ class Laid(Struct, frozen=True):
 
 
 def is_unchanged(layer: Layer, disk: FileState) -> bool:
-    """The disk still has what the layer put there: the very same file, or at least the same content."""
+    """Whether the disk still has what the layer put there: the very same file, or the same content."""
     return layer.state.is_same_file(disk) or layer.state.has_same_content(disk)
 
 
@@ -36,10 +36,10 @@ def laid_on(
     *,
     at_least: int | None = None,
 ) -> Laid:
-    """A holding's file laid on what is at its destination; `disk` and `state` carry their digests.
+    """Return what placing a holding's file on top of a stack means; `disk` and `state` have digests.
 
-    `at_least` is its level where it lay there before: what lay beneath it then may come back and must find room. On
-    another holding's file of the same content it then has its own time and mode again.
+    `at_least` is the level that the file had there before: layers that were below it may come back and need room. On
+    top of another holding's file with the same content, it gets its own time and mode again.
     """
     level = stack[-1].level + 1 if stack else 0
     comes_back = at_least is not None and bool(stack) and is_unchanged(stack[-1], disk)
@@ -62,7 +62,7 @@ def laid_on(
 
 
 class Renewal(Struct, frozen=True):
-    """What putting new content in the place of a layer does."""
+    """What replacing the content of a layer means."""
 
     layer: Layer
     """To be entered, at the level of the one that goes."""
@@ -77,10 +77,10 @@ class Renewal(Struct, frozen=True):
 def renewal(
     stack: tuple[Layer, ...], level: int, disk: FileState, holding: int, state: FileState, entry: str
 ) -> Renewal:
-    """A layer's content renewed where it stands; `state` carries its digest.
+    """Return what replacing a layer's content means; `state` has a digest.
 
-    Whatever lies above stays above. On top of the stack the file on disk is replaced; one that the user deleted comes
-    back.
+    Layers above it stay above it. If it is the top layer, the file on disk is replaced; a file that the user deleted
+    comes back.
     """
     index = next(number for number, layer in enumerate(stack) if layer.level == level)
     mine, above = stack[index], stack[index + 1 :]
@@ -103,10 +103,10 @@ def out_of(
     *,
     gives_back_changed: bool = False,
 ) -> RemovalStep:
-    """What taking a holding out of a destination's stack does.
+    """Return what taking a holding out of a destination's stack means.
 
-    A file that the user changed since is left, unless `gives_back_changed`; one that the user deleted counts as
-    placed. `disk` needs a digest only where `needs_digest` says so, or with `gives_back_changed`.
+    A file that the user has changed stays, unless `gives_back_changed`; a file that the user deleted counts as
+    unchanged. `disk` needs a digest only if `needs_digest` says so, or with `gives_back_changed`.
     """
     index = next(number for number, layer in enumerate(stack) if layer.holding == holding)
     mine, above = stack[index], stack[index + 1 :]
@@ -129,7 +129,7 @@ def out_of(
 
 
 def needs_digest(stack: tuple[Layer, ...], holding: int, disk: FileState) -> bool:
-    """Only the content of `disk` can tell whether the holding's file was changed."""
+    """Whether only the content of `disk` can tell if the holding's file was changed."""
     top = stack[-1]
     return (
         top.holding == holding

@@ -1,4 +1,4 @@
-"""An archive's directories as the rules walk them."""
+"""An archive's directories, as the rules walk them."""
 
 from array import array
 from collections.abc import Iterator
@@ -29,7 +29,7 @@ Marks = dict[str, dict[int, str]]
 class Tree:
     """The directories of a listing, with the rows and directories directly in each.
 
-    Directories are numbered as in the listing; parents come before their children.
+    Directories have the same numbers as in the listing; parents come before their children.
     """
 
     def __init__(self, listing: Listing) -> None:
@@ -57,12 +57,12 @@ class Tree:
 
     @classmethod
     def of(cls, listing: Listing) -> "Tree":
-        """The tree of a listing that is complete; every definition that is tried shares it."""
+        """Return the tree of a complete listing; all definitions share it."""
         return _tree_of(listing)
 
     @cached_property
     def directories_by_name(self) -> dict[str, list[int]]:
-        """Name as it is compared → the directories that are called so."""
+        """The directories with each name, as names are compared."""
         found: dict[str, list[int]] = {}
         for directory, name in enumerate(self.folded):
             found.setdefault(name, []).append(directory)
@@ -70,7 +70,7 @@ class Tree:
 
     @cached_property
     def names_by_likeness(self) -> dict[str, list[str]]:
-        """What directories' names are like → these names, as they are compared."""
+        """For each similar name, the names of directories that it is similar to, as names are compared."""
         found: dict[str, list[str]] = {}
         if len(self.directories_by_name) > _MOST_NAMES:
             return found
@@ -81,25 +81,25 @@ class Tree:
 
     @cached_property
     def by_form(self) -> NamesByForm:
-        """The rows' names as patterns look for them."""
+        """The names of the rows, arranged for patterns."""
         return NamesByForm(self.listing.names)
 
     @cached_property
     def notes(self) -> frozenset[int]:
-        """Rows whose names are those of notes."""
+        """Rows with names of notes."""
         by_suffix, names = self.by_form.by_suffix, self.listing.names
         candidates = (row for suffix, rows in by_suffix.items() if may_be_notes(suffix) for row in rows)
         return frozenset(row for row in chain(candidates, self.by_form.without_suffix) if is_notes(names[row]))
 
     @cached_property
     def whole_notes(self) -> frozenset[int]:
-        """Those of the notes whose whole names say so."""
+        """Rows of notes whose whole names say so."""
         names = self.listing.names
         return frozenset(row for row in self.notes if is_notes(names[row], by_whole_name=True))
 
     @cached_property
     def of_notes(self) -> frozenset[int]:
-        """Directories of notes and previews and all below them; none where there is nothing else."""
+        """Directories of notes and previews, and all below them; none if there is nothing else."""
         below = bytearray(len(self.names))
         for directory in range(1, len(self.names)):
             below[directory] = below[self.parent(directory)] or is_directory_of_notes(self.names[directory])
@@ -109,7 +109,7 @@ class Tree:
 
     @cached_property
     def is_everyday(self) -> bytearray:
-        """For each row whether its name is of a type that very many programs use."""
+        """For each row, whether its type is used by very many programs."""
         found, names = bytearray(len(self.listing)), self.listing.names
         for suffix, rows in self.by_form.by_suffix.items():
             for row in rows if suffix[1:] in EVERYDAY else ():
@@ -118,7 +118,7 @@ class Tree:
 
     @cached_property
     def junk(self) -> frozenset[int]:
-        """Rows of junk, by their own names or those of directories above them."""
+        """Rows of junk, by their own names or names of directories above them."""
         names = self.listing.names
         below = bytearray(len(self.names))
         for directory in range(1, len(self.names)):
@@ -133,14 +133,14 @@ class Tree:
 
     @cached_property
     def archives(self) -> frozenset[int]:
-        """Rows whose names are those of archives."""
+        """Rows with names of archives."""
         by_suffix, names = self.by_form.by_suffix, self.listing.names
         candidates = (row for suffix, rows in by_suffix.items() if may_be_archives(suffix) for row in rows)
         return frozenset(row for row in candidates if is_archive_name(names[row]))
 
     @property
     def untold(self) -> Iterator[int]:
-        """Rows of which only a look at their content tells whether they can run."""
+        """Rows whose names do not say whether they can run."""
         names = self.listing.names
         for suffix, rows in self.by_form.by_suffix.items():
             is_told = not only_content_tells(f"x{suffix}")
@@ -151,7 +151,7 @@ class Tree:
 
     @cached_property
     def content_tops(self) -> dict[int, int]:
-        """The top, and each archive opened in turn → the deepest directory that holds all of its content."""
+        """For the top and each opened archive, the deepest directory that contains all of its content."""
         apart, nested = self.junk | self.notes, self.listing.nested
         content: dict[int, set[int]] = {TOP: set()}
         for here, rows in enumerate(self.rows):
@@ -163,20 +163,20 @@ class Tree:
 
     @cached_property
     def only_top(self) -> str:
-        """The name of the outermost directory that holds all content and says something; else empty."""
+        """The name of the outermost directory with all content, if it has a meaning; else empty."""
         chain = self.chain(self.content_tops[TOP])
         return next((self.names[here] for here in chain[1:] if not says_nothing(self.names[here])), "")
 
     def path(self, directory: int) -> str:
-        """The directory's path from the archive's top."""
+        """Return the directory's path from the archive's top."""
         return self.listing.directories[directory]
 
     def parent(self, directory: int) -> int:
-        """The directory above; -1 above the top."""
+        """Return the directory above; -1 above the top."""
         return self.listing.parents[directory]
 
     def below(self, directory: int, without: "set[int] | frozenset[int]" = frozenset()) -> Iterator[int]:
-        """The directory and all below it, parents first, less the sub-trees that begin in `without`."""
+        """Yield the directory and all below it, parents first, except for the sub-directories in `without`."""
         stack = [directory]
         while stack:
             here = stack.pop()
@@ -184,7 +184,7 @@ class Tree:
             stack.extend(child for child in reversed(self.children[here]) if child not in without)
 
     def relative(self, directory: int, top: int) -> str:
-        """The directory's path below `top`, archives opened in turn left out; empty for `top` itself."""
+        """Return the directory's path below `top`, without opened archives; empty for `top` itself."""
         if self.listing.nested:
             below = self.chain(directory)[len(self.chain(top)) :]
             return "/".join(self.names[here] for here in below if here not in self.listing.nested)
@@ -193,7 +193,7 @@ class Tree:
         return self.path(directory)[len(self.path(top)) + 1 :]
 
     def common(self, directories: "set[int]") -> int:
-        """The deepest directory that holds all of these (or is the only one)."""
+        """Return the deepest directory that contains all of these, or the only one of them."""
         chains = [self.chain(directory) for directory in directories]
         common = TOP
         for level in zip(*chains, strict=False):
@@ -203,7 +203,7 @@ class Tree:
         return common
 
     def chain(self, directory: int) -> list[int]:
-        """The directories from the top down to this one."""
+        """Return the directories from the top down to this one."""
         chain = [directory]
         while chain[-1] != TOP:
             chain.append(self.parent(chain[-1]))

@@ -1,4 +1,4 @@
-"""Sibling directories of one thing in several sizes, qualities, languages or for several systems: one is chosen."""
+"""Find sibling directories with the same things in several sizes, qualities, languages or for several systems."""
 
 import re
 from collections.abc import Iterator
@@ -25,7 +25,7 @@ _MOST = 24
 
 
 def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
-    """Leave out the variants that were not chosen; ask where nothing was, though a tree would hold them all."""
+    """Skip variants that were not chosen; ask if none was chosen, although a tree could hold them all."""
     words = {folded_path(word.strip("/")): word for word in choices.choose}
     # The same names in several places are one question.
     alike: dict[tuple[str, ...], dict[str, list[int]]] = {}
@@ -49,7 +49,7 @@ def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
 
 
 def _variants(layout: Layout, tree: Tree) -> Iterator[list[int]]:
-    """Groups of sibling directories that hold the same things in another size, language and the like."""
+    """Return groups of sibling directories that hold the same things in other sizes, languages and the like."""
     used = _used(layout, tree)
     for parent in sorted(used, key=tree.path):
         children = used[parent]
@@ -65,7 +65,7 @@ def _variants(layout: Layout, tree: Tree) -> Iterator[list[int]]:
 
 
 def _used(layout: Layout, tree: Tree) -> dict[int, list[int]]:
-    """Directory → those directly in it that hold anything placed in a tree, at any depth."""
+    """Return for each directory those directly in it that contain anything placed in a tree, at any depth."""
     trees = {number for number, home in enumerate(layout.homes) if home.folder and home.folder.arrange is Arrange.TREE}
     directories = layout.listing.directory_of
     by_home = layout.rows_by_home() if trees else []
@@ -81,7 +81,7 @@ def _used(layout: Layout, tree: Tree) -> dict[int, list[int]]:
 
 
 def _readings(name: str) -> Iterator[tuple[str, str]]:
-    """What is left of a name without the one word that tells a variant, and which kind of word that is."""
+    """Return what is left of a name without the one word that names a variant, and the kind of that word."""
     found = [(match.span(), kind) for match in _WORD.finditer(name) if (kind := _kind_of(match[0].lower()))]
     if len(found) == 1:
         ((start, end), kind), *_ = found
@@ -115,7 +115,7 @@ def _is_in_tree(layout: Layout, row: int) -> bool:
 
 
 def _stem(layout: Layout, tree: Tree, row: int, top: int) -> str:
-    """A file's path below a variant's directory without its type, and without the word for the variant."""
+    """Return a file's path below its variant's directory, without its type and the word for the variant."""
     listing = layout.listing
     below = tree.relative(listing.directory_of[row], top)
     name = listing.names[row].rpartition(".")[0] or listing.names[row]
