@@ -1,4 +1,4 @@
-"""Comparing what a holding placed with what is on disk now."""
+"""Compare what a holding placed with what is on disk now."""
 
 from collections.abc import Iterator
 from enum import StrEnum
@@ -12,7 +12,7 @@ from usufruct.survey.holdings import HeldPlace, places_in, places_of, untouched
 
 
 class Condition(StrEnum):
-    """How one file of a holding is."""
+    """The condition of one file of a holding."""
 
     FINE = "fine"
     CHANGED = "changed"
@@ -27,7 +27,7 @@ class Condition(StrEnum):
 
 
 class Compared(NamedTuple):
-    """One destination of a holding, compared."""
+    """One destination of a holding, and what was found there."""
 
     place: HeldPlace
     layer: Layer
@@ -40,9 +40,9 @@ class Compared(NamedTuple):
 
 
 def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Compared]:
-    """Each destination of a holding with its condition.
+    """Yield each destination of a holding with its condition.
 
-    A file whose size, time and inode are as recorded is fine without being read, unless `deep`.
+    A file with the recorded size, time and inode is fine and is not read, unless `deep`.
     """
     for place in places_of(ledger, holding):
         yield _examined(place, holding, deep=deep)
@@ -54,9 +54,10 @@ def _examined(place: HeldPlace, holding: int, *, deep: bool) -> Compared:
 
 
 def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
-    """How many files are plainly fine, by size, time and inode, and all other destinations with their conditions.
+    """Count the files with the recorded size, time and inode, and return all other destinations with conditions.
 
-    What `condition_of` tells without `deep`, for holdings of which nearly all is fine: those are never made objects.
+    This is `condition_of` without `deep`, for holdings of which nearly every file is fine: no objects are made for
+    these.
     """
     fine = 0
     others: list[Compared] = []

@@ -1,4 +1,4 @@
-"""Telling whether a destination holds an entry's content already."""
+"""Find out whether a destination already has an entry's content."""
 
 import os
 import zlib
@@ -14,10 +14,10 @@ from usufruct.planning.junk import HEAD, begins_program
 
 
 def rows_already_there(archive: Archive, layout: Layout, snapshot: Snapshot) -> set[int]:
-    """The rows whose destination has the same size and, by checksum or content, the same bytes.
+    """Return the rows whose destination has the same size and, by checksum or content, the same bytes.
 
-    A stated checksum spares decompressing the entry; staging compares the digests again before anything is
-    decided by it.
+    If the archive has a checksum, the entry need not be unpacked. Digests are compared when files are staged, before
+    anything depends on it.
     """
     same: set[int] = set()
     unstated: list[tuple[int, str]] = []
@@ -34,7 +34,7 @@ def rows_already_there(archive: Archive, layout: Layout, snapshot: Snapshot) -> 
 
 
 def programs_among(archive: Archive, rows: list[int]) -> set[int]:
-    """The rows whose content is that of a program; none of those that cannot be read without a password."""
+    """Return the rows with the content of a program; none of those that cannot be read without a password."""
     found = set()
     try:
         for row, blocks in archive.stream(rows):
@@ -50,9 +50,9 @@ def programs_among(archive: Archive, rows: list[int]) -> set[int]:
 
 
 def idle_entries_among(archive: Archive, rows: list[int]) -> set[int]:
-    """The rows whose content is a desktop entry that starts nothing: one without `Exec`.
+    """Return the rows with desktop entries that start nothing, because they have no `Exec`.
 
-    As the freedesktop.org Desktop Entry Specification has it, whose form themes use for their descriptions.
+    This is the format of the freedesktop.org Desktop Entry Specification, in which themes have their descriptions.
     """
     found = set()
     try:
@@ -66,7 +66,7 @@ def idle_entries_among(archive: Archive, rows: list[int]) -> set[int]:
 
 
 def checksum_of(path: str) -> int:
-    """CRC-32 of a file's content, read in blocks."""
+    """Return the CRC-32 of a file's content, which is read in blocks."""
     checksum = 0
     with open(path, "rb", buffering=0) as file:
         while block := file.read(BLOCK):
@@ -75,7 +75,7 @@ def checksum_of(path: str) -> int:
 
 
 def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str]:
-    """Rows whose content lies already where their folder says it may be installed, each with that file's path.
+    """Return the rows whose content is where the folder says that it may be installed, with that file's path.
 
     The application's own directory counts too, but not the destination itself.
     """
@@ -105,7 +105,7 @@ def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str
 
 
 def _files_by_size(places: tuple[str, ...], sizes: set[int]) -> dict[int, list[str]]:
-    """The files below these directories that have one of these sizes."""
+    """Return the files below these directories that have one of these sizes."""
     found: dict[int, list[str]] = {}
     for place in places:
         for directory, _, names in os.walk(place):

@@ -1,4 +1,4 @@
-"""Whether what is on record is where it was: on its own volume, deleted from it, or on a drive that is away."""
+"""Find out whether recorded files are there, were deleted, or are on a drive that is not connected."""
 
 import os
 from collections.abc import Callable, Iterable
@@ -22,7 +22,7 @@ Identity = Callable[[str], str]
 
 
 class Presence(Enum):
-    """How a recorded place is found."""
+    """Whether a recorded place is there."""
 
     HERE = "here"
     DELETED = "deleted"
@@ -32,14 +32,14 @@ class Presence(Enum):
 
 
 class Drives(NamedTuple):
-    """The volumes as they are mounted now; each path is looked at once."""
+    """The volumes that are mounted now; each path is looked at once."""
 
     own: str
     """A directory on the volume that Usufruct's own data are on."""
     identity: Identity
 
     def held(self, base: str) -> HeldVolume:
-        """An existing directory and the volume it is on, as it is to be recorded."""
+        """Return the place of an existing directory, to be recorded."""
         return HeldVolume(
             base=base,
             mount=mount_point(base),
@@ -59,7 +59,7 @@ class Drives(NamedTuple):
         return Presence.DELETED if self._is_on(place, near) else Presence.AWAY
 
     def now_at(self, place: HeldVolume) -> str:
-        """Where else the volume of a place is mounted now; empty where nobody knows."""
+        """Return the path at which the volume of a place is mounted now, if it is another; empty if nobody knows."""
         if place.volume in ("", UNRECORDED):
             return ""
         kind = place.volume.partition(":")[0]
@@ -74,7 +74,7 @@ class Drives(NamedTuple):
         return ""
 
     def is_elsewhere(self, place: HeldVolume, path: str) -> bool:
-        """What is at a path, or would be, is on another volume than a place."""
+        """Whether a path is on another volume than a place."""
         try:
             return not self._is_on(place, nearest(path))
         except DriveAway:
@@ -84,7 +84,7 @@ class Drives(NamedTuple):
         return os.stat(path).st_dev == os.stat(self.own).st_dev
 
     def _is_on(self, place: HeldVolume, path: str) -> bool:
-        """An existing directory is on the volume of a place, as far as anything tells."""
+        """Whether an existing directory is on the volume of a place, as far as can be known."""
         is_beside = self._is_beside(path)
         if place.volume == UNRECORDED or (place.is_beside and is_beside):
             return True
@@ -100,7 +100,7 @@ class Drives(NamedTuple):
                 raise self.away(about, place)
 
     def away(self, about: str, place: HeldVolume) -> DriveAway:
-        """What is told of a place whose volume is away."""
+        """Return the error for a place whose drive is not connected."""
         # Of a place on the system's own disk that something is mounted over, the mount point tells nothing.
         where = place.mount if place.mount.strip("/") else place.base
         elsewhere = self.now_at(place)
@@ -120,12 +120,12 @@ class Drives(NamedTuple):
 
 
 def drives_of(ledger: Ledger, identity: Identity) -> Drives:
-    """The volumes, seen from a ledger."""
+    """Return the volumes as a ledger knows them."""
     return Drives(str(ledger.path.parent), identity)
 
 
 def presences(ledger: Ledger, identity: Identity) -> dict[int, Presence]:
-    """How the places of each holding are found, by its number: away if one of them is; those here are left out."""
+    """Return by number the holdings with a place that is not there; away if a drive of it is."""
     drives = drives_of(ledger, identity)
     seen = {place: drives.presence(place) for place in all_places(ledger)}
     if all(presence is Presence.HERE for presence in seen.values()):
@@ -138,7 +138,7 @@ def presences(ledger: Ledger, identity: Identity) -> dict[int, Presence]:
 
 
 def enter_archive_places(ledger: Ledger, identity: Identity, archives: Iterable[str]) -> None:
-    """Record the volumes that these archives lie on, given by their absolute paths."""
+    """Record the volumes that these archives are on, given by absolute paths."""
     drives = drives_of(ledger, identity)
     for directory in {os.path.dirname(path) for path in archives}:
         if os.path.isdir(directory):
@@ -146,7 +146,7 @@ def enter_archive_places(ledger: Ledger, identity: Identity, archives: Iterable[
 
 
 def archive_away(ledger: Ledger, identity: Identity, path: str) -> DriveAway | None:
-    """What is told of an archive that is not there, where that is because its volume is away."""
+    """Return the error for an archive that is missing because its drive is not connected."""
     place = archive_place(ledger, os.path.dirname(path))
     drives = drives_of(ledger, identity)
     if place is None or drives.presence(place) is not Presence.AWAY:
@@ -176,5 +176,5 @@ def refuse_destination(ledger: Ledger, identity: Identity, destination: str) -> 
 
 
 def place_of_staging(staging: "Staging") -> HeldVolume:
-    """The volume that a staging directory is on, as a place."""
+    """Return the volume of a staging directory as a place."""
     return HeldVolume(base=staging.base, mount="", volume=staging.volume, is_beside=staging.is_beside)

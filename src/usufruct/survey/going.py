@@ -1,4 +1,4 @@
-"""What of a holding makes way when another takes its place: a file where a directory is to be, or the reverse."""
+"""Find out which files of a holding make room when another takes its place, for a directory or the other way round."""
 
 import os
 import stat
@@ -10,16 +10,16 @@ from usufruct.planning.stacks import is_unchanged
 
 
 class Going:
-    """The places of one holding, each looked at when it is asked for."""
+    """The destinations of one holding; each is looked at when it is asked for."""
 
     def __init__(self, ledger: Ledger, holding: int) -> None:
         self._ledger = ledger
         self._holding = holding
 
     def makes_way(self, path: str) -> bool:
-        """Nothing is left at an absolute path once the holding is gone, and nobody would miss anything there.
+        """Whether an absolute path is free without loss once the holding is removed.
 
-        So it is with a file as it was placed, with nothing beneath, and with a directory that was made for such files.
+        It is if there is only an unchanged file of the holding, or a directory that was made for such files.
         """
         found = os.lstat(path)
         if not stat.S_ISDIR(found.st_mode):
@@ -32,7 +32,7 @@ class Going:
         return is_made(self._ledger, path) and all(self.makes_way(f"{path}/{name}") for name in os.listdir(path))
 
     def has(self, path: str) -> bool:
-        """The holding has a file at an absolute path, or in a directory there or below."""
+        """Whether the holding has a file at an absolute path, or in a directory there or below."""
         directory, name = os.path.split(path)
         number = directory_number(self._ledger, directory)
         stack = stacks_in(self._ledger, number, [name]).get(name, ()) if number is not None else ()

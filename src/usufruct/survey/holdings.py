@@ -1,4 +1,4 @@
-"""Surveying what a holding has on disk."""
+"""Look at what a holding has on disk."""
 
 import os
 import stat
@@ -28,9 +28,9 @@ class HeldPlace(NamedTuple):
 def untouched(
     directory: str, fingerprints: Iterable[Fingerprint], at: int | None = None
 ) -> tuple[list[str], list[str]]:
-    """The names in a directory at which the very same files are still, by size, time and inode; and the others.
+    """Return the names in a directory at which the very same files still are, by size, time and inode; and the others.
 
-    `at`: the directory's descriptor, where it is open already.
+    `at`: the directory's descriptor, if it is open.
     """
     same: list[str] = []
     others: list[str] = []
@@ -48,13 +48,13 @@ def untouched(
 
 
 def places_in(ledger: Ledger, directory: int, path: str, names: Iterable[str]) -> Iterator[HeldPlace]:
-    """The destinations of these names in a directory on record."""
+    """Yield the destinations with these names in a recorded directory."""
     for name, stack in stacks_in(ledger, directory, names).items():
         yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
 
 
 def places_of(ledger: Ledger, holding: int) -> Iterator[HeldPlace]:
-    """All destinations of a holding, by directory and name."""
+    """Yield all destinations of a holding, by directory and name."""
     for directory, path in directories_of_holding(ledger, holding):
         for name, stack in stacks_of_holding(ledger, holding, directory).items():
             yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))

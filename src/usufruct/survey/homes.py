@@ -1,4 +1,4 @@
-"""Surveying the destinations of a layout: what is there, in which spelling, and what the ledger knows of it."""
+"""Look at the destinations of a layout: what is there, how it is spelled, and what the ledger knows about it."""
 
 import os
 import stat
@@ -64,7 +64,7 @@ def _real_root(root: str, layout: Layout) -> str:
 
 
 class _Disk:
-    """The directories seen so far, so that each is read once."""
+    """The directories that were read so far; each is read once."""
 
     def __init__(self, root: str, going: Going | None = None) -> None:
         self.root = root
@@ -76,9 +76,9 @@ class _Disk:
         self._listed: dict[str, Listed] = {}
 
     def base_of(self, home: Home) -> tuple[str, list[str]]:
-        """The destination that a home belongs to, and the path below it.
+        """Return the destination that a home belongs to, and the path below it.
 
-        A link that the user made at a folder's own path is followed: the folder is then a destination of its own.
+        A link that the user made at the path of a folder is followed; the folder is a destination of its own then.
         """
         folder = home.folder
         if folder is None or folder.is_root:
@@ -97,7 +97,7 @@ class _Disk:
         return here
 
     def place(self, base: str, parts: Iterable[str]) -> tuple[str, bool]:
-        """The absolute path of `parts` below `base` in the spelling on disk, and whether it is there."""
+        """Return the absolute path of `parts` below `base`, as it is spelled on disk, and whether it is there."""
         here, exists = base, os.path.isdir(base)
         for part in parts:
             key = (here, spelling_key(part))
@@ -137,12 +137,12 @@ class _Disk:
         return True
 
     def spelling(self, directory: str, name: str) -> str:
-        """A name as a directory has it, where it differs only in case or Unicode form."""
+        """Return how a directory spells a name, if only case or Unicode form differ."""
         there = self.listed(directory)
         return name if there.among((name,)) else there.spelled((name,)).get(name, name)
 
     def listed(self, directory: str) -> Listed:
-        """The names in a directory; none if it is not there."""
+        """Return the names in a directory; none if it is not there."""
         if directory not in self._listed:
             try:
                 self._listed[directory] = listed(directory)
@@ -156,7 +156,7 @@ class _Disk:
 
 
 def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
-    """Give pieces that meet others of their name free ones, beside them on disk."""
+    """Give free names to pieces that would be placed beside others with their names."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
     taken: dict[str, set[str]] = {}
@@ -180,7 +180,7 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
 
 
 def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
-    """Give homes another path that would be in a directory where a file stays; whether there were any."""
+    """Give other paths to homes that would be inside a file that stays; return whether there were any."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
     moved: dict[int, tuple[str, str]] = {}
@@ -209,7 +209,7 @@ def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
 
 
 def add_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> None:
-    """Add the digests without which nobody could tell whether a holding's files were changed."""
+    """Add the digests that are needed to know whether a holding's files were changed."""
     for row, one in list(snapshot.found.others()):
         if one.stack and needs_digest(one.stack, holding, one.state):
             path = f"{snapshot.surveyed(layout.home_of[row]).path}/{one.name}"
@@ -231,7 +231,7 @@ def _survey_home(
     *,
     with_names: bool,
 ) -> SurveyedHome:
-    """Survey one home, and enter what these rows meet there, each with the name that it would have."""
+    """Look at one home, and enter what is at the destinations of these rows, each with the name that it would have."""
     base, parts = disk.base_of(home)
     path, exists = disk.place(base, parts)
     number = directory_number(ledger, path) if ledger else None

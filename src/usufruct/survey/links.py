@@ -1,4 +1,4 @@
-"""Links are judged on the disk that they will lie on."""
+"""Judge links on the disk where they will be."""
 
 import os
 
@@ -9,10 +9,10 @@ from usufruct.model.snapshot import Snapshot
 
 
 def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
-    """Refuse links that would resolve outside their destination by what is there now; True if there are any.
+    """Refuse links that would lead out of their destination because of what is on disk; return if there are any.
 
-    The rules on what a link may say are the layout's; here it may still meet a link of the user's, or lie in a
-    directory that one leads to.
+    The layout has judged what a link says. Here it may still lead through a link of the user's, or be in a directory
+    that one leads to.
     """
     kinds, found = layout.listing.kinds, False
     if not layout.listing.targets:
@@ -34,7 +34,7 @@ def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
 
 
 def skip_dangling(layout: Layout, snapshot: Snapshot) -> None:
-    """Skip links that point to what is neither placed nor there: they would lead nowhere."""
+    """Skip links to files that are neither placed nor there: they would lead nowhere."""
     kinds, targets = layout.listing.kinds, layout.listing.targets
     links = [row for row in layout.placed_rows() if kinds[row] == EntryKind.LINK] if targets else []
     if not links:

@@ -1,4 +1,4 @@
-"""Whether what is on record in one directory is in another."""
+"""Find out whether recorded files of one directory are in another one now."""
 
 import os
 from typing import NamedTuple
@@ -14,7 +14,7 @@ _COARSEST = 2_000_000_000
 
 
 class Moving(NamedTuple):
-    """What of a directory on record is in another: absolute paths there."""
+    """What of a recorded directory is in another one: absolute paths there."""
 
     archives: int
     missing: tuple[str, ...]
@@ -22,9 +22,9 @@ class Moving(NamedTuple):
 
 
 def looked_for(ledger: Ledger, old: str, new: str) -> Moving:
-    """Look in one absolute directory for what is on record in another.
+    """Look in one absolute directory for what is recorded in another.
 
-    Raises MachineError where things are on record and none of them is there: another folder was meant, surely.
+    Raises MachineError if nothing of it is there: then another folder was surely meant.
     """
     missing, changed, there = [], [], 0
     for path, state in files_below(ledger, old):
@@ -55,7 +55,7 @@ def _moved(path: str, old: str, new: str) -> str:
 
 
 def _is_it(found: FileState, recorded: FileState, path: str) -> bool:
-    """Whether a file or link is what was recorded; its content is read only where its time is another."""
+    """Whether a file or link is the recorded one; its content is read only if its time differs."""
     if found.kind is FileKind.FILE is recorded.kind and found.size == recorded.size:
         is_of_time = abs(found.modified - recorded.modified) <= _COARSEST
         return is_of_time or with_digest(found, path).has_same_content(recorded)

@@ -1,4 +1,4 @@
-"""Usufruct's own files are nobody's destination."""
+"""Refuse destinations among Usufruct's own files."""
 
 import os
 import re
@@ -13,13 +13,13 @@ _STAGING = re.compile(r"\.usufruct-[0-9a-f]{12}", re.IGNORECASE)
 
 
 class _RealPaths:
-    """The real paths of many directories that lie side by side, each level looked at once."""
+    """The real paths of many directories, of which most are side by side: each level is looked at once."""
 
     def __init__(self) -> None:
         self._known: dict[str, tuple[str, bool]] = {}
 
     def of(self, path: str) -> tuple[str, bool]:
-        """The real path of an absolute one, and whether anything is there."""
+        """Return the real path of an absolute one, and whether anything is there."""
         if path not in self._known:
             above, name = os.path.split(path)
             self._known[path] = self._step(path, above, name) if name and above != path else (path, True)
@@ -33,16 +33,16 @@ class _RealPaths:
 
 
 def refuse_own_folder(directory: str, own: Iterable[str]) -> None:
-    """Raise MachineError if an absolute directory is, or is in, one of these, where Usufruct keeps its own."""
+    """Raise MachineError if an absolute directory is one of Usufruct's own, or is inside one."""
     here = real_path(directory).casefold()
     if any(is_below(here, real_path(one).casefold()) for one in own):
         raise _own(directory)
 
 
 def refuse_own(plan: Plan, own: Iterable[str]) -> None:
-    """Raise MachineError if a plan places anything where Usufruct keeps its own: below these absolute directories.
+    """Raise MachineError if a plan places anything below these absolute directories, which are Usufruct's own.
 
-    Real paths are compared, and without regard to case: a file system may not tell the one from the other.
+    Real paths are compared, without case, because some file systems have no case.
     """
     ours = [real_path(path).casefold().rstrip("/") for path in own]
     real = _RealPaths()

@@ -1,4 +1,4 @@
-"""Whether the machine has room for a plan, and lets it be carried out, before anything is begun."""
+"""Check before anything is done that a plan can be carried out: permissions, space, sizes."""
 
 import os
 import shutil
@@ -15,7 +15,7 @@ from usufruct.model.records import TOO_LATE
 
 
 def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
-    """Raise MachineError for what would make the change fail: permission, space, files that the volume cannot hold."""
+    """Raise MachineError if the change would fail: for permissions, space, or files too large for the volume."""
     listing = plan.layout.listing
     for row, found in plan.snapshot.found.others():
         _refuse_late(f"{plan.snapshot.surveyed(plan.layout.home_of[row]).path}/{found.name}", found.state.modified)
