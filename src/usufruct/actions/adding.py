@@ -1,4 +1,4 @@
-"""Adding archives: each becomes a holding, or is told why not."""
+"""Add archives: each becomes a holding, or it is said why not."""
 
 import logging
 from collections.abc import Callable, Sequence
@@ -47,13 +47,13 @@ class Added(Struct, kw_only=True):
 
 
 def _seen(found: Examined) -> str:
-    """What an archive was found to be, for the log."""
+    """Describe for the log what an archive was found to be."""
     application = found.application.name if found.application else "no application"
     return f"{found.format or 'unread'} of {found.size:,} bytes for {application} as {found.name or 'nothing'}"
 
 
 def _why_it_stays(found: Examined) -> str:
-    """Why an archive had better not go by itself once it was added; empty where nothing is wanted of it."""
+    """Say why an archive should not be moved away after it was added; empty if there is no reason."""
     if found.facts and found.facts.is_rescued:
         return "it is damaged, and a better copy may yet complete it"
     if found.facts and found.facts.unread:
@@ -63,7 +63,7 @@ def _why_it_stays(found: Examined) -> str:
 
 
 def _share(found: Examined) -> tuple[int, int]:
-    """How many files of an archive are placed, and how many it has that are neither junk nor notes."""
+    """Return how many files of an archive are placed, and how many it has that are neither junk nor notes."""
     layout = found.layout
     if layout is None:
         return 1, 1
@@ -74,7 +74,7 @@ def _share(found: Examined) -> tuple[int, int]:
 
 
 def _is_in(added: Added) -> bool:
-    """All that was asked of it is placed, now or before."""
+    """Whether everything that was asked for is placed, now or earlier."""
     return added.state in ("added", "updated", "already added")
 
 
@@ -85,10 +85,10 @@ def add_archives(
     tell: Callable[[Added], None],
     afterwards: str = KEEP,
 ) -> list[Added]:
-    """Place each archive (or all as one) as a holding; `tell` is called as each is finished.
+    """Place each archive (or all as one) as a holding; `tell` is called with each result.
 
-    `afterwards` says what becomes of an archive once all that was asked of it is placed. A person who interrupts one
-    ends it all: what was done stays done.
+    `afterwards` says what happens to an archive once everything that was asked for is placed. If the user interrupts,
+    the command ends; what was done stays.
     """
     results = []
     refuse_name(request)
@@ -160,14 +160,14 @@ def _add(resources: Resources, found: Examined) -> Added:
 
 
 def _volumes(resources: Resources, found: Ready) -> Sequence[Volume]:
-    """The files that the holding comes from: those on record, where it came from the very same ones before."""
+    """Return the files that the holding comes from: the recorded ones, if it was added from the same files before."""
     if found.updates and found.extends:
         return volumes_of(resources.ledger, found.updates.number)
     return found.download.volumes
 
 
 def _choices(found: Ready) -> Choices:
-    """The choices that the holding has from now on; what was taken out of it and is placed again is no longer out."""
+    """Return the choices that the holding has from now on: entries that come again are no longer taken out."""
     choices = found.request.choices
     if choices.taken_out:
         placed = {found.plan.layout.listing.path(row) for row in found.plan.rows()}

@@ -1,4 +1,4 @@
-"""What becomes of archives once their content is placed, and where they are."""
+"""Move archives away once their content is placed, and find out where they are."""
 
 import os
 from collections.abc import Callable, Sequence
@@ -26,7 +26,7 @@ _HEADERS = 16 << 10
 
 
 class PutAway(Struct, frozen=True):
-    """What became of an archive."""
+    """What happened to an archive."""
 
     how: str
     """`keep`, `trash` or `store`."""
@@ -43,7 +43,7 @@ def store_of(context: Context) -> Path:
 
 
 def put_away(context: Context, resources: Resources, holding: str, how: str) -> PutAway:
-    """Trash or store all files of a holding's archives; whatever fails leaves them where they were, and is told."""
+    """Move all files of a holding's archives to the trash or the store; if that fails, they stay, and it is told."""
     number = next(one.number for one in all_holdings(resources.ledger) if one.name == holding)
     volumes = volumes_of(resources.ledger, number)
     if any(os.path.isdir(volume.path) for volume in volumes):
@@ -70,7 +70,7 @@ def _trash(context: Context, resources: Resources, volume: Volume) -> str:
 
 
 def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tuple[str, ...]:
-    """All files of a set together: first every one has its new place, then that is on record, then the old ones go."""
+    """Store all files of a set together: first all are copied, then that is recorded, then the old ones are removed."""
     store = directory = store_of(context)
     outside = [volume for volume in volumes if store not in Path(volume.path).parents]
     if len(outside) > 1:
@@ -93,7 +93,7 @@ def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tup
 
 
 class Kept(Struct, frozen=True):
-    """One file of an archive, as it is on record."""
+    """One recorded file of an archive."""
 
     path: str
     size: int
@@ -105,9 +105,9 @@ class Kept(Struct, frozen=True):
 
 
 def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
-    """The archives of all holdings, or of those that words mean: where they are and whether they are.
+    """Return the archives of all holdings or of those that are named, with where they are.
 
-    Of all, what the store keeps for no holding is told too.
+    For all holdings, archives in the store that no holding needs are returned as well.
     """
     store = store_of(context)
     found: dict[str, tuple[Volume, list[str]]] = {}
@@ -128,9 +128,9 @@ def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
 
 
 def put_away_later(context: Context, words: Sequence[str], how: str, tell: Callable[[str, PutAway], None]) -> None:
-    """Trash or store the archives of the holdings that words mean; `tell` is called with the name of each.
+    """Move the archives of these holdings to the trash or the store; `tell` is called with the name of each.
 
-    Without words those of all that are as they were placed, and of which more than a little was placed.
+    Without words: those of all holdings that are unchanged and of which more than a small part was placed.
     """
     with context.writing(f"archives --{how}") as resources:
         for holding in find_holdings(resources.ledger, words):
@@ -145,7 +145,7 @@ def put_away_later(context: Context, words: Sequence[str], how: str, tell: Calla
 
 
 def _why_not(resources: Resources, holding: Holding) -> str:
-    """Why an archive had better stay, unless it is named; empty where nothing is wanted of it."""
+    """Say why an archive should stay unless it is named; empty if there is no reason."""
     as_placed = (Condition.FINE, Condition.COVERED)
     if any(one.condition not in as_placed for one in condition_of(resources.ledger, holding.number, deep=False)):
         return "It stays: something of what was placed is changed or missing, and `repair` would need it"

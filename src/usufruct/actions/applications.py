@@ -12,35 +12,35 @@ from usufruct.planning.names import folded, suggestion
 
 
 def known_applications(context: Context) -> list[Application]:
-    """All applications with a definition, the user's own first; one of them replaces a shipped one of its name.
+    """Return all applications with a definition, the user's own first. They replace shipped ones of the same name.
 
-    Also those that are not here. A definition that cannot be used is told, and stands aside.
+    Applications that are not on this machine are among them. A definition with a fault is told and left out.
     """
     return load_applications(context.places.apps, context.on_fault, context.places.data / "definitions")
 
 
 def application_of(context: Context, name: str | None) -> Application | None:
-    """The application of this very name, whether it is here or not; None where no definition in order is of it."""
+    """Return the application with exactly this name, whether it is on this machine or not; None if there is none."""
     remembered = context.places.data / "definitions"
     found = load_applications(context.places.apps, context.on_fault, remembered, named={name} if name else frozenset())
     return next((one for one in found if one.name == name), None)
 
 
 def applications_here(context: Context) -> list[Application]:
-    """Those of which the folder or the program is on this machine: the others get nothing unless they are named."""
+    """Return those whose folder or program is on this machine: others get nothing unless they are named."""
     remembered = context.places.data / "definitions"
     return load_applications(context.places.apps, context.on_fault, remembered, only_here=True)
 
 
 def roots_now(context: Context, names: Set[str]) -> dict[str, str]:
-    """Name → root, of those of these applications that are on this machine."""
+    """Return the roots of those of these applications that are on this machine."""
     remembered = context.places.data / "definitions"
     found = load_applications(context.places.apps, context.on_fault, remembered, only_here=True, named=names)
     return {one.name: one.root for one in found if one.name in names}
 
 
 def application_named(applications: Sequence[Application], name: str) -> Application:
-    """The application of this name or title; WrongUsage lists the known ones."""
+    """Return the application with this name or title; WrongUsage lists the known ones."""
     for application in applications:
         if folded(name) in (folded(application.name), folded(application.title)):
             return application
@@ -52,7 +52,7 @@ def application_named(applications: Sequence[Application], name: str) -> Applica
 
 
 def applications_with_folder(applications: Sequence[Application], folder: str) -> list[Application]:
-    """Those that have a folder of this name, the user's own before shipped ones; one, unless several were named."""
+    """Return those with a folder of this name, the user's own before shipped ones; one, unless several were named."""
     if any(part in ("..", ".") for part in folder.replace("\\", "/").split("/")):
         raise WrongUsage(f"--into {folder} leads out of the folder.", remedy="Name a folder, and directories in it.")
     found = [application for application in applications if folder_and_below(application, folder)]
@@ -70,5 +70,5 @@ def applications_with_folder(applications: Sequence[Application], folder: str) -
 
 
 def definition_file(context: Context, application: Application) -> Path:
-    """Where the definition of an application is."""
+    """Return where the definition of an application is."""
     return (SHIPPED if application.is_shipped else context.places.apps) / f"{application.name}.toml"

@@ -1,4 +1,4 @@
-"""Where downloads arrive, and what is remembered of each. Imports nothing that opens archives."""
+"""Where downloads arrive, and what is remembered about each. Imports nothing that opens archives."""
 
 import os
 from pathlib import Path
@@ -20,7 +20,7 @@ UNSAFE = "unsafe"
 
 
 class Seen(Struct):
-    """What one download is."""
+    """What is known about one download."""
 
     size: int
     modified: int
@@ -39,7 +39,7 @@ class Seen(Struct):
 
 
 class SeenFile(Struct):
-    """The file that all is kept in."""
+    """The file in which all of it is kept."""
 
     version: str = __version__
     """Of Usufruct, whose rules may change."""
@@ -49,13 +49,13 @@ class SeenFile(Struct):
     """By `key_of` its path."""
 
     def of(self, path: str | Path, size: int, modified: int) -> Seen | None:
-        """What is known of a download that has this size and time."""
+        """Return what is known about a download with this size and time."""
         seen = self.downloads.get(key_of(path))
         return seen if seen and (seen.size, seen.modified) == (size, modified) else None
 
 
 def seen_before(file: Path) -> SeenFile:
-    """What is remembered; nothing where the file cannot be used, or another version wrote it."""
+    """Return what is remembered; nothing if the file cannot be used or another version wrote it."""
     try:
         known = msgspec.json.decode(small_file(file, _LARGEST), type=SeenFile)
     except (OSError, msgspec.DecodeError, RecursionError):
@@ -64,12 +64,12 @@ def seen_before(file: Path) -> SeenFile:
 
 
 def key_of(path: str | Path) -> str:
-    """A path as JSON can hold it, whatever bytes the name has."""
+    """Return a path as text for JSON, whatever bytes the name has."""
     return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 
 def folders_of(context: Context) -> list[Path]:
-    """The directories that downloads arrive in."""
+    """Return the directories in which downloads arrive."""
     named = context.settings().downloads
     if named:
         return [expanded(one).absolute() for one in named.split(os.pathsep) if one]

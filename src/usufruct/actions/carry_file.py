@@ -1,4 +1,4 @@
-"""The carry file: the form of its `carry.json`, and reading one that may come from anybody."""
+"""The carry file: the form of its `carry.json`, and reading one that may come from anyone."""
 
 import json
 import os
@@ -41,7 +41,7 @@ class CarriedFile(Struct, frozen=True):
 
 
 class CarriedHolding(Struct, frozen=True):
-    """One holding: all that it takes to add it again."""
+    """One holding, with everything that is needed to add it again."""
 
     name: str
     application: str | None
@@ -55,7 +55,7 @@ class CarriedHolding(Struct, frozen=True):
 
 
 class Carried(Struct, frozen=True):
-    """The whole of `carry.json`. Holdings come in an order in which adding them gives the same layers."""
+    """The whole `carry.json`. Holdings are in an order in which adding them gives the same layers."""
 
     carry: int
     """The form's version."""
@@ -67,7 +67,7 @@ class Carried(Struct, frozen=True):
 
 
 def is_content_at(path: str, size: int, digest: bytes) -> bool:
-    """Whether a file with this content lies there."""
+    """Whether a path is a file with this content."""
     try:
         return os.path.isfile(path) and is_still(Volume(path=path, size=size, digest=digest))
     except OSError:
@@ -75,7 +75,7 @@ def is_content_at(path: str, size: int, digest: bytes) -> bool:
 
 
 def fault_in_holding(holding: CarriedHolding) -> str:
-    """What keeps a holding of a carry file from being used, in words; empty if nothing does."""
+    """Say why a holding of a carry file cannot be used; empty if it can."""
     if fault := fault_in_name(holding.name):
         return f"its name cannot be used: {fault}"
     try:
@@ -95,7 +95,7 @@ class CarryFile:
         """Path below the folder that holds all → row."""
 
     def document(self) -> Carried:
-        """What it holds; DamagedArchive where that cannot be used, WrongUsage where a newer version wrote it."""
+        """Return its document; DamagedArchive if that cannot be used, WrongUsage if a newer version wrote it."""
         try:
             document = msgspec.json.decode(self._text(DOCUMENT, _LARGEST_DOCUMENT).encode("utf-8"), type=Carried)
         except (msgspec.MsgspecError, ValueError, RecursionError) as error:
@@ -109,30 +109,30 @@ class CarryFile:
         return document
 
     def definition(self, name: str) -> str:
-        """The text of a definition."""
+        """Return the text of a definition."""
         return self._text(f"apps/{name}.toml", _LARGEST_DEFINITION)
 
     def name_in(self, inside: str) -> str:
-        """The file name of an entry; DamagedArchive where there is none."""
+        """Return the file name of an entry; DamagedArchive if there is none."""
         return self.archive.listing.names[self._row(inside)]
 
     def blocks(self, file: CarriedFile) -> Iterator[bytes]:
-        """The content of an archive that lies in it, block by block; it may turn out to be another's."""
+        """Yield the content of an archive in it, block by block; it may turn out to be another one."""
         row = self._row(file.inside)
         if self.archive.listing.sizes[row] != file.bytes:
             raise self.another(file)
         return (block for _, blocks in self.archive.stream([row]) for block in blocks)
 
     def modified(self, file: CarriedFile) -> int | None:
-        """When an archive that lies in it was written last; None where that is not known."""
+        """Return when an archive in it was last modified; None if that is not known."""
         return self.archive.listing.modified(self._row(file.inside))
 
     def another(self, file: CarriedFile) -> DamagedArchive:
-        """An archive in it is not the one that is on its list."""
+        """Return the error for an archive in it that is not the one on its list."""
         return self.unusable(f"{file.inside} is not the archive it should be")
 
     def unusable(self, why: str) -> DamagedArchive:
-        """It cannot be carried in."""
+        """Return the error for a file that cannot be carried in."""
         return DamagedArchive(
             f"{self.archive.name} cannot be carried in: {why}.",
             remedy="Carry out again on the other machine.",
@@ -157,7 +157,7 @@ class CarryFile:
 
 @contextmanager
 def opened_carry_file(file: Path) -> Iterator[CarryFile]:
-    """A carry file. Raises what opening archives raises, and WrongUsage where it is another archive."""
+    """Open a carry file. Raises the errors of opening archives, and WrongUsage if it is another archive."""
     archive = open_archive(file)
     try:
         listing = archive.listing

@@ -1,4 +1,4 @@
-"""Carrying in: what another machine carried out, compared with what is here, then added in its order."""
+"""Carry in: compare what another machine carried out with what is here, then add it in its order."""
 
 import json
 import os
@@ -54,7 +54,7 @@ an application's root.
 
 
 class Bringing(Struct):
-    """One holding of a carry file, and what would become of it here."""
+    """One holding of a carry file, and what would happen to it here."""
 
     holding: CarriedHolding
     root: str
@@ -71,7 +71,7 @@ class Bringing(Struct):
 
 
 class BringingDefinition(Struct):
-    """One definition of a carry file, and what would become of it here."""
+    """One definition of a carry file, and what would happen to it here."""
 
     name: str
     root: str
@@ -89,7 +89,7 @@ class BringingDefinition(Struct):
 
 
 class ToCarryIn(Struct):
-    """What carrying in would do: nothing is changed yet."""
+    """What carrying in would do; nothing is changed yet."""
 
     file: Path
     document: Carried
@@ -100,14 +100,14 @@ class ToCarryIn(Struct):
 
     @property
     def asks(self) -> frozenset[str]:
-        """What needs a yes of its own: PROGRAMS, ELSEWHERE, both or neither."""
+        """What needs permission: PROGRAMS, ELSEWHERE, both or neither."""
         return frozenset().union(
             *(one.asks for one in self.definitions if one.state == NEW),
             *(one.asks for one in self.holdings if one.state == ADD),
         )
 
     def without(self, refused: frozenset[str]) -> None:
-        """Take out of what would be done all that asks for something of this."""
+        """Remove from the plan everything that needs this permission."""
         out = {one.name for one in self.definitions if one.state == NEW and one.asks & refused}
         for definition in self.definitions:
             if definition.name in out:
@@ -118,9 +118,9 @@ class ToCarryIn(Struct):
 
 
 def plan_carry_in(context: Context, file: Path, maps: Sequence[tuple[str, str]]) -> ToCarryIn:
-    """Compare a carry file with what is here. `maps` are paths there with the paths that take their place here.
+    """Compare a carry file with what is here. `maps` are paths of the other machine and those that replace them.
 
-    Raises what opening archives raises; DamagedArchive for a file whose document cannot be used.
+    Raises the errors of opening archives, and DamagedArchive if the document cannot be used.
     """
     file = expanded(file).absolute()
     with opened_carry_file(file) as carried:
@@ -136,7 +136,7 @@ def plan_carry_in(context: Context, file: Path, maps: Sequence[tuple[str, str]])
 def _compare_definitions(
     context: Context, carried: CarryFile, plan: ToCarryIn, maps: Sequence[tuple[str, str]]
 ) -> dict[str, Application]:
-    """Enter into the plan what becomes of each definition; gives the applications that are known then, by name."""
+    """Enter what would happen to each definition; return the applications that are known then, by name."""
     known = known_applications(context)
     applications = {one.name: one for one in known if not one.is_shipped}
     shipped = {one.name: one for one in known if one.is_shipped}
@@ -164,7 +164,7 @@ def _compare_definitions(
 
 
 def _compare_settings(context: Context, carried: CarryFile, plan: ToCarryIn) -> None:
-    """Enter into the plan what becomes of each setting."""
+    """Enter what would happen to each setting."""
     held = {one.key: one for one in found_settings(context.places.settings, context.on_fault)}
     for key, value in plan.document.settings.items():
         if key in held and key not in OF_THIS_MACHINE:
@@ -182,7 +182,7 @@ def _asks_of(application: Application) -> frozenset[str]:
 
 
 class _Here:
-    """What is here already: applications, holdings, and the places where archives may lie."""
+    """What is on this machine: applications, holdings, and the folders that may have the archives."""
 
     def __init__(self, context: Context, applications: dict[str, Application]) -> None:
         self.applications = applications
@@ -198,14 +198,14 @@ class _Here:
         self._folders = [*folders_of(context), store_of(context)]
 
     def find(self, file: CarriedFile, path: str) -> str:
-        """The path of a file with this content: the one given, or in the downloads folders or the store; or empty."""
+        """Return a path of a file with this content: the given one, or in downloads folders or the store; or empty."""
         paths = [path, *(str(folder / os.path.basename(file.name)) for folder in self._folders)]
         digest = bytes.fromhex(file.blake3)
         return next((one for one in paths if is_content_at(one, file.bytes, digest)), "")
 
 
 def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _Here) -> Bringing:
-    """What would become of a holding."""
+    """Return what would happen to a holding."""
     if fault := fault_in_holding(holding):
         return Bringing(holding, "", UNUSABLE, fault)
     application = here.applications.get(holding.application) if holding.application else None
@@ -235,9 +235,9 @@ def _bringing(holding: CarriedHolding, maps: Sequence[tuple[str, str]], here: _H
 
 
 def carry_in(context: Context, plan: ToCarryIn, access: Access, tell: Callable[[Bringing, Added], None]) -> list[Added]:
-    """Do what the plan says: definitions and settings that are new, archives into the store, holdings added in order.
+    """Carry out the plan: new definitions and settings, archives into the store, then holdings in their order.
 
-    What is here already stays as it is. `tell` hears of each holding as it is added or refused.
+    What is here already stays as it is. `tell` is called with each holding that is added or refused.
     """
     for definition in plan.definitions:
         if definition.state == NEW:
@@ -288,7 +288,7 @@ def _stored(
     found: dict[str, str],
     carried: CarryFile,
 ) -> list[Path]:
-    """The holding's archives, those in the carry file written into the store; a file that is there already serves."""
+    """Write those of the holding's archives that are in the carry file into the store, and return all paths."""
     directory = store = store_of(context)
     make_private(store)
     if sum(bool(one.inside) for one in holding.archives) > 1:
@@ -334,7 +334,7 @@ def _write(carried: CarryFile, file: CarriedFile, target: Path, platform: Platfo
 
 
 def _mapped(path: str, maps: Sequence[tuple[str, str]]) -> str:
-    """The path here of a path there: the longest mapped beginning is replaced."""
+    """Return a path of the other machine as a path here: the longest mapped beginning is replaced."""
     for there, here in sorted(maps, key=lambda one: -len(one[0])):
         if path == there or path.startswith(there.rstrip("/\\") + "/"):
             return here.rstrip("/") + path[len(there.rstrip("/\\")) :]
@@ -342,7 +342,7 @@ def _mapped(path: str, maps: Sequence[tuple[str, str]]) -> str:
 
 
 def _mapped_definition(text: str, maps: Sequence[tuple[str, str]]) -> str:
-    """A definition with its folders where they are here; comments and order stay."""
+    """Return a definition with its folders where they are here; comments and order stay."""
     if not maps:
         return text
     parsed_toml(text)

@@ -1,4 +1,4 @@
-"""Carrying out: all that was added, with definitions and settings, in one file for another machine."""
+"""Carry out: write everything that was added, with definitions and settings, into one file for another machine."""
 
 import json
 import os
@@ -47,9 +47,9 @@ class CarriedOut(Struct, frozen=True):
 
 
 def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut:
-    """Write definitions, settings, holdings and their archives into one zip file, read back and compared.
+    """Write definitions, settings, holdings and their archives into a zip file, read it back and compare.
 
-    Raises what packing raises; WrongUsage where there is nothing to carry.
+    Raises the errors of packing, and WrongUsage if there is nothing to carry.
     """
     out = expanded(out).absolute()
     out = out if out.suffix.lower() == ".zip" else out.with_name(out.name + ".zip")
@@ -87,7 +87,7 @@ def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut
 
 
 class _Parcel:
-    """What goes into a carry file, gathered."""
+    """What goes into a carry file."""
 
     def __init__(self, out: Path, *, with_archives: bool) -> None:
         self.plan = ToPack(out, "zip", out.stem)
@@ -98,7 +98,7 @@ class _Parcel:
         """Digest → where an archive lies in it: one that two holdings came from is in it once."""
 
     def holding(self, holding: Holding, volumes: list[Volume]) -> CarriedHolding:
-        """A holding as it is carried; its archives go into the file where they are still what they were."""
+        """Return a holding as it is carried; its archives go into the file if they are unchanged."""
         files = []
         for volume in volumes:
             inside = self._archive(volume)
@@ -112,7 +112,7 @@ class _Parcel:
         )  # fmt: skip
 
     def _archive(self, volume: Volume) -> str:
-        """Where an archive lies in the file; empty where it does not."""
+        """Return where an archive is in the file; empty if it is not in it."""
         if not self._with_archives or not is_content_at(volume.path, volume.size, volume.digest):
             return ""
         if volume.digest not in self._inside:
@@ -122,14 +122,14 @@ class _Parcel:
         return self._inside[volume.digest]
 
     def enter(self, below: str, path: Path) -> None:
-        """Put a file into it, at this path below the folder that holds all."""
+        """Put a file into it, at this path below its only folder."""
         found = path.stat()
         entry = f"{self.plan.wrapper}/{below}"
         self.plan.members.append(Member(entry, str(path), EntryKind.FILE, found.st_size, found.st_mtime_ns))
 
 
 def _in_order(ledger: Ledger) -> list[Holding]:
-    """All holdings, those beneath before those over them, else by when they were added."""
+    """Return all holdings: those below before those above them, otherwise by the time they were added."""
     holdings = {one.number: one for one in sorted(all_holdings(ledger), key=lambda one: (one.added, one.number))}
     sorter: TopologicalSorter[int] = TopologicalSorter(dict.fromkeys(holdings, ()))
     for below, above in holdings_over(ledger):
@@ -145,5 +145,5 @@ def _home_words(path: str) -> str:
 
 
 def _when(nanoseconds: int) -> str:
-    """ISO 8601, to the second."""
+    """Return a time in ISO 8601, to the second."""
     return datetime.fromtimestamp(nanoseconds // 1_000_000_000, UTC).isoformat()

@@ -1,4 +1,4 @@
-"""Whether what was placed is still there, and whether the backups are still what they should be."""
+"""Check whether placed files are still there, and whether the backups are sound."""
 
 from collections.abc import Iterator, Sequence
 
@@ -17,7 +17,7 @@ from usufruct.survey.drives import Presence, presences, refuse_away
 
 
 class Checked(Struct):
-    """How one holding is."""
+    """The condition of one holding."""
 
     holding: Holding
     fine: int = 0
@@ -33,7 +33,7 @@ class Checked(Struct):
 
 
 def check_holdings(context: Context, names: Sequence[str], *, deep: bool) -> Iterator[Checked]:
-    """Each of these holdings, or of all, compared with the disk; changes nothing."""
+    """Compare each of these holdings, or all, with the disk; nothing is changed."""
     with context.reading() as ledger:
         holdings = find_holdings(ledger, names)
         away = presences(ledger, context.identity_of_volume) if ledger else {}
@@ -65,7 +65,7 @@ def _checked(ledger: Ledger, holding: Holding, *, deep: bool) -> Checked:
 
 
 class StoreCheck(Struct, frozen=True):
-    """How the backups are."""
+    """The condition of the backups."""
 
     kept: int
     size: int
@@ -86,7 +86,7 @@ class StoreCheck(Struct, frozen=True):
 
 
 def check_store(context: Context) -> StoreCheck:
-    """Read every backup and compare it with the digest it is kept under; changes nothing."""
+    """Read every backup and compare it with its digest; nothing is changed."""
     # Only here: comparing files with the ledger starts without what writes.
     from usufruct.backups import Backups
 

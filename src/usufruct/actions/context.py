@@ -1,4 +1,4 @@
-"""What every action works in: Usufruct's own places, the system, the clock."""
+"""What every action needs: Usufruct's own directories, the system, the clock."""
 
 import os
 import time
@@ -21,23 +21,23 @@ if TYPE_CHECKING:
 
 
 def ignore_recovery(recovered: "Recovered") -> None:
-    """Tell nobody."""
+    """Report nothing."""
 
 
 def ignore_waiting() -> None:
-    """Tell nobody."""
+    """Report nothing."""
 
 
 def ignore_lost(count: int) -> None:
-    """Say nothing of backups that are on no record."""
+    """Report nothing."""
 
 
 def ignore_fault(fault: UsufructError) -> None:
-    """Tell nobody."""
+    """Report nothing."""
 
 
 class Context(Struct, frozen=True):
-    """The outside, handed to every action."""
+    """The outside world, passed to every action."""
 
     places: StatePlaces = field(default_factory=StatePlaces.found)
     platform: "Platform | None" = None
@@ -59,7 +59,7 @@ class Context(Struct, frozen=True):
     """Told of a definition or a setting that cannot be used and stands aside."""
 
     def system(self) -> "Platform":
-        """The system that is worked on."""
+        """The system that Usufruct works on."""
         if self.platform:
             return self.platform
         from usufruct.files.platform import this_platform
@@ -67,24 +67,24 @@ class Context(Struct, frozen=True):
         return this_platform()
 
     def identity_of_volume(self, path: str) -> str:
-        """What tells the file system of a path from others; the system is asked for only where that is needed."""
+        """Return what identifies a path's file system; the system is asked only when that is needed."""
         return self.system().identity_of_volume(path)
 
     def settings(self) -> "Settings":
-        """What the user has set; read when it is needed."""
+        """Return what the user has set."""
         from usufruct.definitions.settings import load_settings
 
         return load_settings(self.places.settings, self.on_fault)
 
     @contextmanager
     def reading(self) -> Iterator[Ledger | None]:
-        """The ledger for reading; None where nothing was ever recorded."""
+        """Open the ledger for reading; None if nothing was ever recorded."""
         with read_ledger(self.places.ledger) as ledger:
             self._look_for_lost(ledger)
             yield ledger
 
     def _look_for_lost(self, ledger: Ledger | None) -> None:
-        """Tell if backups were noted by another ledger than this one, or by it as it was later."""
+        """Report if backups were recorded by another ledger, or by this one in a later state."""
         store = str(self.places.backups)
         if not os.path.isdir(store):
             return
@@ -103,9 +103,9 @@ class Context(Struct, frozen=True):
 
     @contextmanager
     def writing(self, doing: str, *, recovers: bool = True) -> Iterator["Resources"]:
-        """The right to change things, once what was cut off before is put right, unless that is left for later.
+        """Get the right to change things; interrupted changes are reversed first, unless they must wait.
 
-        What is left to be removed in the end is removed; where that would take long, by a process of its own.
+        At the end, what is no longer needed is removed, by a separate process if that would take long.
         """
         # Only here: commands that read the ledger start without all that is needed to change anything.
         from usufruct.files.locking import only_writer
@@ -137,7 +137,7 @@ class Context(Struct, frozen=True):
 
     @contextmanager
     def _reserve(self) -> Iterator[None]:
-        """Where the disk is full, use the room that is kept for that."""
+        """Use the reserved space if the disk is full."""
         from usufruct.files.reserve import Reserve
 
         reserve = Reserve(self.places.reserve, self.places.ledger)
@@ -149,7 +149,7 @@ class Context(Struct, frozen=True):
 
     @contextmanager
     def _resources(self) -> Iterator["Resources"]:
-        """What changes touch, with the ledger open."""
+        """Return what changes work with, with the ledger open."""
         from usufruct.backups import Backups
         from usufruct.ledger import open_ledger
         from usufruct.transaction.work import Resources, no_checkpoint

@@ -1,4 +1,4 @@
-"""Making, changing and dropping definitions of applications."""
+"""Make, change and drop definitions of applications."""
 
 import os
 import re
@@ -59,7 +59,7 @@ class Proposal(Struct, frozen=True):
 
 
 def learn(context: Context, directory: Path, name: str | None) -> Proposal:
-    """What an existing content folder shows of its application; nothing is written."""
+    """Propose a definition from a folder with content; nothing is written."""
     directory = expanded(directory).absolute()
     if not directory.is_dir():
         raise MachineError(f"There is no folder {directory}.", remedy="Name the folder that the application reads.")
@@ -90,7 +90,7 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
 
 
 def _trial(listing: Listing, application: Application) -> str:
-    """What would become of the folder's own content, were it packed as it lies and placed by the definition."""
+    """Return where the folder's own content would go if it were packed and placed by the definition."""
     layout = layout_of(listing, application, application.name, Choices())
     back = sum(listing.path(one.row) == one.to for one in layout.placements)
     elsewhere = [listing.path(one.row) for one in layout.placements if listing.path(one.row) != one.to]
@@ -106,7 +106,7 @@ def _trial(listing: Listing, application: Application) -> str:
 
 
 def blank(context: Context, name: str, root: Path | None) -> Proposal:
-    """A definition to begin with."""
+    """Return a definition to begin with."""
     name = _checked(name)
     text = _TEMPLATE.format(
         name=_quoted(name),
@@ -117,9 +117,9 @@ def blank(context: Context, name: str, root: Path | None) -> Proposal:
 
 
 def received(context: Context, file: Path) -> Proposal:
-    """A definition that somebody handed on, checked; nothing is written.
+    """Check a definition from someone else; nothing is written.
 
-    Raises BadDefinition, and WrongUsage where one of the user's has its name.
+    Raises BadDefinition, and WrongUsage if one of the user's has its name.
     """
     try:
         text = small_file(file).decode("utf-8")
@@ -138,12 +138,12 @@ _MARKED = re.compile(r"# Changed from the definition that ships, ([0-9a-f]{12})\
 
 
 def marked_as_changed(text: str, shipped: str) -> str:
-    """The text of a shipped definition that a user changes, with a line that tells of which one it was made."""
+    """Return the text of a shipped definition with a line that says which one it was made from."""
     return f"# Changed from the definition that ships, {_digest(shipped)}\n{_MARKED.sub('', text)}"
 
 
 def has_newer_shipped(file: Path, shipped: Path) -> bool:
-    """Whether the shipped definition is another one by now than the user's was made of."""
+    """Whether the shipped definition has changed since the user's was made from it."""
     try:
         made_of = _MARKED.match(file.read_text(encoding="utf-8"))
         return made_of is not None and made_of[1] != _digest(shipped.read_text(encoding="utf-8"))
@@ -156,10 +156,10 @@ def _digest(text: str) -> str:
 
 
 def write_definition(context: Context, text: str, file: Path, *, replaces: str = "") -> Application:
-    """Write a definition once it is known to be good; the file is as it was if it is not.
+    """Write a definition if it has no fault; otherwise the file stays as it is.
 
-    Raises BadDefinition, and WrongUsage where a definition of that name is there already, unless it is the one that
-    this `replaces`, by name; that one cannot get another name.
+    Raises BadDefinition, and WrongUsage if there is a definition of that name, unless `replaces` names it; then its
+    name must stay.
     """
     application = parse_application(text, file)
     if replaces and application.name != replaces:
@@ -178,7 +178,7 @@ def write_definition(context: Context, text: str, file: Path, *, replaces: str =
 
 
 def drop_definition(context: Context, application: Application) -> Path:
-    """Take a definition away; gives where its text is kept. WrongUsage while there are holdings of it."""
+    """Remove a definition and return where its text is kept. Raises WrongUsage while it has holdings."""
     with context.reading() as ledger:
         holdings = [one.name for one in all_holdings(ledger) if one.application == application.name] if ledger else []
     if holdings:
@@ -199,12 +199,12 @@ def drop_definition(context: Context, application: Application) -> Path:
 
 
 def name_is_free(context: Context, name: str) -> bool:
-    """Whether none of the user's definitions is called so."""
+    """Whether none of the user's definitions has this name."""
     return all(one.name != name or one.is_shipped for one in known_applications(context))
 
 
 def _listing_of(directory: Path, own: Set[str]) -> Listing:
-    """A folder on disk as if it were an archive; what cannot be read and what is our `own` is left out."""
+    """List a folder on disk like an archive; what cannot be read and what is our `own` is left out."""
     listing = Listing()
     top = str(directory)
     for here, below, names in os.walk(top):
@@ -232,7 +232,7 @@ def _checked(name: str) -> str:
 
 
 def _name_from(name: str) -> str:
-    """The folder's name as one that is typed after `--app`: without accents, in small letters of its own script."""
+    """Turn the folder's name into one for `--app`: without accents, in small letters of its own script."""
     plain = re.sub(r"([A-Za-z])[\u0300-\u036f]+", r"\1", unicodedata.normalize("NFKD", name))
     plain = re.sub(r"[^\w.-]+", "-", spelling_key(plain)).strip("-._")
     return plain if is_application_name(plain) else "application"
@@ -282,21 +282,21 @@ def _patterns(patterns: Iterable[str]) -> str:
 
 
 def _quoted(text: str) -> str:
-    """A text as TOML has it."""
+    """Return a text as TOML writes it."""
     import tomlkit
 
     return tomlkit.string(text).as_string()
 
 
 def _comment(text: str) -> str:
-    """A comment of one line, whatever names of others are in it."""
+    """Return a comment of one line, whatever names are in it."""
     return f"# {_shown(text)}"
 
 
 def _shown(text: str) -> str:
-    """A text with a question mark for each sign that ends a line, steers a terminal or is no text at all.
+    """Return a text with question marks for signs that end a line, control a terminal or are no text at all.
 
-    As a pattern it still matches the name that it was made of.
+    As a pattern it still matches the name that it was made from.
     """
     return "".join(sign if sign.isprintable() else "?" for sign in text)
 

@@ -1,4 +1,4 @@
-"""The sample data that ships with Usufruct, laid out in a folder to play in."""
+"""Lay out the sample data of Usufruct in a folder to try things in."""
 
 import os
 import shutil
@@ -21,7 +21,7 @@ _OWN_FILES = {
 
 
 def prepare_demo(folder: Path) -> None:
-    """Lay out three applications' folders with a few files of the user's, their definitions, and downloads."""
+    """Make three applications' folders with a few of the user's files, their definitions, and downloads."""
     for name, content in _OWN_FILES.items():
         file = folder / name
         file.parent.mkdir(parents=True, exist_ok=True)
@@ -41,7 +41,7 @@ Tree = dict[str, FileState]
 
 
 def tree_of(folder: Path) -> Tree:
-    """Every path below a folder, and the folder itself as an empty path: content, mode and time."""
+    """Return content, mode and time of every path below a folder, and of the folder itself as an empty path."""
     tree: Tree = {}
     for directory, directories, names in os.walk(folder):
         for path in [directory, *(os.path.join(directory, name) for name in (*directories, *names))]:
@@ -51,7 +51,7 @@ def tree_of(folder: Path) -> Tree:
 
 
 def differences(before: Tree, after: Tree) -> list[str]:
-    """What differs between two trees, a line each; empty if they are equal in path, content, mode and time."""
+    """Return the differences between two trees, one per line; empty if path, content, mode and time are equal."""
     lines = []
     for path in sorted({*before, *after}):
         if path not in after:
@@ -65,5 +65,5 @@ def differences(before: Tree, after: Tree) -> list[str]:
 
 
 def count_of_files(tree: Tree) -> int:
-    """How many files a tree has."""
+    """Return how many files a tree has."""
     return sum(1 for state in tree.values() if state.kind is FileKind.FILE)

@@ -1,7 +1,7 @@
-"""What a desktop is told of Usufruct: an entry for file managers, and a service that watches the downloads.
+"""Tell a desktop about Usufruct: an entry for file managers, and a service that watches the downloads.
 
-The layouts are those of the Desktop Entry Specification of freedesktop.org and of systemd's unit files. Each file that
-is written is on record with its digest, and is taken back only if it is still what was written.
+The formats are those of the Desktop Entry Specification of freedesktop.org and of systemd's unit files. The digest of
+each written file is recorded, and the file is removed only if it is still what was written.
 """
 
 import contextlib
@@ -35,23 +35,23 @@ _RESERVED = re.compile(r"([\"`$\\])")
 
 
 class Told(Struct, frozen=True):
-    """What was written or taken back, and what was left because it is not what was written."""
+    """What was written or removed, and what was left because it is not what was written."""
 
     paths: tuple[str, ...]
     left: tuple[str, ...] = ()
 
 
 class _OnRecord(Struct, frozen=True):
-    """What is written: files with the digest of each ("" for a link), and folders made for them, outer before inner."""
+    """What was written: files with their digests ("" for a link), and the folders made for them, outer before inner."""
 
     files: dict[str, str]
     folders: list[str]
 
 
 def turn_on(context: Context) -> Told:
-    """Write both files and the link. Writing them again is no fault.
+    """Write both files and the link; it may be repeated.
 
-    Raises MachineError on a system without such a desktop, and where a file that is not ours has one of the names.
+    Raises MachineError on a system without such a desktop, and if a file that is not ours has one of the names.
     """
     if not context.system().has_open_desktop:
         raise MachineError(
@@ -83,7 +83,7 @@ def turn_on(context: Context) -> Told:
 
 
 def turn_off(context: Context) -> Told:
-    """Take them back, with the folders that were made for them; what was changed since is left."""
+    """Remove them, and the folders that were made for them; what was changed since is left."""
     gone: list[str] = []
     left: list[str] = []
     record = _recorded(context)
@@ -146,18 +146,18 @@ def _service_path() -> Path:
 
 
 def _wanted_link() -> Path:
-    """The link by which a session starts the service."""
+    """Return the link by which a session starts the service."""
     return _service_path().parent / "default.target.wants" / _SERVICE
 
 
 def _program() -> list[str]:
-    """The words that run Usufruct, wherever it was installed."""
+    """Return the words that run Usufruct, wherever it is installed."""
     found = shutil.which("usufruct")
     return [found] if found else [sys.executable, "-m", "usufruct"]
 
 
 def _quoted(word: str) -> str:
-    """A word of an Exec line: its own quoting, and that of texts in an entry around it."""
+    """Quote a word of an Exec line, and that again as a text in the entry."""
     quoted = '"' + _RESERVED.sub(r"\\\1", word.replace("%", "%%")) + '"'
     return quoted.replace("\\", "\\\\")
 

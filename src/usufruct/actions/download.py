@@ -1,4 +1,4 @@
-"""A download as it may be taken: opened, opened with the archives in it, or whole as the file it is."""
+"""A download as it may be taken: as its content, with the archives in it opened too, or as the file it is."""
 
 from collections.abc import Sequence
 from copy import copy
@@ -52,12 +52,12 @@ class Variant(Struct, frozen=True):
 
 
 class Download:
-    """A file in the downloads folder, opened. Close it after use."""
+    """An open file of the downloads folder. Close it after use."""
 
     def __init__(self, paths: Sequence[Path], request: Request, *, is_alone: bool = False) -> None:
-        """Several paths are several downloads as one; `is_alone`: the one path is known to be of no split set.
+        """Several paths are several downloads as one; `is_alone`: the only path does not belong to a split set.
 
-        Raises what `open_archive` raises, except for a file that is no archive: that is one entry.
+        Raises the errors of `open_archive`, except for a file that is no archive: it is a single entry.
         """
         self.path = paths[0]
         self.untouched = Untouched(map(str, paths))
@@ -102,27 +102,27 @@ class Download:
 
     @cached_property
     def volumes(self) -> tuple[Volume, ...]:
-        """The files that it consists of; each is read through."""
+        """The files that it consists of; each is read completely."""
         return tuple(map(volume_at, self.archive.facts.volumes))
 
     @cached_property
     def digest(self) -> bytes:
-        """What tells its content from that of all others."""
+        """A digest of all of its content."""
         return digest_of_all(self.volumes)
 
     def close(self) -> None:
-        """Let go of all that was opened."""
+        """Close everything that was opened."""
         for archive in (*filter(None, self._inside.values()), self.archive, *self._wholes):
             archive.close()
 
     def under(self, request: Request) -> "Download":
-        """The same download as another request would take it; closed with this one."""
+        """Return the same download as another request takes it; it is closed with this one."""
         other = copy(self)
         other._request = request
         return other
 
     def variant_for(self, application: Application | None) -> Variant:
-        """How the download is best taken for an application, or for none."""
+        """Return the best way to take the download for an application, or for none."""
         if application:
             self.tried.add(application.name)
         if self.archive in self._wholes:
@@ -144,9 +144,9 @@ class Download:
         return opened
 
     def variants(self) -> list[Variant]:
-        """How the download is best taken, for each application that anything in it may speak for.
+        """Return the best way to take the download for each application that anything in it may be for.
 
-        Those left out would be given nothing: `variant_for` each of them says so.
+        The others would get nothing, as `variant_for` says for each.
         """
         applications, choices = self._request.applications, self._request.choices
         if len(applications) < _FEW or choices.into or choices.choose or choices.nested:
@@ -169,7 +169,7 @@ class Download:
         return [variants[number] for number in sorted(variants)]
 
     def _opened(self, application: Application | None) -> Variant:
-        """The archive, with those in it opened in turn where asked for or where nothing else would be placed."""
+        """Return the archive, with the archives in it opened if that is asked for or nothing else would be placed."""
         archive = self.archive
         layout = self._layout(archive, application)
         for _ in range(self._request.access.limits.levels):
@@ -202,7 +202,7 @@ class Download:
         return self._inside[key]
 
     def _layout(self, archive: Archive, application: Application | None) -> Layout:
-        """The layout; entries of one destination and size are compared by their content."""
+        """Return the layout. Entries with one destination and one size are compared by content."""
         layout = self._layout_with(archive, application, {})
         if layout.undecided:
             try:
@@ -221,7 +221,7 @@ class Download:
         return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._claims[id(archive)])
 
     def _claiming(self, archive: Archive) -> Sequence[Application]:
-        """The applications that may claim anything of an archive."""
+        """Return the applications that may claim anything in an archive."""
         applications = self._request.known or self._request.applications
         if len(applications) < _FEW:
             return applications
@@ -236,9 +236,9 @@ class Download:
 
 
 def _may_be_wrapped(layout: Layout) -> bool:
-    """Whether the content may be in the archives inside: nothing but types of files speaks for what lies outside.
+    """Whether the content may be in archives inside, because only file types speak for what is outside of them.
 
-    What the user's patterns leave out was there to be placed.
+    What the user's patterns leave out would have been placed.
     """
     if layout.evidence > Evidence.PATTERN or layout.application is None:
         return False
@@ -251,7 +251,7 @@ def _takes(application: Application, name: str) -> bool:
 
 
 def _stronger(application: Application, whole: Layout, opened: Layout) -> Layout | None:
-    """Which of the two says more of where it belongs: by its evidence, then by the narrower pattern; None: neither."""
+    """Return the one with the stronger evidence, or with the narrower pattern; None if neither is."""
     if not opened.files or whole.evidence != opened.evidence:
         return max((whole, opened), key=lambda layout: layout.evidence if layout.files else -1)
     narrow, wide = (_narrowest(application, layout) for layout in (opened, whole))
@@ -259,7 +259,7 @@ def _stronger(application: Application, whole: Layout, opened: Layout) -> Layout
 
 
 def _narrowest(application: Application, layout: Layout) -> int:
-    """Letters of the narrowest pattern that takes anything of what is placed."""
+    """Return the number of letters of the narrowest pattern that takes any placed file."""
     names = [layout.listing.names[row] for row in layout.placed_rows()]
     patterns = {pattern for folder in application.folders for pattern in folder.takes}
     return max((letters_of(one) for one in patterns if any(map(Patterns([one]).by_name, names))), default=0)

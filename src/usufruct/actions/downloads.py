@@ -1,4 +1,4 @@
-"""What waits in the downloads folders, and how each of it stands."""
+"""List what waits in the downloads folders, with the state of each."""
 
 import logging
 import os
@@ -87,14 +87,14 @@ class Waiting(Struct, frozen=True, kw_only=True):
 def waiting(
     context: Context, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> list[Waiting]:
-    """What waits, newest first, the first `most` of it; `find` is a text in the name, `app` an application's name."""
+    """Return the newest `most` downloads; `find` is a text in the name, `app` an application's name."""
     return waiting_and_rest(context, find=find, app=app, most=most)[0]
 
 
 def waiting_and_rest(
     context: Context, *, find: str | None = None, app: str | None = None, most: int | None = None
 ) -> tuple[list[Waiting], int]:
-    """The same, and how many older downloads were not looked at."""
+    """Return the same, and how many older downloads were not looked at."""
     applications = tuple(applications_here(context))
     # Objects are made of those that are looked at only: a folder may hold very many.
     folders = [folder for folder in folders_of(context) if folder.is_dir()]
@@ -123,9 +123,9 @@ def waiting_and_rest(
 
 
 def _found_in(folder: Path, wanted: str) -> Iterator[tuple[int, Path, tuple[str, ...]]]:
-    """Each set of files in a folder: when its last file came, the folder, and the files' names.
+    """Yield each set of files in a folder: the time of its newest file, the folder, and the names.
 
-    `wanted`: a text, folded, that one of the names has.
+    `wanted`: a text, as names are compared, that one of the names contains.
     """
     times: dict[str, int] = {}
     with os.scandir(folder) as entries:
@@ -142,7 +142,7 @@ def _found_in(folder: Path, wanted: str) -> Iterator[tuple[int, Path, tuple[str,
 
 
 class _Record:
-    """What the ledger knows of archives."""
+    """What the ledger knows about archives."""
 
     def __init__(self, ledger: Ledger | None) -> None:
         self._by_place: dict[tuple[str, int], str] = {}
@@ -161,18 +161,18 @@ class _Record:
             self._by_name.setdefault((folded(holding.tidy_name), holding.application or ""), holding)
 
     def holding_of(self, path: str, size: int, digest: str) -> str | None:
-        """The holding that came from this file: by its path and size, or by its content."""
+        """Return the holding that came from this file: by its path and size, or by its content."""
         return self._by_place.get((path, size)) or self._by_content.get((digest, size))
 
     def called_so(self, file_name: str, application: str) -> Holding | None:
-        """A holding of an archive that had the same name but for its version."""
+        """Return a holding whose archive had the same name except for its version."""
         return self._by_name.get((folded(tidy_name(file_name)), application))
 
 
 def _standing(
     group: Sequence[Path], modified: int, applications: Sequence[Application], known: SeenDownloads, record: _Record
 ) -> Waiting:
-    """How one download stands."""
+    """Return the state of one download."""
     path = min(group, key=lambda one: (not is_archive(one), one.name)) if len(group) > 1 else group[0]
     size = sum(one.stat().st_size for one in group)
     seen = known.of(path, size, modified)
@@ -203,7 +203,7 @@ def _standing(
 
 
 def _against_record(path: Path, seen: Seen, record: _Record) -> tuple[str, str]:
-    """Whether it was added already, or is another version of what was."""
+    """Whether it was added, or is another version of an added one."""
     if holding := record.holding_of(str(path), path.stat().st_size, seen.digest):
         return ADDED, holding
     if one := record.called_so(path.name, seen.application):
@@ -213,7 +213,7 @@ def _against_record(path: Path, seen: Seen, record: _Record) -> tuple[str, str]:
 
 
 def _identified(path: Path, size: int, modified: int, applications: Sequence[Application], *, is_alone: bool) -> Seen:
-    """What a download is and for which application it fits."""
+    """Return what a download is and for which application."""
     seen = Seen(size, modified, state=NEW)
     if path.name.lower().endswith(_STREAMS) and size > _LARGE_STREAM:
         seen.format, seen.detail = path.name.partition(".")[2], "too large to be looked into here"
@@ -276,5 +276,5 @@ def _fit(seen: Seen, download: Download) -> None:
 
 
 def age_of(one: Waiting) -> float:
-    """Seconds since it came."""
+    """Return the seconds since it arrived."""
     return max(0.0, time.time() - one.modified / 1e9)

@@ -1,4 +1,4 @@
-"""Holdings that their application does not see any more, for it reads another folder now."""
+"""Find holdings that their application no longer sees because it reads another folder now."""
 
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -10,7 +10,7 @@ from usufruct.model.holdings import Holding
 
 
 class ReadElsewhere(NamedTuple):
-    """Holdings that lie where their application does not look any more."""
+    """Holdings in a folder that their application does not read any more."""
 
     application: str
     old: str
@@ -19,7 +19,7 @@ class ReadElsewhere(NamedTuple):
 
 
 def read_elsewhere(context: Context, holdings: Sequence[Holding]) -> list[ReadElsewhere]:
-    """The holdings whose application has another root by now than they were placed in, as after a new version."""
+    """Return the holdings whose application has another root than when they were placed, as after a new version."""
     names = {one.application for one in holdings if one.application}
     roots = {name: real_path(root) for name, root in roots_now(context, names).items()} if names else {}
     found: dict[tuple[str, str], ReadElsewhere] = {}

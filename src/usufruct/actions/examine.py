@@ -1,4 +1,4 @@
-"""Finding out what an archive is, where its entries would go and what they would meet there."""
+"""Find out what an archive is, where its entries would go and what is there."""
 
 import logging
 import os
@@ -62,7 +62,7 @@ _MOST_ENTRIES, _LARGEST_ENTRY = 100, 1 << 16
 
 
 class _Case(Struct, frozen=True):
-    """What an examination works in."""
+    """What an examination works with."""
 
     context: Context
     ledger: Ledger | None
@@ -74,7 +74,7 @@ class _Case(Struct, frozen=True):
 def examined(
     context: Context, paths: Sequence[Path], request: Request, ledger: Ledger | None, *, for_adding: bool
 ) -> Iterator[Examined]:
-    """What comes of an archive (or several as one): Refused, Asked, AlreadyThere or Ready; it is open while inside."""
+    """Examine an archive (or several as one); gives Refused, Asked, AlreadyThere or Ready, and is open while inside."""
     found, download = _answered(_Case(context, ledger, for_adding), paths, request)
     try:
         yield found
@@ -84,7 +84,7 @@ def examined(
 
 
 def _answered(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
-    """What comes of it once every question with a safe answer has got it, where that was asked for."""
+    """Examine it again with each safe answer, if those are to be taken."""
     while True:
         found, download = _outcome(case, paths, request)
         decisions = found.decisions if isinstance(found, Asked) and request.takes_safe else ()
@@ -97,7 +97,7 @@ def _answered(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Exa
 
 
 def _outcome(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Examined, Download | None]:
-    """What comes of it, and the download, which is open; of one that fails, what was known by then."""
+    """Return the result and the open download; after a failure, what was known by then."""
     found = Examined(path=str(paths[0].absolute()), request=request)
     download: Download | None = None
     try:
@@ -120,9 +120,9 @@ def _outcome(case: _Case, paths: Sequence[Path], request: Request) -> tuple[Exam
 
 
 def _opened(paths: Sequence[Path], request: Request, ledger: Ledger | None) -> tuple[Download, Request, Holding | None]:
-    """The download and what is asked of it; the holding that came from this very archive, where that ends it.
+    """Open the download. Return it with the request, and the holding from this very archive, if that is the result.
 
-    Where such a holding can be added to, that is what is asked.
+    If the holding can be added to, the request asks for that instead.
     """
     request = _for_update(request, ledger)
     absolute = [path.absolute() for path in paths]
@@ -140,7 +140,7 @@ def _opened(paths: Sequence[Path], request: Request, ledger: Ledger | None) -> t
 
 
 def _for_update(request: Request, ledger: Ledger | None) -> Request:
-    """The request made to be for the application or the directory of the holding that is to be updated, if any is."""
+    """Return the request for the application or directory of the holding that is to be updated, if any."""
     if request.update is None:
         return request
     old = holding_named(ledger, request.update) if ledger else None
@@ -157,7 +157,7 @@ def _for_update(request: Request, ledger: Ledger | None) -> Request:
 
 
 def _known(download: Download, request: Request, ledger: Ledger) -> Holding | None:
-    """The holding that came from this very archive, unless the user named another place or name for it."""
+    """Return the holding that came from this very archive, unless the user asked for another place or name."""
     if request.update is not None or request.name is not None:
         return None
     named = _names_of(request)
@@ -176,7 +176,7 @@ def _names_of(request: Request) -> set[str]:
 
 
 def _with_choices_of(known: Holding, request: Request) -> Request:
-    """The request made to be one that adds to a holding of the same archive."""
+    """Return the request to add to a holding from the same archive."""
     old, encoding = choices_from_text(known.choices)
     if request.choices.claim and not old.claim:
         raise WrongUsage(
@@ -198,7 +198,7 @@ def _with_choices_of(known: Holding, request: Request) -> Request:
 
 
 def _steps(case: _Case, download: Download, request: Request, known: Holding | None) -> Iterator[Examined]:
-    """What is known of a download after each step of the way; at the end of it, what comes of it."""
+    """Yield what is known about a download after each step, and the result at the end."""
     archive, ledger = download.archive, case.ledger
     updates = holding_named(ledger, request.update) if ledger and request.update is not None else None
     found = Examined(
@@ -234,7 +234,7 @@ def _steps(case: _Case, download: Download, request: Request, known: Holding | N
 def _destined(
     case: _Case, download: Download, variant: Variant, decisions: tuple[Decision, ...], found: Examined
 ) -> Iterator[Examined]:
-    """The same of a way to take it: what it meets at its destination."""
+    """Yield the same for a way to take it: what is at its destinations."""
     layout, archive, request, ledger = variant.layout, variant.archive, found.request, case.ledger
     if unmatched := layout.unmatched or matching_nothing(layout, request.patterns):
         raise matches_nothing(unmatched[0], layout.listing, download.archive)
@@ -279,14 +279,14 @@ def _destined(
 
 
 def _refuse_unsafe(archive: Archive, refused: Sequence[Refusal], request: Request) -> None:
-    """Raise UnsafeArchive if any entry is refused, unless only that is left out and there is a rest."""
+    """Raise UnsafeArchive if any entry is refused, unless refused entries may be left out and others remain."""
     has_rest = bool(len(archive.listing))
     if refused and not (request.choices.skip_unsafe and has_rest):
         raise unsafe(archive, refused, has_rest=has_rest)
 
 
 def _is_made_so(holding: Holding, download: Download, request: Request) -> bool:
-    """Whether a holding came whole from this archive by the same choices."""
+    """Whether a holding came from this archive as a whole, by the same choices."""
     if holding.is_partial or holding.archive_size != download.archive.size:
         return False
     # Compared as values: an earlier version may have had fewer options.
@@ -295,7 +295,7 @@ def _is_made_so(holding: Holding, download: Download, request: Request) -> bool:
 
 
 def _has_all(ledger: Ledger, holding: Holding, plan: Plan) -> bool:
-    """Whether a holding has each file that its own archive would place now, and no other."""
+    """Whether a holding has exactly the files that its own archive would place now."""
     layout = plan.layout
     has = {(entry, f"{path}/{name}") for _, path, name, entry in names_of_holding(ledger, holding.number)}
     entries = {entry for entry, _ in has}
@@ -310,7 +310,7 @@ def _has_all(ledger: Ledger, holding: Holding, plan: Plan) -> bool:
 
 
 def _locked(case: _Case, archive: Archive, request: Request) -> Decision | None:
-    """The question of the password that the archive's content cannot be read without; None if it can be read."""
+    """Return the question for the password, if the content cannot be read without one."""
     with request.access.passwords.known_only(not case.for_adding):
         try:
             archive.unlock()
@@ -325,7 +325,7 @@ def _password_question(needed: PasswordNeeded) -> Decision:
 
 
 def _skip_installed(archive: Archive, layout: Layout, root: str) -> bool:
-    """Whether anything in it is where the application itself installs such content; that is not placed again."""
+    """Skip what is where the application itself installs such content; return whether there was anything."""
     installed = rows_installed(archive, layout, root)
     for row, path in installed.items():
         layout.skip(row, SkippedKind.DUPLICATE, layout.reason(f"is installed already, as {path}"))
@@ -333,7 +333,7 @@ def _skip_installed(archive: Archive, layout: Layout, root: str) -> bool:
 
 
 def _planned(case: _Case, archive: Archive, found: Examined, layout: Layout, root: str, *, is_open: bool) -> Plan:
-    """What each placement meets on this disk."""
+    """Return what each placement meets on this disk."""
     choices = found.request.choices
     named: set[int] = set()
     updating = found.updates.number if found.updates else None
@@ -361,7 +361,7 @@ def _planned(case: _Case, archive: Archive, found: Examined, layout: Layout, roo
 
 
 def _named(case: _Case, found: Examined, plan: Plan, same: Sequence[Holding]) -> Naming:
-    """What the holding is called, one that is updated as before."""
+    """Return the name of the holding; one that is updated keeps its name."""
     ledger = case.ledger
     if ledger is None or found.updates:
         return Naming(name=found.name)
@@ -374,7 +374,7 @@ def _named(case: _Case, found: Examined, plan: Plan, same: Sequence[Holding]) ->
 
 
 def _questions(case: _Case, found: Examined, plan: Plan, named: Naming) -> Iterator[Decision]:
-    """What the user has to decide about a plan."""
+    """Yield what the user has to decide about a plan."""
     request, ledger = found.request, case.ledger
     if found.facts and (question := names_question(plan, found.facts)):
         yield question
@@ -396,9 +396,9 @@ def _nothing_left(found: Examined, layout: Layout) -> Refused:
 
 
 def _finds_programs(case: _Case, variant: Variant, request: Request) -> bool:
-    """Look at content whose names do not tell whether it can run; True if the listing knows more programs now.
+    """Look at content whose names do not say whether it can run; return whether the listing knows more programs now.
 
-    What is to be added is looked at as it is unpacked, and not twice; what is only shown, where that takes a moment.
+    If it is to be added, this happens as it is unpacked; if it is only shown, only where it takes a moment.
     """
     layout, listing = variant.layout, variant.layout.listing
     application = layout.application

@@ -1,4 +1,4 @@
-"""Which downloads a command's words mean: files, the archives in a folder, what a wildcard matches."""
+"""Find the downloads that a command's words mean: files, the archives in a folder, what a wildcard matches."""
 
 import os
 from collections.abc import Iterator, Sequence
@@ -11,10 +11,10 @@ from usufruct.planning.names import is_archive_name
 
 
 def gathered(words: Sequence[Path]) -> list[Path]:
-    """The downloads, each once: of a split set only the part that stands for all, in the order of the words.
+    """Return the downloads, each once, in the order of the words; of a split set only the part that stands for all.
 
-    A folder means the archives directly in it. A word with wildcards that names no file is matched here, for shells
-    that do not. Raises WrongUsage for a folder or wildcard that gives nothing.
+    A folder means the archives directly in it. A wildcard that is no file's name is matched here, for shells that do
+    not do it. Raises WrongUsage for a folder or wildcard without archives.
     """
     seen: set[Path] = set()
     found = []
@@ -28,7 +28,7 @@ def gathered(words: Sequence[Path]) -> list[Path]:
 
 
 def _members(path: Path) -> Sequence[Path]:
-    """The files of the set that a file belongs to; the file alone where its set is broken, which opening it tells."""
+    """Return the files of the set that a file belongs to; only the file if its set is broken."""
     try:
         return split_set_of(path).paths
     except ArchiveError:

@@ -1,4 +1,4 @@
-"""What was done, by command: what one of them did counts as one."""
+"""What was done, by command: everything that one command did is one step."""
 
 from msgspec import Struct, field
 
@@ -11,7 +11,7 @@ REVERSIBLE = frozenset((ChangeKind.ADD, ChangeKind.REMOVE, ChangeKind.UPDATE))
 
 
 class Step(Struct):
-    """What one command did, as the history lists it."""
+    """What one command did."""
 
     changes: list[Change]
     """In the order in which they were made."""
@@ -20,20 +20,20 @@ class Step(Struct):
 
     @property
     def number(self) -> int:
-        """By which it is called."""
+        """The number that it is called by."""
         return self.changes[0].number
 
     def is_change_undone(self, change: Change) -> bool:
-        """An odd number of undos and redos came after it."""
+        """Whether an odd number of undos and redos came after it."""
         return len(self.chains.get(change.number, ())) % 2 == 1
 
     def latest(self, change: Change) -> Change:
-        """The change that made things as they are: the last that undid or redid it, or itself."""
+        """The change that made things as they are: the last one that undid or redid it, or itself."""
         return (self.chains.get(change.number) or [change])[-1]
 
     @property
     def reversible(self) -> list[Change]:
-        """Those of its changes that can be undone at all."""
+        """Those of its changes that can be undone."""
         return [change for change in self.changes if change.kind in REVERSIBLE]
 
     @property
@@ -43,12 +43,12 @@ class Step(Struct):
 
     @property
     def is_undone(self) -> bool:
-        """All of it was undone."""
+        """Whether all of it was undone."""
         return bool(self.reversible) and not self.done
 
 
 def history(context: Context, most: int | None = None) -> tuple[list[Step], int]:
-    """What was done, newest first, the last `most` of it, and how many steps there were before these."""
+    """Return the newest `most` steps, newest first, and how many there were before them."""
     with context.reading() as ledger:
         if ledger is None:
             return [], 0
@@ -57,7 +57,7 @@ def history(context: Context, most: int | None = None) -> tuple[list[Step], int]
 
 
 def steps_of(ledger: Ledger, since: int = 0) -> list[Step]:
-    """What was done from a change on that began a step, by step, newest first."""
+    """Return the steps from a change on that began a step, newest first."""
     steps: dict[int, Step] = {}
     of_root: dict[int, Step] = {}
     for change in reversed(changes_done(ledger, since)):

@@ -1,4 +1,4 @@
-"""Reading the record: which holdings there are."""
+"""List the holdings on record."""
 
 import os
 from collections.abc import Iterable, Sequence
@@ -16,7 +16,7 @@ from usufruct.survey.drives import Presence, presences
 
 
 def list_holdings(context: Context, *, find: str | None = None, sort: str = "name") -> list[Holding]:
-    """Every holding, or those with a text in name, application or archive; by application, then as `sort` says.
+    """Return every holding, or those with a text in name, application or archive; by application, then by `sort`.
 
     `sort` is `name`, `size` (largest first) or `added` (newest first).
     """
@@ -32,13 +32,13 @@ def list_holdings(context: Context, *, find: str | None = None, sort: str = "nam
 
 
 def with_presence(context: Context, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
-    """The holdings, those marked of which a drive is away."""
+    """Return the holdings, those marked of which a drive is not connected."""
     found = presences(ledger, context.identity_of_volume)
     return [replace(one, is_away=True) if found.get(one.number) is Presence.AWAY else one for one in holdings]
 
 
 def _words(holding: Holding) -> str:
-    """What a holding is found by: of the archive the name alone, as its folders tell nothing about it."""
+    """Return the texts that a holding is found by; of the archive only its name."""
     return f"{holding.name} {holding.application or ''} {os.path.basename(holding.archive)}"
 
 
@@ -51,7 +51,7 @@ def _by_time(holding: Holding) -> int:
 
 
 def find_holding(ledger: Ledger | None, name: str) -> Holding:
-    """The holding of this name; WrongUsage names those that come near."""
+    """Return the holding of this name; WrongUsage lists similar names."""
     holding = holding_named(ledger, name) if ledger else None
     if holding:
         return holding
@@ -63,9 +63,9 @@ def find_holding(ledger: Ledger | None, name: str) -> Holding:
 
 
 def find_holdings(ledger: Ledger | None, words: Sequence[str], application: str | None = None) -> list[Holding]:
-    """The holdings that words mean: names, patterns of names, or the archives that they came from; each once.
+    """Return the holdings that words mean: names, patterns of names, or the archives that they came from; each once.
 
-    Of one application alone, if that is named, and all of it without words. Raises WrongUsage for a word that means
+    If an application is named, only its holdings; without words, all of them. Raises WrongUsage for a word that means
     none.
     """
     every = all_holdings(ledger) if ledger else []

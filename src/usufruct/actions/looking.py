@@ -1,4 +1,4 @@
-"""Looking at archives: what each is and would do. Nothing is changed."""
+"""Look at archives: what each is and would do. Nothing is changed."""
 
 from collections.abc import Iterator, Sequence
 from itertools import product
@@ -13,9 +13,9 @@ from usufruct.planning.names import fault_in_name
 
 
 def look_at(context: Context, archives: Sequence[Path], request: Request) -> Iterator[Examined]:
-    """What each archive (or all as one) is and would do, for each application named; changes nothing.
+    """Yield what each archive (or all as one) is and would do, for each named application; nothing is changed.
 
-    Each is let go of before the next is opened: many together would fill the memory.
+    Each is closed before the next is opened: many together would fill the memory.
     """
     refuse_name(request)
     with context.reading() as ledger:
@@ -25,11 +25,11 @@ def look_at(context: Context, archives: Sequence[Path], request: Request) -> Ite
 
 
 def refuse_name(request: Request) -> None:
-    """Raise WrongUsage where the name that is wished for cannot be one."""
+    """Raise WrongUsage if the wanted name cannot be the name of a holding."""
     if request.name is not None and (fault := fault_in_name(request.name)):
         raise WrongUsage(f"A holding cannot be called {request.name!r}: {fault}.", remedy="Give it a plain name.")
 
 
 def groups(archives: Sequence[Path], request: Request) -> Sequence[Sequence[Path]]:
-    """What is to become one holding each, or one for each application."""
+    """Return the archives and requests that become one holding each; several for several applications."""
     return [archives] if request.together else [[path] for path in archives]

@@ -1,4 +1,4 @@
-"""What comes of examining an archive: it is refused, asks, is there already, or is ready to be placed."""
+"""Results of examining an archive: it is refused, asks, is there already, or is ready to be placed."""
 
 from typing import TYPE_CHECKING, TypeVar
 
@@ -22,7 +22,7 @@ _Outcome = TypeVar("_Outcome", bound="Examined")
 
 
 class Examined(Struct, frozen=True, kw_only=True):
-    """What is known of an archive, as far as its examination came; what came of it is one of the kinds below."""
+    """What is known about an archive, as far as its examination got; the result is one of the classes below."""
 
     path: str
     request: Request
@@ -46,12 +46,12 @@ class Examined(Struct, frozen=True, kw_only=True):
 
     @property
     def application(self) -> Application | None:
-        """The one that it is for; None for none, or where that is not known."""
+        """The application that it is for; None for none, or if that is not known."""
         return self.layout.application if self.layout else None
 
     @property
     def extends(self) -> bool:
-        """`updates` came from this very archive by other choices, and is added to."""
+        """`updates` came from this very archive by other choices and is added to."""
         return self.request.extends
 
     @property
@@ -60,7 +60,7 @@ class Examined(Struct, frozen=True, kw_only=True):
         return None
 
     def as_outcome(self, kind: type[_Outcome], **more: object) -> _Outcome:
-        """The same, with what came of it."""
+        """Return the same with its result."""
         return kind(**{name: getattr(self, name) for name in Examined.__struct_fields__} | more)
 
 
@@ -92,14 +92,14 @@ class Asked(Examined, frozen=True, kw_only=True):
 
 
 class AlreadyThere(Examined, frozen=True, kw_only=True):
-    """All that would be placed is in its place."""
+    """Everything that would be placed is in its place."""
 
     holding: Holding | None
     """The one that has it; None: the application has installed it itself."""
 
 
 class Ready(Examined, frozen=True, kw_only=True):
-    """It can be placed as it is planned."""
+    """It can be placed as planned."""
 
     layout: Layout
     plan: Plan

@@ -1,4 +1,4 @@
-"""Making an archive of what is on disk, read back and compared before it counts as made."""
+"""Make an archive of files on disk; it is read back and compared before it counts as made."""
 
 import os
 import posixpath
@@ -61,7 +61,7 @@ class Packing(Struct, frozen=True, kw_only=True):
 
 
 class LeftOut(Struct, frozen=True):
-    """Something that was found and does not go into the archive."""
+    """Something that was found and is not packed."""
 
     path: str
     reason: str
@@ -88,7 +88,7 @@ class ToPack(Struct):
 
 
 class Made(Struct, frozen=True):
-    """The archive that was made."""
+    """The finished archive."""
 
     plan: ToPack
     volumes: tuple[Path, ...]
@@ -98,10 +98,10 @@ class Made(Struct, frozen=True):
 
 
 def plan_packing(context: Context, packing: Packing) -> ToPack:
-    """Everything that would go into the archive; nothing is written.
+    """Return everything that would be packed; nothing is written.
 
-    Raises WrongUsage for sources that are neither a path nor a holding, or both, or that clash, for an output that does
-    not fit its format; MachineError for one that is in the way.
+    Raises WrongUsage for sources that are neither a path nor a holding, or both, or that clash, and for an output that
+    does not fit its format; MachineError if the output exists.
     """
     sources = [_source(context, word) for word in packing.sources]
     out, archive_format = _out(packing, sources[0].name)
@@ -131,7 +131,7 @@ def plan_packing(context: Context, packing: Packing) -> ToPack:
 def pack_planned(context: Context, plan: ToPack, packing: Packing) -> Made:
     """Write the archive beside its place, read it back, compare, and only then give it its name.
 
-    Raises MachineError where something cannot be read or written and DamagedArchive where what was read back differs;
+    Raises MachineError if something cannot be read or written, and DamagedArchive if what was read back differs;
     nothing is left then.
     """
     out = plan.out
@@ -198,7 +198,7 @@ def _source(context: Context, word: str) -> _PackSource:
 
 
 def _walked(top: str, below: str = "") -> Iterator[tuple[str, str, FileState]]:
-    """All that is in a folder; a directory is given only where it is empty."""
+    """Yield everything in a folder; directories only if they are empty."""
     try:
         names = sorted(os.listdir(f"{top}/{below}" if below else top))
     except OSError as error:
@@ -215,7 +215,7 @@ def _walked(top: str, below: str = "") -> Iterator[tuple[str, str, FileState]]:
 
 
 def _of_holding(context: Context, holding: Holding) -> Iterator[tuple[str, str, FileState]]:
-    """What is on disk now where the holding has something, by its place below the holding's root."""
+    """Yield the holding's files that are on disk now, by their places below its root."""
     with context.reading() as ledger:
         assert ledger, "the holding was found in it"
         paths = [f"{place.path}/{place.name}" for place in places_of(ledger, holding.number)]
@@ -256,7 +256,7 @@ def _out(packing: Packing, name: str) -> tuple[Path, str]:
 
 
 def refuse_taken(out: Path) -> None:
-    """Raise MachineError where an archive cannot be made at this path: no folder, or something in the way."""
+    """Raise MachineError if an archive cannot be made at this path: there is no folder, or something exists there."""
     if not out.parent.is_dir():
         raise MachineError(
             f"There is no folder {out.parent}.", remedy="Make it, or name another.", path=str(out.parent)
@@ -302,7 +302,7 @@ def _take(plan: ToPack, seen: dict[str, str], entry: str, path: str, state: File
 
 
 def _stays_inside(wrapper: str, entry: str, target: str) -> bool:
-    """A link is followed by others on their machine, where only what came with it is there."""
+    """Whether a link stays among what is packed: on another machine nothing else is there."""
     if not target or os.path.isabs(target) or target.startswith(("/", "\\")):
         return False
     reached = posixpath.normpath(posixpath.join(posixpath.dirname(entry), target.replace("\\", "/")))
@@ -334,7 +334,7 @@ def _written(context: Context, plan: ToPack, packing: Packing, path: Path) -> li
 
 
 def _compare(context: Context, plan: ToPack, packing: Packing, first: Path) -> None:
-    """Open what was written as anybody would, and compare every entry with the disk."""
+    """Open the written archive as anyone would, and compare every entry with the disk."""
     words = (packing.password,) if packing.password is not None else ()
     access = Access(
         passwords=Passwords(words, given=bool(words)),
@@ -378,7 +378,7 @@ def _differs(plan: ToPack, how: str) -> DamagedArchive:
 
 
 def _named(written: Sequence[Path], out: Path) -> tuple[tuple[Path, ...], int]:
-    """Give the files their names, an only volume that of the archive; gives them and their bytes."""
+    """Give the files their names, an only volume the name of the archive; return them and their size."""
     names = [out] if len(written) == 1 else [out.with_name(path.name) for path in written]
     named: list[Path] = []
     try:

@@ -1,4 +1,4 @@
-"""The passwords that Usufruct knows: those of this command's file, and those that the user keeps with it."""
+"""The passwords that Usufruct knows: from the command's file, and those that the user keeps with it."""
 
 import stat
 import sys
@@ -18,9 +18,9 @@ def known_passwords(
     ask: Callable[[str, int], str | None] | None,
     on_fault: Callable[[UsufructError], None],
 ) -> Passwords:
-    """Passwords of the file `given` (`-`: standard input) first, then the kept ones, then what a person answers.
+    """Return passwords from the file `given` (`-`: standard input) first, then the kept ones, then what a person types.
 
-    `on_fault` is told of kept ones that cannot be read: they stand aside.
+    `on_fault` is told if kept ones cannot be read; they are left out.
     """
     words = lines_of(given) if given else ()
     try:
@@ -32,9 +32,9 @@ def known_passwords(
 
 
 def lines_of(file: Path) -> tuple[str, ...]:
-    """The passwords in a file, or from a pipe that somebody writes into, one a line.
+    """Return the passwords in a file, or from a pipe that someone writes into, one per line.
 
-    Raises MachineError where they cannot be read.
+    Raises MachineError if they cannot be read.
     """
     return _read(file, may_be_pipe=True)
 
@@ -53,7 +53,7 @@ def _read(file: Path, *, may_be_pipe: bool) -> tuple[str, ...]:
 
 
 def _kept(file: Path) -> tuple[str, ...]:
-    """The passwords that the user keeps; a file that others could read is closed to them first."""
+    """Return the passwords that the user keeps; if others could read the file, it is made private first."""
     try:
         found = file.stat()
     except OSError:

@@ -1,4 +1,4 @@
-"""Reading archives without placing anything: one entry, or all of them to see that they are whole."""
+"""Read archives without placing anything: one entry, or all of them to check that they are whole."""
 
 import codecs
 import shutil
@@ -33,7 +33,7 @@ _A_DAY = 24 * 3600 * 10**9
 
 
 class Verified(Struct, frozen=True):
-    """What reading an archive through has shown."""
+    """The result of reading an archive completely."""
 
     path: str
     files: int
@@ -93,14 +93,14 @@ def _files_of(archive: Archive) -> list[int]:
 
 
 def read_entry(path: Path, entry: str, access: Access) -> EntryText:
-    """The beginning of the entry at this path, or of this file name where only one entry has it."""
+    """Return the beginning of the entry at this path, or with this file name if only one has it."""
     with _entry_of(path, entry, access) as (archive, row):
         return _beginning_of(archive, row)
 
 
 @contextmanager
 def _entry_of(path: Path, entry: str, access: Access) -> Iterator[tuple[Archive, int]]:
-    """The archive that an entry is in, which may lie inside of another, and its row there."""
+    """Return the archive that an entry is in, perhaps inside of another, and its row there."""
     with ExitStack() as opened:
         archive: Archive = open_archive(path.absolute(), access)
         opened.callback(archive.close)
@@ -125,8 +125,8 @@ class Viewed(NamedTuple):
 def copy_entry(context: Context, path: Path, entry: str, access: Access) -> Viewed:
     """Copy an entry into a directory of its own, to be opened by another program.
 
-    Nobody knows how long it is looked at: copies go when they are a day old and another one is made. Raises WrongUsage
-    for a file that could run.
+    Nobody knows how long it is looked at: a copy is removed when it is a day old and another one is made. Raises
+    WrongUsage for a file that could run.
     """
     top = _viewing_directory(context)
     with _entry_of(path, entry, access) as (archive, row):
@@ -148,7 +148,7 @@ def copy_entry(context: Context, path: Path, entry: str, access: Access) -> View
 
 
 def _viewing_directory(context: Context) -> Path:
-    """A new directory for a copy; those of yesterday go."""
+    """Make a directory for a copy; those of yesterday are removed."""
     above = context.places.data / "viewed"
     try:
         make_private(above)
@@ -183,7 +183,7 @@ def _beginning_of(archive: Archive, row: int) -> EntryText:
 
 
 def _as_text(entry: str, content: bytes) -> str:
-    """The text in the encoding that its first bytes or a guess tell; WrongUsage for what is no text."""
+    """Return the text in the encoding that its first bytes tell or that is guessed; WrongUsage if it is no text."""
     for mark, encoding in _MARKED.items():
         if content.startswith(mark):
             return content.decode(encoding, "replace")
@@ -200,7 +200,7 @@ def _as_text(entry: str, content: bytes) -> str:
 
 
 def _archive_above(archive: Archive, entry: str) -> int | None:
-    """The file that the entry's path leads through, as it does for an archive inside."""
+    """Return the file that the entry's path leads through, if it is in an archive inside."""
     wanted = _wanted(entry) + "/"
     return next(
         (

@@ -1,4 +1,4 @@
-"""After something went wrong: a change that was cut off, a drive with another place, backups without a record."""
+"""Help after something went wrong: interrupted changes, drives with another path, backups without a record."""
 
 import os
 from collections.abc import Iterator
@@ -28,7 +28,7 @@ from usufruct.transaction.recover import Recovered
 
 
 def put_right(context: Context) -> Recovered:
-    """Reverse every change that was cut off, where that can be done now; every writing command does so first."""
+    """Reverse every interrupted change, if that is possible now. Every writing command does this first."""
     found = Recovered()
 
     def keep(recovered: Recovered) -> None:
@@ -42,10 +42,10 @@ def put_right(context: Context) -> Recovered:
 
 
 def copy_out_backups(context: Context, folder: Path) -> list[str]:
-    """Copy the backups that no layer on record needs into a folder, which is made; gives the paths of the copies.
+    """Copy the backups that no recorded layer needs into a new folder; return the paths of the copies.
 
-    Each lies below the folder as it lay on the disk, where that is known. The store keeps its own. One that is damaged
-    is copied as it is, and its name says so. That the record does not know them is not told any more then.
+    Each is put below the folder as it was on the disk, if that is known. The store keeps its own. The copy of a damaged
+    one says so in its name. After this, it is no longer told that the record does not know them.
     """
     copied = []
     top = expanded(folder).absolute()
@@ -66,7 +66,7 @@ def copy_out_backups(context: Context, folder: Path) -> list[str]:
 
 
 class Moved(Struct, frozen=True):
-    """What is recorded as lying in another place now."""
+    """What is recorded in another place now."""
 
     holdings: int
     archives: int
@@ -81,10 +81,10 @@ class Moved(Struct, frozen=True):
 
 
 def say_moved(context: Context, old: str, new: str) -> Moved:
-    """Record that what was in one folder, destinations and archives alike, is in another now.
+    """Record that everything in one folder, destinations and archives, is in another now.
 
-    Only the record changes, and only if at least one of the things that it names is in the new folder. Raises
-    MachineError otherwise, where the new folder is not there, or where nothing was recorded in the old.
+    Only the record changes, and only if at least one of the recorded things is in the new folder. Raises MachineError
+    otherwise, also if the new folder does not exist or nothing was recorded in the old one.
     """
     after = real_path(os.path.expanduser(new))
     if not os.path.isdir(after):
@@ -120,14 +120,14 @@ def say_moved(context: Context, old: str, new: str) -> Moved:
 
 
 def _as_recorded(ledger: Ledger, old: str) -> str:
-    """The absolute path by which a directory that is gone, or leads elsewhere now, is on record."""
+    """Return the recorded absolute path of a directory that is gone or leads elsewhere now."""
     here = os.path.abspath(old).replace(os.sep, "/")
     real = real_path(old)
     return real if is_destination(ledger, real) and not is_destination(ledger, here) else here
 
 
 def _refuse_cut_off(ledger: Ledger, before: str, after: str) -> None:
-    """What was cut off is reversed in the place where it began: what waits for it lies beside the old folder."""
+    """Raise if a change was interrupted: it must be reversed where it began, for its files are there."""
     if about := cut_off_above(ledger, before):
         raise MachineError(
             f"A change of {about} was interrupted while {before} was there, and can only be undone there.",

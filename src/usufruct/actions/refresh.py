@@ -1,4 +1,4 @@
-"""Telling an application that its files changed, once the user has agreed to what is run for it."""
+"""Tell an application that its files have changed, if the user has agreed to the command for it."""
 
 import json
 import subprocess
@@ -14,9 +14,9 @@ _PATIENCE = 60
 
 
 def run_after(context: Context, application: Application) -> str:
-    """Run the command that the definition names, without a shell; gives what went wrong, or nothing.
+    """Run the command of the definition, without a shell; return what went wrong, or nothing.
 
-    One that the user has not agreed to, as it stands, is not run.
+    A command that the user has not agreed to, exactly as it is, is not run.
     """
     if not application.after:
         return ""
@@ -38,18 +38,18 @@ def run_after(context: Context, application: Application) -> str:
 
 
 def is_agreed(context: Context, application: Application) -> bool:
-    """The user has agreed to the command of a definition, to the word; those that ship need no agreement."""
+    """Whether the user has agreed to the command of a definition, to the word; shipped ones need no agreement."""
     return application.is_shipped or _agreed(context).get(application.name) == list(application.after)
 
 
 def agree(context: Context, application: Application) -> None:
-    """Record that the user agrees to the command of a definition as it stands now."""
+    """Record that the user agrees to the command of a definition as it is now."""
     agreed = {**_agreed(context), application.name: list(application.after)}
     replace_text(context.places.agreed, json.dumps(agreed, indent=2) + "\n", context.system(), mode=0o600)
 
 
 def _agreed(context: Context) -> dict[str, list[str]]:
-    """Application → the words of the command that was agreed to; nothing where that cannot be read."""
+    """Return the command that was agreed to for each application; nothing if that cannot be read."""
     try:
         found = json.loads(small_text(context.places.agreed))
     except (OSError, ValueError, RecursionError):

@@ -1,4 +1,4 @@
-"""What is said of an archive that is not placed, whatever is answered."""
+"""Errors for archives that are not placed, whatever is answered."""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -16,7 +16,7 @@ _MOST_OF_PATH = 160
 
 
 def empty(archive: Archive) -> EmptyArchive:
-    """It holds nothing at all."""
+    """Return the error for an archive that contains nothing."""
     return EmptyArchive(
         f"{archive.name} is an archive that holds nothing.",
         remedy="Look where it came from for another one; downloading it again gives the same.",
@@ -25,7 +25,7 @@ def empty(archive: Archive) -> EmptyArchive:
 
 
 def unsafe(archive: Archive, refused: Sequence[Refusal], *, has_rest: bool) -> UnsafeArchive:
-    """Entries of it are refused; `has_rest`: others are not."""
+    """Return the error for an archive with refused entries; `has_rest`: there are others."""
     first, *others = refused
     more = f" ({len(others)} more entries are unsafe)" if others else ""
     rest = "; `--skip-unsafe` places the rest of it" if has_rest else ""
@@ -38,12 +38,12 @@ def unsafe(archive: Archive, refused: Sequence[Refusal], *, has_rest: bool) -> U
 
 
 def _shortened(path: str) -> str:
-    """A path of which no more is shown than a person reads."""
+    """Return only as much of a path as a person reads."""
     return path if len(path) <= _MOST_OF_PATH else f"{path[: _MOST_OF_PATH // 2]}…{path[-_MOST_OF_PATH // 2 :]}"
 
 
 def matches_nothing(pattern: str, listing: Listing, archive: Archive) -> WrongUsage:
-    """A pattern of the user's matches nothing in it."""
+    """Return the error for a pattern of the user's that matches nothing."""
     first = ", ".join(printable(listing.path(row)) for row in range(min(_MOST_NAMED, len(listing))))
     more = f" and {len(listing) - _MOST_NAMED:,} more" if len(listing) > _MOST_NAMED else ""
     return WrongUsage(
@@ -53,7 +53,7 @@ def matches_nothing(pattern: str, listing: Listing, archive: Archive) -> WrongUs
 
 
 def nothing_left(layout: Layout) -> DecisionNeeded:
-    """Nothing of it would be placed."""
+    """Return the error for an archive of which nothing would be placed."""
     if not layout.files:
         return DecisionNeeded("Nothing in it can be placed.", remedy="--full says why, for each entry.")
     return DecisionNeeded(
@@ -63,7 +63,7 @@ def nothing_left(layout: Layout) -> DecisionNeeded:
 
 
 def unread(path: Path, error: BaseException) -> UsufructError:
-    """Examining it failed in a way that nobody foresaw."""
+    """Return the error for an examination that failed in an unforeseen way."""
     if isinstance(error, MemoryError):
         return MachineError(
             f"There is not enough memory to read {path.name}.", remedy="Close other programs.", path=str(path)

@@ -1,4 +1,4 @@
-"""Taking holdings out again."""
+"""Remove holdings."""
 
 from collections.abc import Callable, Mapping, Sequence, Set
 from functools import partial
@@ -28,7 +28,7 @@ from usufruct.transaction.work import Resources
 
 
 class HoldingRemoved(Struct, frozen=True):
-    """What became of one holding."""
+    """What happened to one holding."""
 
     holding: Holding
     removed: Removed
@@ -43,7 +43,7 @@ class HoldingRemoved(Struct, frozen=True):
 
 
 class Forgotten(Struct, frozen=True):
-    """What became of the record of one holding."""
+    """What happened to the record of one holding."""
 
     holding: Holding
     files: int
@@ -65,11 +65,11 @@ def remove_holdings(
     only: Sequence[str] = (),
     gives_back_changed: bool = False,
 ) -> list[HoldingRemoved]:
-    """Take the holdings that these words mean out, one after the other; `tell` is called as each is finished.
+    """Remove the holdings that these words mean, one after the other; `tell` is called with each result.
 
-    All are looked up before anything is changed. `only` are patterns of the files that go, by entry, name or place.
-    With `gives_back_changed` files that the user changed go too, once they are saved to the trash. One of several whose
-    drive is away is told and left; one alone raises DriveAway.
+    All are looked up before anything is changed. `only` are patterns of the files to remove, by entry, name or path.
+    With `gives_back_changed`, files that the user changed are removed too, once they are saved to the trash. If the
+    drive of one of several is not connected, it is told and left; for a single one DriveAway is raised.
     """
     results = []
     with context.writing(f"remove {' '.join(words)}") as resources:
@@ -122,7 +122,7 @@ def _remove_one(
 
 
 def _remove_several(context: Context, resources: Resources, holdings: Sequence[Holding]) -> list[HoldingRemoved]:
-    """Remove the first of these together, as many as can go so; perhaps none."""
+    """Remove the first of these together, as many as possible; perhaps none."""
     removed = remove_together(resources, map(Leaving, takewhile(partial(_is_at_hand, resources), holdings)))
     done = [HoldingRemoved(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
     # The application is told once, by the last of what was its own.
@@ -179,7 +179,7 @@ def would_remove(
 
 
 def _unsound(planned: Removal, backups: Backups) -> set[tuple[int, str]]:
-    """The destinations at which the file that would be restored is missing from the backups, or damaged there."""
+    """Return the destinations whose earlier file is missing from the backups or damaged there."""
     return {
         (place.directory, place.name)
         for place, step in planned.back
@@ -188,7 +188,7 @@ def _unsound(planned: Removal, backups: Backups) -> set[tuple[int, str]]:
 
 
 def _meant(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> dict[int, dict[int, set[str]]]:
-    """Holding → directory → the names there that patterns mean. Raises WrongUsage for a pattern that means nothing."""
+    """Return the names that patterns mean, by holding and directory. Raises WrongUsage if a pattern means nothing."""
     parts: dict[int, dict[int, set[str]]] = {}
     patterns, used = Patterns(only), set[str]()
     for holding in holdings if only else ():
@@ -208,7 +208,7 @@ def _meant(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> 
 def _save(
     context: Context, resources: Resources, holding: Holding, only: Mapping[int, Set[str]] | None
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """Save what the user changed of a holding; gives the paths, and where copies are that the trash did not take."""
+    """Save what the user changed in a holding; return the paths, and where copies are that the trash did not take."""
     files = [
         (path, resources.backups.path_of(digest) if digest else None)
         for path, digest in _changed_in(resources.ledger, holding, only)
@@ -219,7 +219,7 @@ def _save(
 def _changed_in(
     ledger: Ledger, holding: Holding, only: Mapping[int, Set[str]] | None
 ) -> list[tuple[str, bytes | None]]:
-    """Paths of what the user changed of a holding, each with the digest of its backup if another holding covers it."""
+    """Return paths that the user changed in a holding, each with its backup's digest if another holding covers it."""
     changed: list[tuple[str, bytes | None]] = []
     for place, _ in removal_of(ledger, holding.number, only=only).leaves:
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)

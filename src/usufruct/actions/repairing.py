@@ -1,4 +1,4 @@
-"""Putting missing and damaged files of a holding back from its archive."""
+"""Restore missing and damaged files of a holding from its archive."""
 
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from usufruct.transaction.mend import repair_holding
 
 
 class Repaired(Struct, frozen=True):
-    """What a repair did."""
+    """The result of a repair."""
 
     holding: Holding
     written: tuple[str, ...]
@@ -30,7 +30,7 @@ class Repaired(Struct, frozen=True):
 
 
 def repair(context: Context, name: str, access: Access, archive: Path | None, *, gives_back_changed: bool) -> Repaired:
-    """Write what is missing or damaged; what was changed stays, unless it is given back: then it is saved first."""
+    """Write missing and damaged files. Changed ones stay unless they are to be restored; then they are saved first."""
     with context.writing(f"repair {name}") as resources:
         holding = find_holding(resources.ledger, name)
         refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)

@@ -52,7 +52,7 @@ class Request(Struct, frozen=True, kw_only=True):
     """Passwords, encoding and limits for opening archives."""
 
     def each(self) -> "Sequence[Request]":
-        """One request for each application that was named; this one alone where none or one was."""
+        """Return a request for each named application, or this one alone if none or one was named."""
         if not self.is_named or len(self.applications) < 2:
             return (self,)
         return [
@@ -65,7 +65,7 @@ class Request(Struct, frozen=True, kw_only=True):
         ]
 
     def with_answer(self, words: Sequence[str]) -> "Request":
-        """The request with the words of one answer added, as if they stood on the command line."""
+        """Return the request with the words of an answer, as if they were on the command line."""
         request = self
         for option, word in zip(words[::2], words[1::2], strict=True):
             choices = request.choices
@@ -99,7 +99,7 @@ class Request(Struct, frozen=True, kw_only=True):
         return request
 
     def words(self) -> list[str]:
-        """The options by which a command makes this request: each answer that was given is among them."""
+        """Return the options of a command for this request, including each answer that was given."""
         options: list[tuple[str, ...]] = []
         if self.update is not None and not self.extends:
             options.append(("--update", self.update))
@@ -123,7 +123,7 @@ class Request(Struct, frozen=True, kw_only=True):
         return choices_as_text(self.choices, self.access.names)
 
     def allows_programs(self, application: Application | None) -> bool:
-        """Whether files that can run keep that ability."""
+        """Whether files that can run stay executable."""
         if application is None:
             return True
         return (self.choices.programs or application.programs) is Programs.ALLOW
@@ -135,7 +135,7 @@ def choices_as_text(choices: Choices, names: str | None) -> str:
 
 
 def with_taken_out(text: str, entries: Collection[str], *, are_back: bool = False) -> str:
-    """Choices as text, with entries that were taken out of the holding, or that are back in it."""
+    """Return choices as text, with these entries taken out of the holding, or no longer taken out."""
     choices, names = choices_from_text(text)
     if are_back:
         out = tuple(entry for entry in choices.taken_out if entry not in entries)
@@ -145,16 +145,16 @@ def with_taken_out(text: str, entries: Collection[str], *, are_back: bool = Fals
 
 
 def choices_from_text(text: str) -> tuple[Choices, str | None]:
-    """The choices that `choices_as_text` wrote, and the encoding of names."""
+    """Return the choices that `choices_as_text` wrote, and the encoding of names."""
     fields = json.loads(text)
     names = fields.pop("names", None)
     return msgspec.convert(fields, Choices), names
 
 
 def options_of(choices: Choices, names: str | None, *, is_clash_said: bool = False) -> list[tuple[str, ...]]:
-    """The options that these choices and this encoding of names are given by, each with its value.
+    """Return the options for these choices and this encoding of names, each with its value.
 
-    What becomes of files in the way is among them where `is_clash_said`, or where it is not the usual.
+    `--on-clash` is among them if `is_clash_said`, or if it is not the usual.
     """
     usual = OnClash.KEEP if choices.claim else OnClash.REPLACE
     is_clash_said = choices.on_clash is not usual or (is_clash_said and not choices.claim)

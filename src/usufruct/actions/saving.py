@@ -1,4 +1,4 @@
-"""Saving files that the user changed, before anything earlier takes their place."""
+"""Save files that the user changed, before they are replaced by earlier ones."""
 
 from collections.abc import Iterable
 
@@ -7,9 +7,9 @@ from usufruct.files.trash import copy_to_trash
 
 
 def save_changed(context: Context, files: Iterable[tuple[str, str | None]]) -> tuple[str, ...]:
-    """Put a copy of each file into the trash, given by its path and where its bytes lie if not there.
+    """Put copies of files into the trash, given by their paths and by where their content is, if not there.
 
-    Gives the paths of those that the trash could not take and that are kept among our own files instead.
+    Returns the paths of copies that the trash could not take and that are among our own files instead.
     """
     kept = []
     for path, content in files:

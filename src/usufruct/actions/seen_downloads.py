@@ -1,4 +1,4 @@
-"""What was found out of downloads before, remembered as long as neither they nor who has a say in them has changed."""
+"""Remember what was found out about downloads, until they or the definitions that matter for them change."""
 
 import os
 import zlib
@@ -21,7 +21,7 @@ _MOST_WORDS = 4000
 
 
 def heed(seen: Seen, download: Download) -> None:
-    """Note who had a say in a download, and by which words others could have."""
+    """Note which applications had a say in a download, and by which words others could have."""
     seen.tried = sorted(download.tried)
     tree = Tree.of(download.archive.listing)
     words = words_of(tree, download.archive.name)
@@ -31,7 +31,7 @@ def heed(seen: Seen, download: Download) -> None:
 
 
 def _says_any(seen: Seen, words: frozenset[int]) -> bool:
-    """Whether a download may say any of these words."""
+    """Whether a download may contain any of these words."""
     if seen.words is None:
         return True
     try:
@@ -41,7 +41,7 @@ def _says_any(seen: Seen, words: frozenset[int]) -> bool:
 
 
 class SeenDownloads:
-    """What is remembered, less what has to be found out anew since definitions have changed."""
+    """What is remembered, without what must be found out again because definitions have changed."""
 
     def __init__(self, file: Path, applications: Sequence[Application]) -> None:
         self._file = file
@@ -58,7 +58,7 @@ class SeenDownloads:
             }
 
     def of(self, path: Path, size: int, modified: int) -> Seen | None:
-        """What is known of a download that has this size and time."""
+        """Return what is known about a download with this size and time."""
         return self._kept.of(path, size, modified)
 
     def keep(self, path: Path, seen: Seen) -> None:
@@ -67,7 +67,7 @@ class SeenDownloads:
         self._used[key_of(path)] = seen
 
     def save(self) -> None:
-        """Write what was used and what is still there; what cannot be written is found out again."""
+        """Write what was used and is still there; what cannot be written is found out again."""
         if not self._is_new:
             return
         seen = self._kept.downloads
@@ -83,12 +83,12 @@ class SeenDownloads:
 
 
 def _is_touched(seen: Seen, changed: set[str], come: frozenset[str] | None) -> bool:
-    """Whether a download may be another's since these definitions changed; `come` are the words they look for now."""
+    """Whether a download may be for another application since definitions changed, which look for the words `come`."""
     if not changed.isdisjoint(seen.tried):
         return True
     return seen.words != "" and (come is None or _says_any(seen, frozenset(_numbers(come))))
 
 
 def _numbers(words: Iterable[str]) -> list[int]:
-    """A number for each word. Two words may have one: a download is then looked at once too often."""
+    """Return a number for each word. If two words have one number, a download is looked at once too often."""
     return [zlib.crc32(word.encode("utf-8", "surrogatepass")) for word in words]

@@ -1,4 +1,4 @@
-"""The settings: what holds and where that comes from, and changing them."""
+"""Show and change settings."""
 
 import os
 
@@ -14,7 +14,7 @@ from usufruct.planning.names import suggestion
 
 
 class Setting(Struct, frozen=True):
-    """One setting as it holds now."""
+    """One setting with its present value."""
 
     key: str
     value: object
@@ -26,7 +26,7 @@ class Setting(Struct, frozen=True):
 
 
 def settings_that_hold(context: Context) -> list[Setting]:
-    """Every setting, in the order they are shown."""
+    """Return every setting, in the order they are shown."""
     return [
         Setting(one.key, one.value, one.source, meanings()[one.key], _effective(context, one.key, one.value))
         for one in found_settings(context.places.settings, context.on_fault)
@@ -44,7 +44,7 @@ def _effective(context: Context, key: str, value: object) -> object:
 
 
 def set_setting(context: Context, key: str, text: str) -> object:
-    """Give a setting a value as a user types it; gives the value. Raises WrongUsage where it cannot have that."""
+    """Set a setting as the user typed it and return the value. Raises WrongUsage if it cannot have that value."""
     _refuse_unknown(key)
     value: object = parsed(key, text)
     write_setting(context.places.settings, key, value, context.system())
@@ -52,7 +52,7 @@ def set_setting(context: Context, key: str, text: str) -> object:
 
 
 def reset_setting(context: Context, key: str) -> None:
-    """Give a setting its default again."""
+    """Set a setting to its default."""
     _refuse_unknown(key)
     write_setting(context.places.settings, key, None, context.system())
 

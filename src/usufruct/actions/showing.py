@@ -1,4 +1,4 @@
-"""Reading the record: what one holding has."""
+"""Show what one holding has."""
 
 from msgspec import Struct
 
@@ -35,7 +35,7 @@ class Shown(Struct, frozen=True):
 
 
 def show_holding(context: Context, name: str) -> Shown:
-    """What one holding has: its files, what they replaced, its notes."""
+    """Return what one holding has: its files, what they replaced, its notes."""
     with context.reading() as ledger:
         holding = find_holding(ledger, name)
         assert ledger, "a holding was found in it"
@@ -54,7 +54,7 @@ def show_holding(context: Context, name: str) -> Shown:
 
 
 def _beneath(ledger: Ledger, stack: tuple[Layer, ...]) -> str | None:
-    """What lies right beneath: a holding's name, or `original` or `user` for the user's own."""
+    """Return what is right below: a holding's name, or `original` or `user` for the user's own."""
     if not stack:
         return None
     below = stack[-1]

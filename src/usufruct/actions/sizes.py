@@ -1,4 +1,4 @@
-"""What takes the room: placed files, backups, archives."""
+"""Find out what takes space: placed files, backups, archives."""
 
 import os
 
@@ -10,7 +10,7 @@ from usufruct.model.holdings import Holding
 
 
 class Sizes(Struct, frozen=True):
-    """What takes the room, in bytes."""
+    """What takes space, in bytes."""
 
     placed: tuple[tuple[str, int], ...]
     """Each holding with its files, the largest first."""
@@ -22,7 +22,7 @@ class Sizes(Struct, frozen=True):
 
 
 def sizes_of(context: Context, holdings: list[Holding]) -> Sizes:
-    """What these holdings, the backups, and the archives that they came from take."""
+    """Return the space taken by these holdings, the backups, and the archives that they came from."""
     placed = sorted(((one.name, one.size) for one in holdings), key=lambda pair: -pair[1])
     meant = {one.name for one in holdings}
     taken = {"stored": 0, "there": 0, "changed": 0, "missing": 0, "trash": 0, "unneeded": 0}

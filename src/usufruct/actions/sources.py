@@ -1,4 +1,4 @@
-"""Finding the archive that a holding came from, and the entries that its files were."""
+"""Find the archive that a holding came from, and the entries that its files were."""
 
 import os
 from collections.abc import Iterable, Iterator
@@ -33,9 +33,9 @@ def source_of(
     access: Access,
     given: Path | None = None,
 ) -> Iterator[tuple[Archive, Rows]]:
-    """The archive that a holding came from, opened as it was then, with the rows of its entries.
+    """Open the archive that a holding came from as it was opened then, and give it with the rows of its entries.
 
-    `given` names it where it is not where it was. Raises MachineError where it is missing or another by now.
+    `given` is its path if it is not where it was. Raises MachineError if it is missing or has changed.
     """
     paths = archives_of(resources, holding, given)
     known = tuple(applications)
@@ -63,10 +63,10 @@ def source_of(
 
 
 def archives_of(resources: Resources, holding: Holding, given: Path | None = None) -> list[Path]:
-    """The archives that a holding came from, one path each, once it is sure that they are still the same.
+    """Return the paths of the archives that a holding came from, once it is certain that they have not changed.
 
-    `given` names the archive where it is not where it was. Raises MachineError for one that is missing or another,
-    DriveAway where its drive is.
+    `given` is the path of the archive if it is not where it was. Raises MachineError if one is missing or has changed,
+    DriveAway if its drive is not connected.
     """
     if given:
         return [given]
@@ -91,7 +91,7 @@ def archives_of(resources: Resources, holding: Holding, given: Path | None = Non
 
 
 def row_for(layer: Layer, rows: Rows, holding: Holding) -> int | None:
-    """The row that a layer's content is in; None for links and directories, which need none."""
+    """Return the row with a layer's content; None for links and directories, which need none."""
     if layer.state.kind is not FileKind.FILE:
         return None
     if layer.entry not in rows:

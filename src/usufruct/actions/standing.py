@@ -1,4 +1,4 @@
-"""How things stand, told from what is known already: no download is opened and nothing is compared."""
+"""Summarise what is known: no download is opened and nothing is compared."""
 
 import os
 from collections import Counter
@@ -16,7 +16,7 @@ _NEWEST = 3
 
 
 class Overview(Struct, frozen=True):
-    """What there is, in numbers."""
+    """The numbers of a summary."""
 
     ready: int
     """Downloads that are known to fit one application."""
@@ -33,12 +33,12 @@ class Overview(Struct, frozen=True):
 
     @property
     def is_beginning(self) -> bool:
-        """Nothing has been added yet."""
+        """Whether nothing has been added yet."""
         return not self.applications and self.last is None
 
 
 def standing(context: Context) -> Overview:
-    """How things stand now; changes nothing."""
+    """Return the summary; nothing is changed."""
     holdings = list_holdings(context)
     counts: dict[str, tuple[int, int]] = {}
     for holding in holdings:
@@ -58,7 +58,7 @@ def standing(context: Context) -> Overview:
 
 
 def _waiting(context: Context, added: set[str]) -> Counter[str]:
-    """How many archives in the downloads folders are ready, need an answer, or neither is known."""
+    """Count the archives in the downloads folders that are ready, that need an answer, and the unknown ones."""
     known = seen_before(context.places.data / "downloads.json")
     found: Counter[str] = Counter()
     for folder in folders_of(context):

@@ -1,4 +1,4 @@
-"""Archives that come as a stream: standard input, a pipe with or without a name. They are received as a file first."""
+"""Archives from a stream: standard input, or a pipe with or without a name. They are received as a file first."""
 
 import os
 import shutil
@@ -24,7 +24,7 @@ _NAME = "standard input"
 
 
 def is_stream(word: Path) -> bool:
-    """Whether a word means standard input or a pipe, rather than a file that stays."""
+    """Whether a word means standard input or a pipe, and not a file that stays."""
     if str(word) == _INPUT or str(word) in _INPUTS:
         return True
     try:
@@ -35,9 +35,9 @@ def is_stream(word: Path) -> bool:
 
 @contextmanager
 def received(context: Context, word: Path, name: str | None = None) -> Iterator[Path]:
-    """All that a stream gives, as a file that is there while inside, called by `name` or by what the stream is.
+    """Receive a stream as a file that exists while inside, called by `name` or by what the stream is.
 
-    Raises WrongUsage where nobody writes into it, MachineError where it would fill the disk.
+    Raises WrongUsage if nobody writes into it, MachineError if it would fill the disk.
     """
     is_input = str(word) == _INPUT or str(word) in _INPUTS
     spool = context.places.data / "spool"

@@ -1,4 +1,4 @@
-"""Which way a download is taken: for which application, opened or whole; and what is offered where that is asked."""
+"""Decide how a download is taken: for which application, as its content or as a file; and what is offered otherwise."""
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
@@ -27,7 +27,7 @@ _Answer = tuple[str, tuple[str, ...]]
 
 
 class Taken(Struct, frozen=True):
-    """The way a download is taken; None where that is asked."""
+    """The way a download is taken; None if the user must decide."""
 
     variant: Variant | None
     decisions: tuple[Decision, ...]
@@ -37,7 +37,7 @@ class Taken(Struct, frozen=True):
 
 
 def taken(download: Download, request: Request) -> Taken:
-    """The way to take the download, or the question of which, with answers that were tried."""
+    """Return the way to take the download, or the question, with answers that were tried."""
     way, layouts = _way(download, request)
     decisions = tuple(
         _with_offers(one, layouts, download, request) if one.is_of_whole else one for one in way.decisions
@@ -46,7 +46,7 @@ def taken(download: Download, request: Request) -> Taken:
 
 
 def _way(download: Download, request: Request) -> tuple[Taken, Sequence[Layout]]:
-    """The same without answers, and the layouts that were weighed."""
+    """Return the same without answers, and the layouts that were weighed."""
     if request.to:
         return _alone(download.variant_for(None)), ()
     variants = download.variants()
@@ -70,9 +70,9 @@ def _alone(variant: Variant, verdict: Verdict = NOTHING_WEIGHED) -> Taken:
 
 
 def _with_offers(decision: Decision, layouts: Sequence[Layout], download: Download, request: Request) -> Decision:
-    """A question of where an archive goes, with the answers that leave out least, each as it was tried.
+    """Return a question of where an archive goes, with the answers that leave out least; each was tried.
 
-    Where nothing speaks for any of them, the first is to place nothing.
+    If nothing speaks for any of them, the first answer is to place nothing.
     """
     outside = download.variant_for(None).layout
     own = "a folder that you choose", ("--to", os.path.dirname(download.archive.path))
@@ -93,7 +93,7 @@ def _with_offers(decision: Decision, layouts: Sequence[Layout], download: Downlo
 
 
 def _tried(download: Download, request: Request, answers: Iterable[_Answer], most: int) -> Iterator[Option]:
-    """The first of these answers that place anything, with what each places and leaves out."""
+    """Yield the first of these answers that place anything, with what each places and leaves out."""
     found = 0
     for number, (name, words) in enumerate(answers):
         if found == most or number == _MOST_TRIED:
@@ -119,13 +119,13 @@ def _option(name: str, words: tuple[str, ...], layout: Layout) -> Option:
 
 
 def _yielding(layouts: Sequence[Layout]) -> list[_Answer]:
-    """The applications that get nothing by themselves and could take it all the same."""
+    """Yield the applications that get nothing by themselves but could take it."""
     applications = [layout.application for layout in layouts if layout.application and layout.files]
     return [(one.name, ("--app", one.name)) for one in applications if one.yields]
 
 
 def _by_name(request: Request, layouts: Sequence[Layout], named: Sequence[Application]) -> Iterator[_Answer]:
-    """The applications whose name the archive bears: as they would take it, or their folders."""
+    """Yield the applications whose name is in the archive's: as they would take it, or their folders."""
     fitting = [layout.application for layout in layouts if layout.files]
     for application in named:
         if application in fitting:
@@ -135,7 +135,7 @@ def _by_name(request: Request, layouts: Sequence[Layout], named: Sequence[Applic
 
 
 def _folders(request: Request) -> Iterator[_Answer]:
-    """All of it into a folder of the user's own applications, or of the one that was named."""
+    """Yield answers that put everything into a folder of the user's own applications, or of the named one."""
     own = [one for one in request.applications if request.is_named or not one.is_shipped]
     for application in own:
         for folder in application.folders:
@@ -144,7 +144,7 @@ def _folders(request: Request) -> Iterator[_Answer]:
 
 
 def _home_folder(outside: Layout) -> Iterator[_Answer]:
-    """A directory in the home directory that is called as the archive's would be."""
+    """Yield a directory in the home directory that has the name that the archive would get."""
     tops = {outside.homes[outside.home_of[row]].path.partition("/")[0] for row in outside.placed_rows()}
     if len(tops) != 1 or not (name := tops.pop()):
         return

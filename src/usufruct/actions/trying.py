@@ -1,4 +1,4 @@
-"""How definitions would do on a set of downloads: what each would win, and where it is nearly a tie."""
+"""Try definitions on a set of downloads: what each would win, and where it is nearly a draw."""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -15,7 +15,7 @@ from usufruct.planning.competition import Standing
 
 
 class Tried(Struct, frozen=True):
-    """One download against the definitions."""
+    """One download and the definitions."""
 
     contest: Examined
     """With all definitions that are known, the one that is tried among them."""
@@ -24,7 +24,7 @@ class Tried(Struct, frozen=True):
 
     @property
     def near(self) -> tuple[Standing, ...]:
-        """Applications that nearly won it, or that it is nearly a tie between."""
+        """The applications that nearly won, or that are nearly equal."""
         winner = self.contest.application.name if self.contest.application else ""
         near = tuple(one for one in self.contest.verdict.standings if one.is_near and one.application != winner)
         return near if winner or len(near) > 1 else ()

@@ -1,4 +1,4 @@
-"""Undoing and redoing: what one command did counts as one."""
+"""Undo and redo: everything that one command did is one step."""
 
 from collections.abc import Callable, Iterator, Sequence, Set
 from pathlib import Path
@@ -26,7 +26,7 @@ from usufruct.transaction.work import Resources
 
 
 class Reversed(Struct, frozen=True):
-    """What undoing or redoing one change did."""
+    """The result of undoing or redoing one change."""
 
     change: Change
     """The change of the history that it is about."""
@@ -48,11 +48,11 @@ def undo(
     before: Callable[[Step], None] = lambda _: None,
     tell: Callable[[Reversed], None] = lambda _: None,
 ) -> list[Reversed]:
-    """Undo the newest step that is not undone, or the one of this number.
+    """Undo the newest step that is not undone, or the one with this number.
 
-    `archive` is where the one that is needed is now, if not where it was. `before` is told of the step before anything
-    is done, `tell` of each change as it is undone. Raises WrongUsage where nothing can be undone, or something later
-    lies on it; MachineError where what is needed is missing.
+    `archive` is the path of the archive that is needed, if it is not where it was. `before` is called with the step
+    before anything is done, `tell` with each change as it is undone. Raises WrongUsage if nothing can be undone or
+    something later depends on it; MachineError if something that is needed is missing.
     """
     with context.writing("undo") as resources:
         reversal = Reversal(context, resources, access, archive)
@@ -67,7 +67,7 @@ def redo(
     before: Callable[[Step], None] = lambda _: None,
     tell: Callable[[Reversed], None] = lambda _: None,
 ) -> list[Reversed]:
-    """Take the last undo back; raises as `undo` does."""
+    """Undo the last undo; raises the same errors as `undo`."""
     with context.writing("redo") as resources:
         reversal = Reversal(context, resources, access, archive)
         return _carried_out(reversal, *reversal.to_redo(), before, tell)
@@ -89,7 +89,7 @@ def _carried_out(
 
 
 class Reversal:
-    """Undoing or redoing: what is to be reversed is known and told before anything is."""
+    """Undoing or redoing: what will be reversed is known and told first."""
 
     def __init__(self, context: Context, resources: Resources, access: Access, archive: Path | None) -> None:
         self._context, self._resources = context, resources
@@ -98,9 +98,9 @@ class Reversal:
         self.steps = steps_of(resources.ledger)
 
     def to_undo(self, number: int | None) -> tuple[Step, list[Change]]:
-        """The newest step that is not undone, or the one of this number, and its changes, the newest first.
+        """Return the newest step that is not undone, or the one with this number, and its changes, the newest first.
 
-        Raises WrongUsage where there is none, or where something later lies on it.
+        Raises WrongUsage if there is none, or if something later depends on it.
         """
         if number is None:
             step = next((one for one in self.steps if one.done or (not one.reversible and not _is_repair(one))), None)
@@ -134,9 +134,9 @@ class Reversal:
         return step, step.done
 
     def to_redo(self) -> tuple[Step, list[Change]]:
-        """The step that was undone last, and its changes in the order in which they come back.
+        """Return the step that was undone last, and its changes in the order in which they are done again.
 
-        Raises WrongUsage where there is none, or where something was changed since.
+        Raises WrongUsage if there is none, or if something was changed since.
         """
         undone = [(step.latest(change), change, step) for step in self.steps for change in step.reversible
                   if step.is_change_undone(change)]  # fmt: skip
@@ -154,7 +154,7 @@ class Reversal:
         return step, [change for _, change in sorted(again, key=lambda pair: -pair[0].number)]
 
     def reverse(self, step: Step, changes: Sequence[Change]) -> Iterator[Reversed]:
-        """Reverse these, one after the other; gives what each did."""
+        """Reverse these changes one after the other; yield the result of each."""
         held = [one for change in changes for one in self._concerned(step.latest(change))]
         for one in held:
             refuse_away(self._resources.ledger, self._resources.platform.identity_of_volume, one)
@@ -170,12 +170,12 @@ class Reversal:
                     run_after(self._context, application)
 
     def _taken_together(self, step: Step, changes: Sequence[Change]) -> list[Reversed]:
-        """Reverse the first of these, as many as are taken out whole and can go together; perhaps none."""
+        """Reverse the first of these together, as many as are whole removals; perhaps none."""
         removed = remove_together(self._resources, self._leaving(step, changes))
         return [Reversed(root, root.about, False, one.taken) for root, one in zip(changes, removed, strict=False)]
 
     def _leaving(self, step: Step, changes: Sequence[Change]) -> Iterator[Leaving]:
-        """The holdings that go by reversing these, up to the first that does not go whole."""
+        """Yield the holdings that reversing these removes, up to the first that is not removed as a whole."""
         for root in changes:
             change, ledger = step.latest(root), self._resources.ledger
             brought = holding_numbered(ledger, change.brought) if change.brought is not None else None
@@ -216,7 +216,7 @@ class Reversal:
         )
 
     def _part_of(self, root: Change, holding: Holding) -> "_Part":
-        """What a partial removal took, which goes again."""
+        """Return the part that a partial removal took, which is removed again."""
         past = past_layers(self._resources.ledger, root.number)
         if not past:
             raise _forgotten(holding)
@@ -261,7 +261,7 @@ class Reversal:
         return Reversed(root, took.name, True, files)
 
     def _is_still_partial(self, root: Change, holding: Holding) -> bool:
-        """Whether another part of a holding stays out once this one is in again."""
+        """Whether another part of a holding is still out once this one is back."""
         return any(
             change.took == holding.number and change.is_partial and change.number != root.number
             for step in self.steps
@@ -269,7 +269,7 @@ class Reversal:
         )
 
     def _put_before(self, root: Change, change: Change, brought: Holding, took: Holding) -> Reversed:
-        """Undo an update: the holding before it takes the place of the one that came."""
+        """Undo an update: the earlier holding replaces the new one."""
         ledger = self._resources.ledger
         past = past_layers(ledger, change.number)
         with source_of(self._resources, took, self._applications, self._access, self._archive) as (source, rows):
@@ -279,7 +279,7 @@ class Reversal:
         return Reversed(root, took.name, True, files, left)
 
     def _refuse_covered(self, step: Step) -> None:
-        """Raise WrongUsage where something later lies on what a step changed, with what does."""
+        """Raise WrongUsage if something later lies on what a step changed; the error names it."""
         ledger = self._resources.ledger
         later = [one for one in self.steps if one.number > step.number]
         found: dict[str, None] = {}
@@ -301,7 +301,7 @@ class Reversal:
 
 
 class _Part(Struct):
-    """A part of a holding that goes."""
+    """A part of a holding that is removed."""
 
     holding: Holding
     names: dict[int, set[str]]
@@ -310,7 +310,7 @@ class _Part(Struct):
     """By directory and name."""
 
     def choices_without(self, left: Set[tuple[int, str]]) -> str:
-        """The holding's choices once the part is gone but for what is left."""
+        """Return the holding's choices once the part is removed, except for what stays."""
         return with_taken_out(self.holding.choices, {entry for at, entry in self.entries.items() if at not in left})
 
 
@@ -327,7 +327,7 @@ def _is_repair(step: Step) -> bool:
 
 
 def _said(step: Step) -> str:
-    """A step in a few words: `add of owl-family`."""
+    """Return a step in a few words: `add of owl-family`."""
     first, *others = step.changes
     more = f" and {len(others)} more" if others else ""
     return f"{first.kind} of {first.about}{more}"

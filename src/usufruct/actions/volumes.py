@@ -1,4 +1,4 @@
-"""What tells the files of an archive from others: size and digest of each, and one digest over all."""
+"""Identify the files of an archive: size and digest of each, and one digest of all."""
 
 import os
 import stat
@@ -13,7 +13,7 @@ from usufruct.model.holdings import Volume
 
 
 def volume_at(path: str) -> Volume:
-    """A file of an archive, or a directory that was unpacked already, as the record tells it from others."""
+    """Return what identifies a file of an archive, or a directory that was unpacked already."""
     if os.path.isdir(path):
         size, digest = digest_of_folder(path)
         return Volume(path=path, size=size, digest=digest)
@@ -21,14 +21,14 @@ def volume_at(path: str) -> Volume:
 
 
 def is_still(volume: Volume) -> bool:
-    """What lies at a volume's path is what was there; OSError where nothing can be seen."""
+    """Whether a volume's path still has what was there; OSError if that cannot be seen."""
     if os.path.isdir(volume.path):
         return volume_at(volume.path) == volume
     return os.stat(volume.path).st_size == volume.size and digest_of(volume.path) == volume.digest
 
 
 class Untouched:
-    """How the files of an archive were before they were read, to tell whether anybody wrote to them meanwhile."""
+    """How the files of an archive were before they were read, to notice if anyone writes to them meanwhile."""
 
     def __init__(self, paths: Iterable[str]) -> None:
         self._found = {path: _fingerprint(path) for path in paths}
@@ -39,7 +39,7 @@ class Untouched:
             self._found.setdefault(path, _fingerprint(path))
 
     def refuse_written(self) -> None:
-        """Raise StillArriving if one of them is another file by now, or has another size or time."""
+        """Raise StillArriving if one of them is another file now, or has another size or time."""
         for path, found in self._found.items():
             if _fingerprint(path) != found:
                 raise StillArriving(
@@ -60,7 +60,7 @@ def _fingerprint(path: str) -> tuple[int, ...]:
 
 
 def digest_of_all(volumes: Sequence[Volume]) -> bytes:
-    """The digest of the one file, or one over the digests of several."""
+    """Return the digest of the only file, or one over the digests of several."""
     if len(volumes) == 1:
         return volumes[0].digest
     return blake3(b"".join(volume.digest for volume in volumes)).digest()

@@ -1,4 +1,4 @@
-"""Which holding put a file where it is, and how much of a directory is whose."""
+"""Find out which holding put a file where it is, and how much of a directory is whose."""
 
 import os
 from collections.abc import Iterator
@@ -27,7 +27,7 @@ class Owner(Struct, frozen=True):
 
 
 class Shares(Struct):
-    """How much of a directory, with all below it, is whose."""
+    """How much of a directory, with everything below it, is whose."""
 
     path: str
     holdings: dict[str, tuple[int, int]] = field(default_factory=dict)
@@ -39,7 +39,7 @@ class Shares(Struct):
 
 
 def whose(context: Context, path: Path) -> Owner:
-    """Which holding a path is of, and what lies beneath it."""
+    """Return the holding that a path belongs to, and what is below it in the stack."""
     above, name = os.path.split(os.path.abspath(expanded(path)))
     directory = real_path(above)
     with context.reading() as ledger:
@@ -58,9 +58,9 @@ def whose(context: Context, path: Path) -> Owner:
 
 
 def shares_of(context: Context, path: Path, *, with_paths: bool = False) -> Shares:
-    """How much of a directory is whose. Raises MachineError where it cannot be read.
+    """Return how much of a directory is whose. Raises MachineError if it cannot be read.
 
-    `with_paths`: the paths of the files that are nobody's are wanted as well.
+    `with_paths`: also return the paths of the files that are nobody's.
     """
     shares = Shares(real_path(expanded(path)))
     counted: dict[int | None, tuple[int, int]] = {}
@@ -87,7 +87,7 @@ def _stacks(ledger: Ledger | None, directory: str, names: list[str] | None = Non
 
 
 def _files_below(top: str) -> Iterator[tuple[str, Iterator[tuple[str, int]]]]:
-    """Each directory with the names and sizes of the files and links in it, which are read before the next one."""
+    """Yield each directory with the names and sizes of its files and links; they are read before the next one."""
     left = [top]
     while left:
         below: list[str] = []
@@ -97,7 +97,7 @@ def _files_below(top: str) -> Iterator[tuple[str, Iterator[tuple[str, int]]]]:
 
 
 def _files_in(here: str, below: list[str]) -> Iterator[tuple[str, int]]:
-    """The files and links in a directory, with their sizes; the directories in it are added to `below`."""
+    """Return the files and links in a directory, with their sizes; its directories are added to `below`."""
     try:
         with os.scandir(here) as entries:
             for entry in entries:
