@@ -1,4 +1,4 @@
-"""Loading and checking definitions."""
+"""Load and check definitions."""
 
 import re
 import tomllib
@@ -38,17 +38,17 @@ _read: dict[Path, tuple[tuple[int | str, ...], list[Whereabouts], tuple[Applicat
 
 
 def is_application_name(name: str) -> bool:
-    """Whether an application may be called so: letters of any script, in lower case and one form, and digits."""
+    """Whether a text may name an application: letters of any script, in lower case and one form, and digits."""
     return _NAME.fullmatch(name) is not None and name == spelling_key(name)
 
 
 def load_application(file: Path, *, is_shipped: bool = False) -> Application:
-    """The application that a definition file describes; BadDefinition names every fault's line and remedy."""
+    """Return the application that a definition file describes; BadDefinition names each fault's line and remedy."""
     return _load(file, is_shipped, Memory())[0]
 
 
 def _load(file: Path, is_shipped: bool, memory: Memory) -> tuple[Application, ...]:
-    """The application of a definition file, with its other versions."""
+    """Return the application of a definition file, and its other versions."""
     try:
         found = file.stat()
         fingerprint = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped
@@ -75,13 +75,13 @@ def _load(file: Path, is_shipped: bool, memory: Memory) -> tuple[Application, ..
 
 
 def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:
-    """The same for text at hand; `file` only names it in faults."""
+    """Return the same for a text; `file` is only named in faults."""
     form = parsed_definition(text, file)
     return _applications(form, is_shipped, whereabouts(form, is_shipped=is_shipped))[0]
 
 
 def parsed_definition(text: str, file: Path) -> DefinitionForm:
-    """What the text of a definition says, checked; BadDefinition names faults in it."""
+    """Return the checked content of a definition; BadDefinition names its faults."""
     try:
         raw = parsed_toml(text)
     except tomllib.TOMLDecodeError as error:
@@ -110,11 +110,11 @@ def load_applications(
     only_here: bool = False,
     named: Set[str] | None = None,
 ) -> list[Application]:
-    """All definitions in the user's directory, then those that ship; the first of a name counts.
+    """Return all definitions in the user's directory, then the shipped ones; the first with a name counts.
 
-    `remembered` is the file that keeps from one command to the next what the user's say. A definition that cannot be
-    used is told to `on_fault` and stands aside; a shipped one does not take its place. `only_here`: without those of
-    which nothing is on this machine; `named`: of those that ship, only these.
+    `remembered` is the file in which the content of the user's definitions is kept between commands. A definition that
+    cannot be used is told to `on_fault` and left out; no shipped one replaces it. `only_here`: without applications
+    that are not on this machine; `named`: of the shipped ones only these.
     """
     found: dict[str, Application] = {}
     faulty: set[str] = set()
@@ -139,7 +139,7 @@ def load_applications(
 
 
 def _is_meant(name: str, wanted: str) -> bool:
-    """Whether the definition of this name may have the application that is wanted: itself, or another version."""
+    """Whether a definition of this name may have the wanted application: itself, or another version of it."""
     return wanted == name or wanted.startswith(f"{name}-")
 
 
@@ -149,7 +149,7 @@ def _shipped_forms() -> tuple[DefinitionForm, ...]:
 
 
 def _applications(form: DefinitionForm, is_shipped: bool, places: list[Whereabouts]) -> tuple[Application, ...]:
-    """The application of a definition; behind it the other versions of it that are there, where each is meant."""
+    """Return the application of a definition, and the other versions that are there, if each version counts."""
     return tuple(_application(form, is_shipped, place, is_other=number > 0) for number, place in enumerate(places))
 
 
@@ -192,7 +192,7 @@ def _application(form: DefinitionForm, is_shipped: bool, place: Whereabouts, *, 
 
 
 def _command(after: Sequence[str | tuple[str, ...]]) -> tuple[str, ...]:
-    """The command to run: the one that is written, or of several the first whose program is there."""
+    """Return the command to run; of several the first one whose program is there."""
     several = [one for one in after if not isinstance(one, str)]
     if not several:
         return tuple(one for one in after if isinstance(one, str))
@@ -210,7 +210,7 @@ _Fault = tuple[str, int | None, str]
 
 
 def _faults(form: DefinitionForm) -> list[_Fault]:
-    """What a form that is of the right shape still gets wrong."""
+    """Return what is wrong in a form of the right shape."""
     faults = _application_faults(form.application)
     faults.extend(("root", None, fault) for fault in faults_of_root(form))
     if not form.folder:
@@ -281,7 +281,7 @@ _LIBRARY_WORDS = (
 
 
 def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> BadDefinition:
-    """The library's finding with the line that it is about."""
+    """Return the validating library's finding, with the line that it is about."""
     said = str(error)
     where = _WHERE.search(said)
     steps = list(_STEP.finditer(where["path"])) if where else []
@@ -307,7 +307,7 @@ def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> B
 
 
 def _line_of(text: str, key: str, folder: int | None) -> int:
-    """The line of a key in the table it belongs to, or of the table; lines count from 1."""
+    """Return the line of a key in its table, or the line of the table; lines count from 1."""
     header = re.compile(r"\s*\[\[?\s*(\w+)")
     table, number, table_line = "", -1, 1
     wanted = "folder" if folder is not None else "" if key == "usufruct" else "application"

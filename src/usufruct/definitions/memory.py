@@ -1,6 +1,6 @@
-"""What definition files say, remembered from one command to the next: reading TOML is most of what each costs.
+"""Remember the content of definition files between commands, because reading TOML takes most of the time.
 
-Only what a file says is remembered; what that means (faults, paths below the user's own directories) is found anew.
+Only the content is remembered; what it means (faults, paths below the user's own directories) is found out again.
 """
 
 import os
@@ -27,10 +27,10 @@ class _Remembered(msgspec.Struct):
 
 
 class Memory:
-    """The definitions that were read, by path; for `with`, at whose end news are written."""
+    """The definitions that were read, by path; used with `with`, and written at its end."""
 
     def __init__(self, file: Path | None = None) -> None:
-        """`file` None: nothing is kept."""
+        """If `file` is None, nothing is kept."""
         self._file = file
         self._known: dict[str, _Remembered] = {}
         self._used: dict[str, _Remembered] = {}
@@ -44,7 +44,7 @@ class Memory:
         return self
 
     def __exit__(self, *_: object) -> None:
-        """Write what was used, where that is not what was known; what cannot be written is read again."""
+        """Write what was used, if it has changed; what cannot be written is read again next time."""
         if not self._file or self._used == self._known or not self._file.parent.is_dir():
             return
         beside = self._file.with_name(f"{self._file.name}.{os.getpid()}")
@@ -56,7 +56,7 @@ class Memory:
                 beside.unlink(missing_ok=True)
 
     def form_of(self, file: Path, found: os.stat_result) -> DefinitionForm | None:
-        """What a file says that is in this state; None where that is not known."""
+        """Return the content of a file in this state; None if it is not known."""
         kept = self._known.get(_key(file))
         if kept is None or kept.fingerprint != _fingerprint(found):
             return None
@@ -64,7 +64,7 @@ class Memory:
         return kept.form
 
     def keep(self, file: Path, found: os.stat_result, form: DefinitionForm) -> None:
-        """Remember what a file says, unless it is so young that it may yet be written in the same moment."""
+        """Remember the content of a file, unless it is so new that it may still be written within the same moment."""
         if found.st_mtime_ns + _TICK < time.time_ns():
             self._used[_key(file)] = _Remembered(form, _fingerprint(found))
 

@@ -1,4 +1,4 @@
-"""The settings: from the defaults, the file, the environment, each stronger than the one before."""
+"""The settings: defaults, the file, and the environment; each replaces the one before."""
 
 import os
 import tomllib
@@ -18,7 +18,7 @@ from usufruct.model.settings import DEFAULTS, PATHS, Settings, fault_in, variabl
 
 
 class SettingFound(Struct, frozen=True):
-    """One setting as it holds now."""
+    """One setting with its present value."""
 
     key: str
     value: Any
@@ -29,7 +29,7 @@ class SettingFound(Struct, frozen=True):
 def load_settings(
     file: Path, on_fault: Callable[[BadDefinition], None], environment: Mapping[str, str] = os.environ
 ) -> Settings:
-    """The settings that hold. One in the file that cannot be used is told to `on_fault`, and its default holds."""
+    """Return the settings. One in the file that cannot be used is told to `on_fault`, and its default counts."""
     found = found_settings(file, on_fault, environment)
     return Settings(**{one.key.replace("-", "_"): one.value for one in found})
 
@@ -37,7 +37,7 @@ def load_settings(
 def found_settings(
     file: Path, on_fault: Callable[[BadDefinition], None], environment: Mapping[str, str] = os.environ
 ) -> list[SettingFound]:
-    """Each setting with where its value comes from, in the order they are shown; faults as in `load_settings`."""
+    """Return each setting with the source of its value, in the order they are shown; faults as in `load_settings`."""
     written = _usable(file, on_fault)
     result = []
     for key, default in DEFAULTS.items():
@@ -52,7 +52,7 @@ def found_settings(
 
 
 def parsed(key: str, text: str) -> Any:
-    """A value as a user types it; WrongUsage says what is wrong with it."""
+    """Return a value that a user typed; WrongUsage says what is wrong with it."""
     value: Any = text
     if isinstance(DEFAULTS.get(key), int) and text.strip().lstrip("-").isdigit():
         value = int(text)
@@ -67,7 +67,7 @@ def parsed(key: str, text: str) -> Any:
 
 
 def _fault_in(key: str, value: object) -> str:
-    """What is wrong with a value for a key here; empty if nothing is."""
+    """Return what is wrong with a value for a key here; empty if nothing is."""
     if fault := fault_in(key, value):
         return fault
     names = filter(None, map(_unknown_user, value.split(os.pathsep))) if key in PATHS and isinstance(value, str) else ()
@@ -75,14 +75,14 @@ def _fault_in(key: str, value: object) -> str:
 
 
 def _unknown_user(path: str) -> str:
-    """The user whose home a path begins with, where the system does not know them; empty if it does not so begin."""
+    """Return the user in a path that begins with an unknown home directory; else empty."""
     return path[1:].partition("/")[0] if path.startswith("~") and str(expanded(path)).startswith("~") else ""
 
 
 def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
-    """Write one value into the file, None to take it out; what else stands there, comments too, stays.
+    """Write one value into the file, None to remove it; everything else in it stays, also comments.
 
-    Raises BadDefinition where the file cannot be read; it stays as it is then.
+    Raises BadDefinition if the file cannot be read; then it stays as it is.
     """
     # Only here: every command reads settings, and few write one.
     import tomlkit
@@ -100,7 +100,7 @@ def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
 
 
 def _usable(file: Path, on_fault: Callable[[BadDefinition], None]) -> dict[str, Any]:
-    """What the file says, less what cannot be used of it."""
+    """Return the content of the file without what cannot be used."""
     try:
         written = _read(file)
     except BadDefinition as fault:

@@ -1,4 +1,4 @@
-"""TOML that somebody wrote: a text that would take for ever to read is told to be at fault, as any other fault is."""
+"""Read TOML that someone wrote; a text that would take for ever to read is a fault like any other."""
 
 import re
 import tomllib
@@ -11,7 +11,7 @@ _DEEPEST = 60
 
 
 def parsed_toml(text: str) -> dict[str, Any]:
-    """What a text says; raises TOMLDecodeError, also for one that is too long or nested too deeply."""
+    """Return the content of a text; raises TOMLDecodeError, also if it is too long or nested too deeply."""
     if len(text) > LARGEST:
         raise tomllib.TOMLDecodeError(f"it has more than {LARGEST:,} characters")
     without_spaces = text.translate({ord(" "): None, ord("\t"): None})

@@ -1,4 +1,4 @@
-"""Where an application keeps its content on this machine, and whether it is here at all."""
+"""Find out where an application keeps its content on this machine, and whether it is here at all."""
 
 import os
 import re
@@ -38,7 +38,7 @@ class Whereabouts(Struct, frozen=True):
 
 
 class Machine:
-    """What is the same for all definitions, found once."""
+    """What is the same for all definitions; found once."""
 
     def __init__(self, platform: Platform | None = None) -> None:
         self.platform = platform or this_platform()
@@ -47,19 +47,19 @@ class Machine:
 
     @cached_property
     def _programs(self) -> frozenset[str]:
-        """The names of all that the user can start; in lower case where names have no case."""
+        """The names of all programs that the user can start; in lower case if names have no case."""
         # Of a hundred programs, listing the directories takes half as long as looking for each.
         names = [name for place in _searched(os.environ.get("PATH", "")) for name in _listed(place)]
         return frozenset(map(str.lower, names) if self.platform.has_windows_names else names)
 
     @cached_property
     def _entries(self) -> Mapping[str, frozenset[str]]:
-        """What places begin with → the names in that directory, where names have case."""
+        """The names in each directory that places begin with, if names have case."""
         listed = self.bases.items() if self.platform.has_open_desktop else ()
         return {first: frozenset(_listed(base)) for first, base in listed}
 
     def may_have(self, root: str) -> bool:
-        """Whether the directory that a definition names may be there: most are not, and need no look of their own."""
+        """Whether the directory that a definition names may be there: most are not, and need not be looked at."""
         first, _, rest = root.partition("/")
         name = rest.partition("/")[0]
         return first not in self._entries or not name or "*" in name or name in self._entries[first]
@@ -72,10 +72,10 @@ class Machine:
 def whereabouts(
     form: DefinitionForm, *, is_shipped: bool, here: Machine | None = None, only_here: bool = False
 ) -> list[Whereabouts]:
-    """The place that counts; behind it those of other versions, where the definition means each of them.
+    """Return the place that counts, and those of other versions if the definition means each of them.
 
-    The first place that is there, else the first that this kind of system has. `here` is given where many definitions
-    are asked for. With `only_here` there is none where neither a place nor the program is there.
+    The first place that exists counts, else the first for this kind of system. `here` is given for many definitions.
+    With `only_here` there is none if neither a place nor the program is there.
     """
     here = here or Machine()
     platform, bases = here.platform, here.bases
@@ -101,7 +101,7 @@ def _as_list(root: str | Sequence[str]) -> Sequence[str]:
 
 
 def _on_this_system(root: str, platform: Platform, bases: Mapping[str, str]) -> str | None:
-    """The absolute path that a root means; None where such places are another system's."""
+    """Return the absolute path that a root means; None if it is for another system."""
     if root.startswith("%"):
         variable = _WINDOWS.match(root) if platform.has_windows_names else None
         base = os.environ.get(variable[1], "") if variable else ""
@@ -113,7 +113,7 @@ def _on_this_system(root: str, platform: Platform, bases: Mapping[str, str]) -> 
 
 
 def _matching(path: str) -> list[str]:
-    """The directories that a path means: itself, or all that match its pattern, the highest version first."""
+    """Return the directories that a path means: itself, or all that match its pattern, the highest version first."""
     if "*" not in path:
         return [path] if os.path.isdir(path) else []
     above, _, rest = path.partition("*")
@@ -148,12 +148,12 @@ def _listed(directory: str) -> list[str]:
 
 @cache
 def _searched(path: str) -> tuple[str, ...]:
-    """The directories of a search path, each once: on most systems some are links to others."""
+    """Return the directories of a search path, each once: on most systems some are links to others."""
     return tuple(dict.fromkeys(os.path.realpath(one) for one in path.split(os.pathsep) if one))
 
 
 def _user_directory(variable: str) -> str:
-    """One of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
+    """Return one of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
     # The library for paths says the same, but takes longer to import than most commands to run.
     try:
         text = Path(absolute("$XDG_CONFIG_HOME/user-dirs.dirs")).read_text(encoding="utf-8", errors="replace")
@@ -166,7 +166,7 @@ def _user_directory(variable: str) -> str:
 
 
 def absolute(path: str) -> str:
-    """A path of a definition with its variables and `~` replaced, with `/` on every system."""
+    """Return a path of a definition with its variables and `~` replaced, with `/` on every system."""
     if path.startswith("$"):
         variable, _, rest = path[1:].partition("/")
         if variable in _USER_DIRECTORIES:
@@ -189,14 +189,14 @@ _FIRST_SIGNS = frozenset("/\\~$%")
 
 
 def is_absolute(path: str) -> bool:
-    """Whether a path of a definition is an absolute one on any system."""
+    """Whether a path of a definition is absolute on any system."""
     if path[:1] not in _FIRST_SIGNS and path[1:2] != ":":
         return False  # nearly all of a definition's paths are below its root
     return path.startswith(_STARTS) or _WINDOWS.match(path) is not None or expanded(path).is_absolute()
 
 
 def faults_of_root(form: DefinitionForm) -> Iterator[str]:
-    """What is wrong with the places that a definition names."""
+    """Yield what is wrong with the places that a definition names."""
     variables = " or ".join(f"${variable}" for variable in BASE_DIRECTORIES)
     roots = [*_as_list(form.application.root), *(place.root for place in form.place)]
     if not roots:
