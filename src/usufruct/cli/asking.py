@@ -1,4 +1,4 @@
-"""The questions of several archives, put to a person one after the other."""
+"""Ask a person the questions of several archives, one after the other."""
 
 from pathlib import Path
 
@@ -12,7 +12,7 @@ from usufruct.cli.screen import echo
 
 
 class Asking:
-    """Puts the questions of all archives, those of one kind once for all where a person wants that."""
+    """Asks the questions of all archives; a person may answer all questions of a kind at once."""
 
     def __init__(self, context: Context, paths: list[Path], afterwards: str, *, in_full: bool) -> None:
         self._context, self._paths, self._afterwards, self._in_full = context, paths, afterwards, in_full
@@ -20,13 +20,13 @@ class Asking:
         self._answers = Answers(context)
 
     def all(self, results: list[Added]) -> None:
-        """Let what can be answered be answered; what became of each takes its place among the results."""
+        """Ask what can be answered; the new results replace the old ones."""
         for number, result in enumerate(results):
             waiting = [one.examined for one in results[number + 1 :] if is_answerable(one.examined)]
             results[number] = self._one(result, waiting)
 
     def _one(self, result: Added, others: list[Asked]) -> Added:
-        """The archive added after all once a person has answered; as it was if they do not."""
+        """Return the result of adding the archive with the answers; the old one if the person does not answer."""
         if is_locked(result.examined) and self._are_many and not result.examined.request.together:
             result = self._again(result.examined, result.examined.request)
             if not is_answerable(result.examined):

@@ -1,4 +1,4 @@
-"""Text as a terminal shows it: how many cells it takes, cut and filled to a number of them, in signs it can spell."""
+"""Text on a terminal: counting its cells, cutting and filling it, and writing it in signs that the terminal has."""
 
 import re
 import unicodedata
@@ -16,7 +16,7 @@ _BEYOND = re.compile(r"[^\x00-\x7f]")
 
 
 def cells(text: str) -> int:
-    """Cells of a terminal that a text takes: signs of the far east take two, marks upon others none."""
+    """Return the cells that a text takes on a terminal: East Asian characters take two, combining marks none."""
     # Most texts need no tables, and these take longer to read than most commands.
     if text.isascii() or _NARROW.fullmatch(text):
         return len(text)
@@ -27,7 +27,7 @@ def cells(text: str) -> int:
 
 
 def cut(text: str, room: int) -> str:
-    """The text in at most so many cells, with a sign where something is left out."""
+    """Cut a text to at most so many cells; a sign shows that something is left out."""
     if cells(text) <= room:
         return text
     if text.isascii():
@@ -42,17 +42,17 @@ def cut(text: str, room: int) -> str:
 
 
 def left(text: str, width: int) -> str:
-    """The text with blanks behind it, to fill so many cells."""
+    """Fill a text with blanks behind it, to so many cells."""
     return text + " " * (width - cells(text))
 
 
 def right(text: str, width: int) -> str:
-    """The text with blanks before it, to fill so many cells."""
+    """Fill a text with blanks before it, to so many cells."""
     return " " * (width - cells(text)) + text
 
 
 def lines_of(text: str, room: int) -> list[str]:
-    """The text in lines of at most so many cells, broken between words where they fit."""
+    """Break a text into lines of at most so many cells, between words if possible."""
     if text.isascii():
         import textwrap
 
@@ -83,7 +83,7 @@ def lines_of(text: str, room: int) -> list[str]:
 
 
 def spelled(text: str, encoding: str) -> str:
-    """The text in signs that an encoding has: others are written otherwise, and what cannot be is a question mark."""
+    """Write a text in the signs of an encoding: others are replaced by similar ones, or by a question mark."""
     try:
         text.encode(encoding)
     except (UnicodeEncodeError, LookupError):
@@ -113,7 +113,7 @@ def _otherwise(sign: str, encoding: str) -> str:
 
 
 def escaped(text: str, encoding: str) -> str:
-    r"""JSON for an output of this encoding: it is UTF-8, or everything beyond ASCII is written as `\u00e9`."""
+    r"""Write JSON for an output in this encoding: if it is not UTF-8, everything beyond ASCII becomes `\u00e9`."""
     if encoding.lower().replace("_", "-") in ("utf-8", "utf8"):
         return text
     return _BEYOND.sub(lambda found: _units(found[0]), text)

@@ -1,4 +1,4 @@
-"""What a command works in, with what is told on standard error."""
+"""What a command works with; reports go to standard error."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,11 +16,11 @@ if TYPE_CHECKING:
 
 
 def real_context(watch: Watch = unwatched) -> Context:
-    """The real world, telling of recovered changes, and of progress where somebody watches."""
+    """Return the real context. It reports reversed changes, and progress if someone watches."""
     told: set[str] = set()
 
     def tell_fault(fault: UsufructError) -> None:
-        """Say once what stands aside; all else works."""
+        """Say once what cannot be used; everything else works."""
         if fault.message not in told:
             told.add(fault.message)
             opens = typed(["usufruct", "app", "edit", Path(fault.path).stem])
@@ -29,7 +29,7 @@ def real_context(watch: Watch = unwatched) -> Context:
             _tell(f"{printable(fault.message)} It is ignored; everything else works. {printable(fault.remedy)}{mends}")
 
     def tell_lost(count: int) -> None:
-        """Say it once in a command, however often the ledger is opened."""
+        """Say it once in a command, even if the ledger is opened several times."""
         if "lost" not in told:
             told.add("lost")
             _tell_lost(count)
@@ -44,9 +44,9 @@ def _tell_waiting() -> None:
 
 
 def tell_recovery(recovered: "Recovered", *, waiting: bool = False) -> None:
-    """Say which changes had been cut off and were reversed, what could not be, and what could not be removed.
+    """Say which interrupted changes were reversed, which could not be, and what could not be removed.
 
-    Of changes that wait for their drive only with `waiting`: commands that have nothing to do with it say nothing.
+    Changes that wait for their drive are only told with `waiting`, because most commands have nothing to do with them.
     """
     for change, strangers in recovered.reversed:
         end = "everything is as before" if not strangers else "everything except these files is as before"

@@ -63,7 +63,7 @@ def examined_document(result: "Examined") -> dict[str, Any]:
 
 
 def _placements(layout: "Layout", plan: "Plan | None") -> list[dict[str, Any]]:
-    """Where each entry would go that is placed."""
+    """Return where each placed entry would go."""
     out = {row.row for row in plan.skipped} if plan else set()
     renamed = {
         row: f"{layout.homes[layout.home_of[row]].path}/{name}".lstrip("/")
@@ -83,7 +83,7 @@ def _placements(layout: "Layout", plan: "Plan | None") -> list[dict[str, Any]]:
 
 
 def content_document(result: "Examined") -> list[dict[str, Any]]:
-    """Every entry of an archive, whatever becomes of it: `look --content --json`."""
+    """Return every entry of an archive, placed or not: `look --content --json`."""
     listing = result.listing
     if listing is None:
         return []
@@ -173,7 +173,7 @@ def holding_document(holding: Holding) -> dict[str, Any]:
 
 
 def holding_state(holding: Holding) -> str:
-    """How a holding stands."""
+    """Return the state of a holding."""
     if holding.is_away:
         return "away"
     return "partly removed" if holding.is_partial else "added"

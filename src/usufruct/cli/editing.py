@@ -1,4 +1,4 @@
-"""A text in the user's own editor."""
+"""Edit a text in the user's own editor."""
 
 import click
 

@@ -1,4 +1,4 @@
-"""How an error reaches the user: three sentences or a JSON document, and an exit code."""
+"""How an error reaches the user: as three sentences or a JSON document, with an exit code."""
 
 import io
 import os
@@ -13,14 +13,14 @@ from usufruct.errors import MachineError, UsufructError, WrongUsage
 
 
 def error_document(error: UsufructError | None) -> dict[str, Any] | None:
-    """An error as JSON tells it."""
+    """Return an error as JSON."""
     if error is None:
         return None
     return {"code": error.code, "message": error.message, "kept": error.kept, "remedy": error.remedy}
 
 
 def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) -> None:
-    """Say what happened, what was left as it was, what to do next, and where the details are."""
+    """Print what happened, what was not changed, what to do next, and where the details are."""
     if as_json:
         echo_json_error({"error": error_document(error)})
     lines = wrapped(f"usufruct: {error.message}", "") + wrapped(f"{error.kept} {error.remedy}", "")
@@ -32,7 +32,7 @@ def tell_error(error: UsufructError, *, as_json: bool, log: Path | None = None) 
 
 
 def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
-    """Do a command's work, tell of whatever keeps it from its end, and give the exit code."""
+    """Run a command's work, print the error that ends it, and return the exit code."""
     try:
         result = work()
         return result if isinstance(result, int) else 0
@@ -67,7 +67,7 @@ def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
 
 
 def _misspelled(error: click.ClickException) -> WrongUsage:
-    """What is told to programs of words that do not fit the command."""
+    """Return the JSON for words that do not fit the command."""
     path = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "usufruct"
     message = error.format_message()
     return WrongUsage(message if message.endswith(".") else f"{message}.", remedy=f"`{path} --help` shows its words.")
@@ -77,7 +77,7 @@ _KEPT = "What was finished before it stays; a change that was under way was reve
 
 
 def _own_fault(error: Exception) -> UsufructError:
-    """What is told of a fault of our own; the log has the rest."""
+    """Return the error for a fault of our own; the log has the details."""
     return UsufructError(
         f"This is a fault in Usufruct: {type(error).__name__}: {error}.",
         kept=_KEPT,
@@ -92,7 +92,7 @@ def _no_memory() -> UsufructError:
 
 
 def _told(error: UsufructError, cause: BaseException | None, *, as_json: bool) -> int:
-    """Tell of an error; where something lies behind it, that goes to the log, and it is told where that is."""
+    """Print an error; if it has a cause, that goes to the log, and its path is printed."""
     log = None
     if cause is not None:
         from usufruct.cli.log import keep_log

@@ -1,4 +1,4 @@
-"""An example or two for each command, shown by its help and in the manual."""
+"""One or two examples for each command, shown by its help and in the manual."""
 
 EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "look": (
@@ -48,7 +48,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
 
 
 def epilog_of(command: str) -> str:
-    """The examples as a help text shows them below the options; lines are kept."""
+    """Return the examples as help shows them below the options; lines are kept."""
     from usufruct.cli.screen import is_narrow, wrapped
 
     if is_narrow():

@@ -1,4 +1,4 @@
-"""What `look` says an archive is, beside where it would go."""
+"""What `look` says about an archive, besides where it would go."""
 
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
@@ -20,12 +20,12 @@ _METHOD_WORDS = {"gz": "gzip", "bz2": "bzip2", "zst": "zstandard", "lz": "lzip",
 
 
 def evidence_label(evidence: Evidence) -> str:
-    """`folder-name` for FOLDER_NAME: what programs read."""
+    """Return `folder-name` for FOLDER_NAME, for programs."""
     return evidence.name.lower().replace("_", "-")
 
 
 def fact_lines(result: "Examined") -> Iterator[str]:
-    """How it is packed and locked, how its names were read, where it came from, what deserves a second look."""
+    """Yield how it is packed and locked, how its names were read, its origin, and what deserves a second look."""
     facts, listing = result.facts, result.listing
     if facts:
         methods = ", ".join(_METHOD_WORDS.get(method, method) for method in facts.packing)
@@ -74,7 +74,7 @@ def fact_lines(result: "Examined") -> Iterator[str]:
 
 
 def rescued_words(result: "Examined") -> str:
-    """What `--rescue` found of a damaged archive, and what it could not."""
+    """Say what `--rescue` found in a damaged archive, and what it could not."""
     facts, listing = result.facts, result.listing
     assert facts and listing is not None, "a rescued archive is listed"
     if not facts.lost:
@@ -85,7 +85,7 @@ def rescued_words(result: "Examined") -> str:
 
 
 def unread_words(stretches: Sequence[tuple[int, int]]) -> str:
-    """Which parts of the file belong to nothing that is known."""
+    """Say which parts of the file are unknown."""
     said = [f"{count_words(size, 'byte')} at offset {offset:,}" for offset, size in stretches[:_NAMED]]
     said += [f"and {len(stretches) - _NAMED:,} more stretches"] if len(stretches) > _NAMED else []
     return f"Usufruct did not recognise part of this file: {', '.join(said)}"
@@ -110,7 +110,7 @@ def _said(label: str, words: str, role: str = "quiet") -> Iterator[str]:
 
 
 def facts_document(result: "Examined") -> dict[str, Any] | None:
-    """The same for programs that read the JSON."""
+    """Return the same as JSON."""
     facts, listing = result.facts, result.listing
     if facts is None:
         return None

@@ -1,4 +1,4 @@
-"""Command lines as people write them: options of all commands anywhere, words from other programs, a path alone."""
+"""Understand command lines as people write them: options anywhere, words of other programs, a path alone."""
 
 import os
 from collections.abc import Callable, Collection, Sequence
@@ -21,7 +21,7 @@ _MEANT = {
 
 
 class Line(NamedTuple):
-    """A command line, put in order."""
+    """A command line in order."""
 
     whole: list[str]
     """Options of all commands, which stand before it."""
@@ -30,10 +30,10 @@ class Line(NamedTuple):
 
 
 def in_order(words: Sequence[str], commands: Collection[str], takes_yes: Callable[[Sequence[str]], bool]) -> Line:
-    """The line with options of all commands in front, and what was meant by words that are none of ours.
+    """Return the line with the options of all commands in front, and with foreign words replaced.
 
-    `takes_yes` tells of a command with its words whether it has an option of that name. Raises WrongUsage with the
-    command to type for a word of another program.
+    `takes_yes` tells whether a command with its words has the option `--yes`. Raises WrongUsage with the command to
+    type for a word of another program.
     """
     own, whole, rest = [], [], list(words)
     behind: list[str] = []
@@ -84,9 +84,9 @@ def _meant(words: list[str], commands: Collection[str]) -> list[str]:
 
 
 def meant_path(word: str) -> str:
-    """The path that a word means: without quotes, blanks and an address's beginning around it, if that is there.
+    """Return the path that a word means: without quotes, blanks or the beginning of an address, if that exists.
 
-    The word as it is where nothing else is there either.
+    Otherwise return the word as it is.
     """
     plain = word.strip().strip("\"'\u201c\u201d\u201e\u2018\u2019")
     candidates = [word, plain]

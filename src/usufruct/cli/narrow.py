@@ -1,4 +1,4 @@
-"""Help for a page too narrow for two columns, as a large script or a braille line leaves it."""
+"""Help for a page that is too narrow for two columns, because of large type or a braille display."""
 
 from collections.abc import Iterable
 
@@ -9,13 +9,13 @@ _FIRST = 10
 
 
 class NarrowHelp(click.HelpFormatter):
-    """The library's help, with each meaning below its option."""
+    """The library's help, with each explanation below its option."""
 
     def write_dl(self, rows: Iterable[tuple[str, str]], col_max: int = _FIRST, col_spacing: int = 2) -> None:
-        """Write options with their meanings; `col_max` is the library's, and is not followed."""
+        """Write options with their explanations; `col_max` is the library's and is ignored."""
         super().write_dl(rows, min(col_max, _FIRST), col_spacing)
 
 
 def be_narrow() -> None:
-    """Let every command's help be written so."""
+    """Print the help of all commands in this form."""
     click.Context.formatter_class = NarrowHelp

@@ -1,4 +1,4 @@
-"""Questions and checklists as numbered lines, answered by typing: for screen readers and plain terminals."""
+"""Questions and checklists as numbered lines, answered by typing; for screen readers and simple terminals."""
 
 import re
 from collections.abc import Sequence
@@ -11,7 +11,7 @@ _RANGE = re.compile(r"(\d+)(?:\s*-\s*(\d+))?")
 
 
 def one_of(question: str, rows: Sequence[str]) -> int:
-    """The number of the row that a person types, counted from 0; Enter alone takes the first."""
+    """Return the number of the row that a person types, from 0; Enter alone means the first."""
     _ask(question)
     for number, words in enumerate(rows, 1):
         echo(f"{number}. {words}", err=True)
@@ -25,7 +25,7 @@ def one_of(question: str, rows: Sequence[str]) -> int:
 
 
 def several_of(question: str, rows: Sequence[tuple[str, bool]]) -> list[int]:
-    """The numbers of the rows that a person types, counted from 0; Enter alone takes those that are ticked at first."""
+    """Return the numbers of the rows that a person types, from 0; Enter alone means those that are ticked."""
     _ask(question)
     for number, (words, _) in enumerate(rows, 1):
         echo(f"{number}. {words}", err=True)
@@ -43,7 +43,7 @@ def several_of(question: str, rows: Sequence[tuple[str, bool]]) -> list[int]:
 
 
 def _numbers(answer: str, most: int) -> list[int] | None:
-    """What `1 3-5` means, counted from 0; None for anything else."""
+    """Return what `1 3-5` means, from 0; None for anything else."""
     chosen: set[int] = set()
     rest = _RANGE.sub("", answer)
     if rest.strip(" ,;"):
@@ -57,7 +57,7 @@ def _numbers(answer: str, most: int) -> list[int] | None:
 
 
 def typed_words(question: str) -> str:
-    """The line that a person types; empty for Enter alone."""
+    """Return the line that a person types; empty for Enter alone."""
     answer: str = click.prompt(question, default="", show_default=False, err=True)
     return answer.strip()
 

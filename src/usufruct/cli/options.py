@@ -145,7 +145,7 @@ _OPTIONS = [
 
 
 def request_options(command: F) -> F:
-    """Give a command the options that say what is to become of archives."""
+    """Give a command the options that say what to do with archives."""
     for option in reversed(_OPTIONS):
         command = option(command)
     return command
@@ -159,7 +159,7 @@ def access_options(command: F) -> F:
 
 
 def access_of(context: Context, options: dict[str, Any], *, may_ask: bool = True) -> Access:
-    """What these options give for opening archives; a person at a terminal may be asked."""
+    """Return what these options say about opening archives; a person at a terminal may be asked."""
     from usufruct.actions.passwords import known_passwords
     from usufruct.archives.allowance import Limits
     from usufruct.archives.reading import Access
@@ -186,7 +186,7 @@ def _ask_password(name: str, attempt: int) -> str | None:
 
 
 def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = True) -> Request:
-    """The request that these options make."""
+    """Return the request that these options make."""
     from usufruct.actions.applications import (
         application_named,
         applications_here,
@@ -241,9 +241,9 @@ def request_of(context: Context, options: dict[str, Any], *, may_ask: bool = Tru
 
 
 def paths_of(context: Context, words: Sequence[Path], options: dict[str, Any]) -> list[Path]:
-    """The downloads that a command's words mean; with `--unpacked` the directories that were unpacked already.
+    """Return the downloads that a command's words mean; with `--unpacked`, directories that were unpacked already.
 
-    A bare name that is not here is looked for in the downloads folders.
+    A bare name that is not here is searched for in the downloads folders.
     """
     from usufruct.actions.gathering import gathered
 
@@ -265,7 +265,7 @@ RECEIVED = "usufruct.received"
 
 
 def received_all(context: Context, words: Sequence[Path], name: str | None = None) -> list[Path]:
-    """The same, streams received as files that are there until the command ends, called by `name` if one is given."""
+    """Return the same with streams received as files, which exist until the command ends; `name` is their name."""
     from usufruct.actions.streams import is_stream, received
 
     click_context = click.get_current_context()
@@ -278,7 +278,7 @@ def received_all(context: Context, words: Sequence[Path], name: str | None = Non
 
 
 def _in_downloads(context: Context, word: Path) -> Path:
-    """The path that a word means: here, or in the downloads folders where it is a bare name or a pattern of names."""
+    """Return the path that a word means: here, or in the downloads folders if it is a bare name or a pattern."""
     meant = Path(meant_path(str(word)))
     if len(meant.parts) != 1 or meant.is_absolute() or os.path.lexists(meant):
         return meant
@@ -291,9 +291,9 @@ def _in_downloads(context: Context, word: Path) -> Path:
 
 
 def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
-    """Raise MissingArchive for one archive that is not there, or for a place that was meant by `--to`.
+    """Raise MissingArchive for one archive that does not exist, or WrongUsage for a directory meant for `--to`.
 
-    Of many one that is not there does not keep the others from their turn.
+    If there are several archives, a missing one does not stop the others.
     """
     missing = [word for word in words if not os.path.lexists(word) and not any(sign in word.name for sign in "*?[")]
     if not missing or (len(words) > 1 and missing[-1].suffix):
@@ -320,7 +320,7 @@ def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
 
 
 def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
-    """Tell of a `--choose` that answered nothing, where nothing is left to ask that it could have meant."""
+    """Print which `--choose` was not used, if there is no question left that it could answer."""
     from usufruct.actions.outcomes import Asked, Refused
     from usufruct.planning.names import folded_path
 
@@ -333,15 +333,15 @@ def tell_unheard(request: Request, results: Sequence[Examined]) -> None:
 
 
 def afterwards_of(context: Context, option: str | None) -> str:
-    """What becomes of archives: as the option says, or the settings."""
+    """Return what happens to archives afterwards: by the option, or by the settings."""
     return option or context.settings().afterwards
 
 
 def code_of(error: UsufructError | None, facts: Facts | None) -> int:
-    """The exit code for one archive: that of its error, or 1 where a part of it was not understood or is lost."""
+    """Return the exit code for one archive: of its error, or 1 if a part of it is unknown or lost."""
     return error.exit_code if error else int(bool(facts and (facts.unread or facts.lost)))
 
 
 def ending(errors: list[int]) -> int:
-    """The exit code of a command about several archives: their common one, or 1 if only some failed."""
+    """Return the exit code of a command with several archives: their common one, or 1 if only some failed."""
     return errors[0] if len(set(errors)) == 1 else 1

@@ -1,4 +1,4 @@
-"""The pages of the docs that an installed Usufruct has beside it, for whoever is not connected."""
+"""The pages of the docs that are installed with Usufruct, to be read offline."""
 
 import re
 import sys
@@ -21,7 +21,7 @@ PAGES = {
 
 
 def page_text(name: str) -> str:
-    """The text of a page, in Markdown. Raises MachineError where this installation has none."""
+    """Return the text of a page, in Markdown. Raises MachineError if this installation has none."""
     for path in _places(f"{name}.md"):
         if path.is_file():
             return path.read_text(encoding="utf-8")
@@ -41,14 +41,14 @@ def _places(file: str) -> list[Path]:
 
 
 def drawn_page(text: str) -> str:
-    """The page as a person at a terminal reads it; elsewhere, and where nothing is drawn, as it is written."""
+    """Return the page as a person at a terminal reads it; elsewhere as it is written."""
     if not sys.stdout.isatty() or is_plain():
         return text
     return "\n".join(line for block in _blocks(text) for line in (*_drawn(block), ""))
 
 
 def _blocks(text: str) -> Iterator[str]:
-    """Paragraphs, headings, lists, tables, and code as one block each."""
+    """Return paragraphs, headings, lists, tables and code as one block each."""
     for number, part in enumerate(re.split(r"^```\w*\n(.*?)^```\n", text, flags=re.MULTILINE | re.DOTALL)):
         if number % 2:
             yield f"```{part}"
@@ -57,7 +57,7 @@ def _blocks(text: str) -> Iterator[str]:
 
 
 def _drawn(block: str) -> Iterator[str]:
-    """The lines of one block."""
+    """Return the lines of one block."""
     if block.startswith("```"):
         yield from (f"    {line}" for line in block[3:].splitlines())
     elif block.startswith("#"):
@@ -75,7 +75,7 @@ def _drawn(block: str) -> Iterator[str]:
 
 
 def _table(block: str) -> Iterator[str]:
-    """A table, a row as a paragraph of its own: what it is about, then each column by its name."""
+    """Return a table with each row as a paragraph: its subject, then each column with its name."""
     rows = [[_plain(cell.strip()) for cell in re.split(r"(?<!\\)\|", line)[1:-1]] for line in block.splitlines()]
     names, _, *rows = rows
     for row in rows:
@@ -88,6 +88,6 @@ def _table(block: str) -> Iterator[str]:
 
 
 def _plain(text: str) -> str:
-    """A text without the signs for code, for stress and for links."""
+    """Return a text without the signs for code, emphasis and links."""
     text = re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", text)
     return re.sub(r"\*\*(.+?)\*\*", r"\1", text).replace("`", "").replace("\\|", "|")

@@ -1,4 +1,4 @@
-"""How far a change has come, shown once it takes longer than a moment."""
+"""Show the progress of a change that takes longer than a moment."""
 
 import sys
 import time
@@ -20,7 +20,7 @@ _LEAST_BAR, _MOST_BAR = 8, 40
 
 
 class Watching:
-    """Shows progress on standard error: a bar at a terminal, elsewhere a plain line now and then. For `with`."""
+    """Shows progress on standard error: a bar at a terminal, elsewhere a line now and then. Used with `with`."""
 
     def __init__(self, count: int = 1) -> None:
         self._count = count
@@ -42,7 +42,7 @@ class Watching:
         self.pause()
 
     def pause(self) -> None:
-        """Take the bar away, for something else is to be shown."""
+        """Remove the bar, because something else will be shown."""
         clear_over()
 
     def __call__(self, progress: Progress) -> None:
@@ -74,7 +74,7 @@ class Watching:
         echo_over("  ".join(filter(None, (words, bar, told))), width=columns)
 
     def _told(self, progress: Progress) -> str:
-        """How far it is, and once that is known how fast and how long still."""
+        """Say how far it is, and once that is known, how fast it is and how long it will take."""
         parts = [f"{size_words(progress.size)} of {size_words(progress.of_size)}"]
         if progress.of_files > 1:
             parts.append(f"{progress.files:,} of {progress.of_files:,} files done")

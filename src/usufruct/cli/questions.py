@@ -1,4 +1,4 @@
-"""Asking a person at a terminal, and telling everybody else the command that answers."""
+"""Ask a person at a terminal, and tell everyone else the command that answers."""
 
 from __future__ import annotations
 
@@ -49,12 +49,12 @@ _TICKING = "(space ticks, Ctrl-A ticks all, typing filters, enter is done)"
 
 
 def is_asking() -> bool:
-    """Whether a person sits at both ends: questions are put, as numbered lines where nothing is drawn."""
+    """Whether a person is at both ends, so that questions are asked."""
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
 class Answers:
-    """A person's answers, some of which hold for all questions of their kind."""
+    """A person's answers, some of which count for all questions of their kind."""
 
     def __init__(self, context: Context) -> None:
         self._context = context
@@ -62,13 +62,13 @@ class Answers:
         """Kind of question → name of the option that was chosen for all of it; empty for none of them."""
 
     def pass_over(self, result: Asked) -> bool:
-        """Whether nothing is to be placed of all archives that ask what this one asks."""
+        """Whether the person wants nothing of all archives that ask the same as this one."""
         return any(self._for_all.get(_kind_of(decision)) == "" for decision in result.decisions)
 
     def to(self, result: Asked, others: Sequence[Asked] = ()) -> Request | None:
-        """The request with the person's answers to all questions of an archive; None if one is left open.
+        """Return the request with the answers to all questions of an archive; None if one is left open.
 
-        `others` are archives that wait too: an answer may be given for those that ask the same.
+        `others` are archives that wait too: an answer may count for those that ask the same.
         """
         if result.plan and result.plan.open_conflicts:
             return _decided_conflicts(result, result.plan)
@@ -98,7 +98,7 @@ class Answers:
 
 
 def _kind_of(decision: Decision) -> tuple[str, ...]:
-    """What questions have in common that one answer fits: the names of their options, and the words that answer."""
+    """Return what questions have in common if one answer fits all: the names and options of their answers."""
     return tuple(word for option in decision.options for word in (option.name, *option.answer[::2]))
 
 
@@ -111,7 +111,7 @@ _WAYS_ON = {
 
 
 def _directory(question: str) -> str | None:
-    """Absolute path of a directory that a person names; None if they stop."""
+    """Return the absolute path of a directory that a person types; None if they stop."""
     forget_typed()
     if is_plain():
         from usufruct.cli.numbered import typed_words
@@ -126,7 +126,7 @@ def _directory(question: str) -> str | None:
 
 
 def _learned(context: Context) -> Application | None:
-    """The application whose definition was learned from a folder that a person names; None if they stop."""
+    """Return the application that was learned from a folder which a person types; None if they stop."""
     from usufruct.actions.defining import learn
 
     directory = _directory("Which folder does the application read?")
@@ -142,7 +142,7 @@ def _learned(context: Context) -> Application | None:
 
 
 def accepted(context: Context, proposal: Proposal) -> Application | None:
-    """The application of a proposed definition, written once a person accepts it, changed first if they like."""
+    """Return the application of a proposed definition once a person accepts it, perhaps edited; it is written."""
     from usufruct.actions.defining import write_definition
     from usufruct.cli.editing import edited
 
@@ -165,7 +165,7 @@ def accepted(context: Context, proposal: Proposal) -> Application | None:
 
 
 def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str, bool]:
-    """The answer, and whether it is meant for the others that ask the same too: so many are `alike`."""
+    """Return the answer, and whether it counts for the `alike` others that ask the same."""
     question = "\n  ".join(wrapped(decision.question, "  "))
     wide = max(cells(option.name) for option in decision.options)
     rows: list[tuple[str, Any]] = [(_option_words(option, wide), option) for option in decision.options]
@@ -188,7 +188,7 @@ def _ask(decision: Decision, alike: int = 0) -> tuple[Option | str, bool]:
 
 
 def _decided_conflicts(result: Asked, plan: Plan) -> Request:
-    """The request with a person's word on each file in the way."""
+    """Return the request with a person's decision about each file in the way."""
     choices, listing = result.request.choices, plan.layout.listing
     decided = dict(choices.on_clash_of)
     rest: OnClash | None = None
@@ -215,7 +215,7 @@ _CONFLICT_WORDS = {
 
 
 def is_answerable(result: Examined) -> TypeGuard[Asked]:
-    """Whether a person could answer all questions of an archive by picking."""
+    """Whether a person could answer all questions of an archive by choosing."""
     return isinstance(result, Asked) and all(
         decision.options and not _is_of_password(decision) for decision in result.decisions
     )
@@ -231,7 +231,7 @@ def _is_of_password(decision: Decision) -> bool:
 
 
 def _option_words(option: Option, wide: int) -> str:
-    """An option in one line: what it is called, how much it is, an example."""
+    """Return an option in one line: its name, its size, an example."""
     example = f"  {option.example}" if option.example else ""
     if not option.answer:
         return option.name
@@ -239,15 +239,15 @@ def _option_words(option: Option, wide: int) -> str:
 
 
 def option_facts(option: Option) -> str:
-    """How much an answer places, and what it leaves out: `3 files, 2.1 MB, 6 left out`."""
+    """Return how much an answer places, and what it leaves out: `3 files, 2.1 MB, 6 left out`."""
     left = f", {option.left_out:,} left out" if option.left_out else ""
     return f"{count_words(option.files, 'file')}, {size_words(option.size)}{left}"
 
 
 def picked(layout: Layout) -> tuple[str, ...]:
-    """Paths of the entries that a person ticks.
+    """Return the paths of the entries that a person ticks.
 
-    Pieces and directories are ticked as one, unless they are opened to choose from what is in them.
+    Pieces and directories are ticked as a whole, unless they are opened to choose from their content.
     """
     opened: set[str] = set()
     ticked: frozenset[str] | None = None
@@ -275,7 +275,7 @@ _OPEN = "\0open"
 
 
 def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]]]:
-    """Title, size in words and paths of the entries of what is ticked as one: a piece, a directory, or one file."""
+    """Return title, size and paths of what is ticked as a whole: a piece, a directory, or one file."""
     listing = layout.listing
     found: dict[str, list[int]] = {}
     counts = Counter(layout.home_of[row] for row in layout.placed_rows())
@@ -298,13 +298,13 @@ def _bundles(layout: Layout, opened: Set[str]) -> list[tuple[str, str, list[str]
 
 
 def ticked(found: Sequence[Waiting]) -> list[str]:
-    """Paths of the downloads that a person ticks, newest first."""
+    """Return the paths of the downloads that a person ticks, newest first."""
     rows = [(f"{Path(one.path).name}  {size_words(one.size)}, {_for_whom(one)}", one.path, False) for one in found]
     return _checked("Which do you want to add?", rows)
 
 
 def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:
-    """The values of the rows that a person ticks; each has its words, its value, and whether it is ticked at first."""
+    """Return the values of the rows that a person ticks; each has a text, a value, and whether it begins ticked."""
     forget_typed()
     if is_plain():
         from usufruct.cli.numbered import several_of
@@ -321,7 +321,7 @@ def _checked(question: str, rows: Sequence[tuple[str, str, bool]]) -> list[str]:
 
 
 def _selected(question: str, rows: Sequence[tuple[str, Any]]) -> Any:
-    """The value of the row that a person chooses."""
+    """Return the value of the row that a person chooses."""
     forget_typed()
     if is_plain():
         from usufruct.cli.numbered import one_of
@@ -335,7 +335,7 @@ def _selected(question: str, rows: Sequence[tuple[str, Any]]) -> Any:
 
 
 def _style() -> Any:
-    """Our own colours: nothing is told by a colour alone, and no line is shown in reverse."""
+    """Return our own colours: nothing is told by a colour alone, and no line is reversed."""
     import questionary
 
     plain = [("selected", "noreverse"), ("highlighted", "bold"), ("question", "bold"), ("answer", "bold")]
@@ -352,9 +352,9 @@ def _for_whom(one: Waiting) -> str:
 
 
 def answering_command(result: Asked) -> str:
-    """The command that answers every question of an archive, with the first option of each for an example.
+    """Return the command that answers every question of an archive, with the first option of each as an example.
 
-    Where nothing is proposed, the example is one that names no application.
+    If nothing is proposed, the example names no application.
     """
     request, is_answered = result.request, False
     for decision in result.decisions:
@@ -369,7 +369,7 @@ def answering_command(result: Asked) -> str:
 
 
 def _archive_words(result: Asked) -> list[str]:
-    """The words of the present command for an archive, or for all that make one holding together."""
+    """Return the words of the present command for an archive, or for all that become one holding together."""
     click_context = click.get_current_context(silent=True)
     if click_context is None:
         return [result.path]
@@ -381,12 +381,12 @@ def _archive_words(result: Asked) -> list[str]:
 
 
 def _no_option(path: str) -> str:
-    """A path that no command takes for an option."""
+    """Return a path so that no command takes it for an option."""
     return f"./{path}" if path.startswith("-") and path != "-" else path
 
 
 def _words_beside() -> list[str]:
-    """The options of the present command that are no part of a request and that hold for its answer, too."""
+    """Return options of the present command that are not part of a request but count for its answer too."""
     click_context = click.get_current_context(silent=True)
     params = click_context.params if click_context else {}
     afterwards = params.get("afterwards")

@@ -1,4 +1,4 @@
-"""What `look` and `add` say about an archive."""
+"""What `look` and `add` print about an archive."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ _KIND_WORDS = {
 
 
 def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
-    """The lines that say what an archive is and would do."""
+    """Yield the lines that say what an archive is and what adding it would do."""
     from usufruct.cli.facts import fact_lines
 
     yield from _headline(result)
@@ -95,7 +95,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
 
 
 def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
-    """What an archive holds as it lies there, where nothing says where it would go."""
+    """Yield the content of an archive as it is, if it is not known where it would go."""
     top = Branch()
     branches = list(map(top.at, listing.directories))
     for directory, name, size, kind in zip(
@@ -110,7 +110,7 @@ def _content_tree(listing: Listing, *, in_full: bool) -> Iterator[str]:
 
 
 def content_report(result: Examined) -> Iterator[str]:
-    """Every entry of an archive with its size and time, whatever becomes of it; nothing is cut."""
+    """Yield every entry of an archive with its size and time, placed or not; nothing is cut."""
     from usufruct.cli.facts import fact_lines
 
     yield from _headline(result)
@@ -145,7 +145,7 @@ def _headline(result: Examined) -> list[str]:
 
 
 def _destination_lines(result: Examined) -> Iterator[str]:
-    """Which application it is for, why, and the name of the holding."""
+    """Yield which application it is for, why, and the name of the holding."""
     name, about = printable(result.name), "for no program"
     if result.application:
         layout = result.layout
@@ -157,14 +157,14 @@ def _destination_lines(result: Examined) -> Iterator[str]:
 
 
 def _because(layout: Layout) -> str:
-    """Why the first of the files with the strongest evidence goes where it does."""
+    """Say why the first of the files with the strongest evidence goes where it does."""
     strongest = layout.evidence
     row = next(row for row in layout.placed_rows() if layout.evidence_of[row] == strongest)
     return printable(layout.reasons[layout.reason_of[row]].partition(";")[0])
 
 
 def verified_lines(result: Verified) -> Iterator[str]:
-    """The lines that say what reading an archive through has shown."""
+    """Yield the result of reading an archive completely."""
     read = f"{count_words(result.files, 'file')}, {size_words(result.size)} read"
     name = styled(printable(result.path.replace("\\", "/").rpartition("/")[2]), "title")
     if result.error:
@@ -186,7 +186,7 @@ def _root_of(result: Examined) -> str:
 
 
 def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: bool) -> Iterator[str]:
-    """The tree of destinations, one for each top they have."""
+    """Yield the tree of destinations, one for each of their tops."""
     root = _root_of(result)
     trees: dict[str, Branch] = {}
     reasons: set[tuple[int, int]] = set()
@@ -225,12 +225,12 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
 
 
 def _place_of(home: Home, root: str) -> tuple[str, str]:
-    """The top of the tree that a home is drawn in, and its path below."""
+    """Return the top of the tree that a home is drawn in, and its path below."""
     return (home.path, "") if home.is_elsewhere else (root, home.path)
 
 
 def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:
-    """The rows of which more is remarkable than that they replace what is there, as they are drawn: name and mark."""
+    """Return marks for the rows that are remarkable for more than replacing a file."""
     listing = layout.listing
     beside = plan.beside if plan else {}
     twice: set[int] = set()
@@ -253,7 +253,7 @@ def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:
 
 
 def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator[str]:
-    """What was dropped, what goes aside and why, what is refused, who else would have taken it."""
+    """Yield what was dropped, what is skipped and why, what is refused, and who else would have taken it."""
     remarks: list[tuple[str, str, list[str]]] = []
     for reason in dict.fromkeys(layout.wrappers.values()):
         dropped = [path for path, why in layout.wrappers.items() if why == reason]
@@ -295,7 +295,7 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
 
 
 def _like_with_like(grouped: dict[tuple[SkippedKind, str], list[str]]) -> dict[tuple[SkippedKind, str], list[str]]:
-    """The same with kinds that have many reasons, one for each entry, as one group each."""
+    """Return the same with kinds that have many reasons, one for each entry, as one group each."""
     reasons = Counter(kind for kind, _ in grouped)
     merged: dict[tuple[SkippedKind, str], list[str]] = {}
     first: dict[SkippedKind, str] = {}
@@ -307,14 +307,14 @@ def _like_with_like(grouped: dict[tuple[SkippedKind, str], list[str]]) -> dict[t
 
 
 def _named(paths: list[str], *, in_full: bool) -> list[str]:
-    """Paths to be shown: all of them, or as many as say what kind they are."""
+    """Return the paths to show: all of them, or enough to see what they are."""
     shown = paths if in_full or len(paths) <= 5 else paths[:4]
     more = [f"and {len(paths) - len(shown):,} more"] if len(shown) < len(paths) else []
     return [printable(path) for path in shown] + more
 
 
 def decision_lines(result: Examined, *, is_headed: bool = False) -> Iterator[str]:
-    """Each question with its options and the words that answer it; `is_headed`: it was said what archive it is."""
+    """Yield each question with its options and the words that answer it; `is_headed`: the archive was named."""
     from usufruct.cli.questions import answering_command
 
     if not isinstance(result, Asked):
@@ -360,7 +360,7 @@ def _error_lines(error: UsufructError, before: str = "") -> Iterator[str]:
 
 
 def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[str]:
-    """The lines that say what became of an archive; with `asks` its questions follow as such."""
+    """Yield the lines that say what happened to an archive; with `asks` its questions are asked later."""
     result, placed = added.examined, added.placed
     name = styled(printable(result.name), "title")
     if isinstance(result, AlreadyThere):
@@ -389,7 +389,7 @@ def add_report(added: Added, *, in_full: bool, asks: bool = False) -> Iterator[s
 
 
 def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) -> Iterator[str]:
-    """What was placed, what it replaced, and how to take it back."""
+    """Yield what was placed, what it replaced, and how to remove it."""
     from usufruct.cli.facts import rescued_words, unread_words
 
     name, layout, plan = styled(printable(result.name), "title"), result.layout, result.plan
@@ -433,7 +433,7 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
 
 
 def short_report(added: Added) -> str:
-    """What became of one of many archives, in one line."""
+    """Return in one line what happened to one of many archives."""
     result, placed = added.examined, added.placed
     name = printable(result.path.replace("\\", "/").rpartition("/")[2])
     holding = styled(printable(result.name), "title")
@@ -461,7 +461,7 @@ _MOST_LEFT = 3
 
 
 def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[str]:
-    """What became of many archives: what was added, what needs an answer and by which command, what failed and why.
+    """Yield what happened to many archives: what was added, what needs an answer by which command, what failed and why.
 
     `left` are those that were not reached.
     """
@@ -502,7 +502,7 @@ def summary_lines(results: Sequence[Added], left: Sequence[Path]) -> Iterator[st
 
 
 def _put_away_lines(put_away: PutAway) -> Iterator[str]:
-    """What became of the archive."""
+    """Yield what happened to the archive afterwards."""
     if put_away.fault:
         yield f"{_INDENT}{styled(put_away.fault, 'care')}"
     elif put_away.paths:
@@ -513,7 +513,7 @@ def _put_away_lines(put_away: PutAway) -> Iterator[str]:
 
 
 def elsewhere_lines(found: Sequence[ReadElsewhere]) -> Iterator[str]:
-    """Which holdings lie where their application does not look any more, and what to do."""
+    """Yield holdings in folders that their application does not read any more, and what to do."""
     for one in found:
         names = f"{printable(one.holdings[0])}{f' and {len(one.holdings) - 1} more' if len(one.holdings) > 1 else ''}"
         is_or_are = "is" if len(one.holdings) == 1 else "are"

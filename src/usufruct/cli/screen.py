@@ -1,4 +1,4 @@
-"""What all output shares: colours by meaning, sizes, times, paths, and the width there is."""
+"""What all output shares: colours by meaning, sizes, times, paths, and the width of the page."""
 
 import os
 import re
@@ -38,12 +38,12 @@ _MARK = re.compile(f"[{''.join(_MARKS.values())}{_END}]")
 
 
 def styled(text: str, role: str) -> str:
-    """The text in the colour of its role, for `echo`."""
+    """Return the text in the colour of its role, for `echo`."""
     return f"{_MARKS[role]}{text}{_END}"
 
 
 def _shown(line: str) -> str:
-    """A line as a terminal gets it: nothing but our own colours can steer it."""
+    """Return a line for a terminal: nothing but our own colours can control it."""
     if line.isascii() and line.isprintable():
         return line
     return _MARKED.sub(_coloured, printable_but_colours(line))
@@ -57,7 +57,7 @@ def _coloured(found: re.Match[str]) -> str:
 
 
 class Urgent(str):
-    """A line of an error or a question: it goes to standard error, and is shown however quiet the rest is."""
+    """A line of an error or a question: it goes to standard error and is shown even with `-q`."""
 
     __slots__ = ()
 
@@ -70,13 +70,13 @@ _is_quiet = False
 
 
 def be_quiet() -> None:
-    """Show from here on only what goes wrong, what is asked, and JSON."""
+    """From now on, show only errors, questions and JSON."""
     global _is_quiet
     _is_quiet = True
 
 
 def is_quiet() -> bool:
-    """Whether only what goes wrong or is asked is to be shown."""
+    """Whether only errors and questions are shown."""
     return _is_quiet
 
 
@@ -85,20 +85,20 @@ _is_plain = False
 
 
 def be_plain() -> None:
-    """Draw nothing from here on, and show one thing a line."""
+    """From now on, draw nothing and show one thing per line."""
     global _is_plain
     _is_plain = True
     has_colours.cache_clear()
 
 
 def is_plain() -> bool:
-    """Whether nothing is to be drawn."""
+    """Whether nothing is drawn."""
     return _is_plain
 
 
 @cache
 def has_colours() -> bool | None:
-    """Whether the output gets colours, as the environment says it; None where that is the terminal's to say."""
+    """Whether the environment asks for colours; None if the terminal decides."""
     environment = os.environ
     if environment.get("NO_COLOR") or _is_plain:
         return False
@@ -116,7 +116,7 @@ def _encoding(*, err: bool = False) -> str:
 
 
 def _print(text: str, *, err: bool = False, spell: Callable[[str, str], str] = spelled) -> None:
-    """Print in signs that the output has; where that fails, the command goes on: it must not stop half-way."""
+    """Print in signs that the output has. If printing fails, the command goes on: it must not stop half-way."""
     try:
         click.echo(text if text.isascii() else spell(text, _encoding(err=err)), err=err, color=has_colours())
     except OSError as error:
@@ -127,16 +127,15 @@ def _print(text: str, *, err: bool = False, spell: Callable[[str, str], str] = s
 
 
 def lost_output() -> OSError | None:
-    """Why a part of the output could not be written, if so; a reader that went away is no reason."""
+    """Return why a part of the output could not be written; a closed reader is no reason."""
     return _lost[0] if _lost else None
 
 
 def echo(line: str = "", *, err: bool = False, as_it_is: bool = False) -> None:
     """Print a line, on standard error with `err`; colours only at a terminal.
 
-    On a narrow page a long line is broken between words, but not one of a text that is shown `as_it_is`.
-
-    All that is shown goes through here: names and comments of strangers are in it, and none of them steers a terminal.
+    On a narrow page a long line is broken between words, unless it is a text shown `as_it_is`. All output goes through
+    this function: it contains names and comments of strangers, and none of them may control a terminal.
     """
     err = err or isinstance(line, Urgent)
     clear_over()
@@ -148,7 +147,7 @@ def echo(line: str = "", *, err: bool = False, as_it_is: bool = False) -> None:
 
 
 def _folded(line: str) -> list[str]:
-    """A line in parts that fit the page, broken between words; one with a command stays whole, to be copied."""
+    """Return a line in parts that fit the page, broken between words; a line with a command stays whole."""
     bare = _MARK.sub("", line)
     if _is_plain or cells(bare) <= page() or "usufruct " in bare:
         return [line]
@@ -170,15 +169,15 @@ _over = 0
 
 
 def clear_over() -> None:
-    """Take the line away that is shown over and over, for something else is to be shown."""
+    """Remove the line that is shown repeatedly, because something else will be shown."""
     if _over:
         echo_over("", width=_over)
 
 
 def echo_over(line: str, *, width: int) -> None:
-    """Show a line on standard error in the place of the one that was shown so before; an empty one clears it.
+    """Show a line on standard error in place of the previous one; an empty line clears it.
 
-    `width`: columns that it fills, so that nothing of the earlier line is left.
+    `width`: columns that it fills, so that nothing of the previous line is left.
     """
     global _over
     _over = width if line else 0
@@ -194,7 +193,7 @@ _page: list[str] | None = None
 
 
 def begin_page() -> None:
-    """Keep lines until `end_page`, if a person reads them at a terminal and has a pager."""
+    """Keep lines until `end_page`, if a person reads them at a terminal with a pager."""
     global _page
     pager = os.environ.get("PAGER", "less")
     if sys.stdout.isatty() and pager not in ("", "cat") and os.environ.get("TERM") not in (None, "dumb"):
@@ -202,7 +201,7 @@ def begin_page() -> None:
 
 
 def end_page() -> None:
-    """Show the lines that were kept: by the pager where they are more than the screen holds."""
+    """Show the kept lines, in the pager if they are more than the screen has."""
     global _page
     kept, _page = _page, None
     if not kept or _is_quiet:
@@ -235,7 +234,7 @@ def echo_text(text: str) -> None:
 
 
 def forget_typed() -> None:
-    """Drop what was typed before a question is put: it is no answer to what nobody had read."""
+    """Drop what was typed before a question is asked: it cannot be an answer."""
     from usufruct.files.platform import this_platform
 
     clear_over()
@@ -244,7 +243,7 @@ def forget_typed() -> None:
 
 
 def confirmed(question: str, *, default: bool = False) -> bool:
-    """The answer to a question of yes or no."""
+    """Return the answer to a question of yes or no."""
     forget_typed()
     return click.confirm(_shown(question), default=default)
 
@@ -265,19 +264,19 @@ def echo_json(document: Any) -> None:
 
 
 def echo_json_error(document: Any) -> None:
-    """Print one JSON document of an error, by what is loaded already."""
+    """Print an error as one JSON document, with what is loaded already."""
     import json
 
     _print(json_lines(json.dumps(document, ensure_ascii=False, indent=2)), spell=escaped)
 
 
 def json_lines(text: str) -> str:
-    """JSON with everything that could steer a terminal spelled out; only the lines of its own form stay."""
+    """Return JSON without anything that could control a terminal; only its own line breaks stay."""
     return UNPRINTABLE.sub(lambda found: "\n" if found[0] == "\n" else f"\\u{ord(found[0]):04x}", text)
 
 
 def width(*, err: bool = False) -> int:
-    """Columns of the terminal, or of a page where there is none; `err`: of the one that standard error is."""
+    """Return the columns of the terminal, or of a page if there is none; `err`: of standard error."""
     stream = sys.stderr if err else sys.stdout
     try:
         return int(os.environ.get("COLUMNS") or 0) or os.get_terminal_size(stream.fileno()).columns
@@ -286,7 +285,7 @@ def width(*, err: bool = False) -> int:
 
 
 def page() -> int:
-    """Columns that a line may have before it is cut: only a terminal has an end."""
+    """Return the columns that a line may have: only a terminal has a limit."""
     return width() if os.environ.get("COLUMNS") or sys.stdout.isatty() else 1 << 16
 
 
@@ -297,7 +296,7 @@ def can_draw() -> bool:
 
 
 def shortened(text: str, room: int) -> str:
-    """The text cut to a number of columns."""
+    """Cut a text to a number of columns."""
     return cut(printable(text), room)
 
 
@@ -313,7 +312,7 @@ def is_narrow() -> bool:
 
 
 def headed(title: str, facts: Sequence[str]) -> list[str]:
-    """A title with facts about it in one line, or below it where the page is too narrow."""
+    """Return a title with facts about it in one line, or below it if the page is too narrow."""
     line = f"{styled(title, 'title')}  {' · '.join(facts)}".rstrip()
     if _is_plain or cells(title) + 2 + cells(" · ".join(facts)) <= page():
         return [line]
@@ -321,9 +320,9 @@ def headed(title: str, facts: Sequence[str]) -> list[str]:
 
 
 def wrapped(text: str, indent: str) -> list[str]:
-    """The text, fit to be shown, in lines that fit the width once `indent` stands before each; at least one.
+    """Return a text in lines that fit the width behind `indent`; at least one.
 
-    The user's home is `~` in it, but not behind a quotation mark, where a shell would take it to the letter.
+    The user's home becomes `~`, but not behind a quotation mark, where a shell would take it literally.
     """
     home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
     if len(home) > 1 and f"{home}/" in text:
@@ -332,7 +331,7 @@ def wrapped(text: str, indent: str) -> list[str]:
 
 
 def in_lines(items: Sequence[str], indent: str, between: str = ",") -> list[str]:
-    """Items with commas or another sign between, in lines that fit once `indent` stands before each."""
+    """Return items with commas or another sign between them, in lines that fit behind `indent`."""
     room = max(_NARROWEST, min(width(), 110) - len(indent))
     lines: list[str] = []
     for number, item in enumerate(items):
@@ -345,7 +344,7 @@ def in_lines(items: Sequence[str], indent: str, between: str = ",") -> list[str]
 
 
 def size_words(size: int) -> str:
-    """Bytes as people say them: `48.2 kB`."""
+    """Return bytes as people say them: `48.2 kB`."""
     if size < 1000:
         return f"{size} B"
     value = float(size)
@@ -357,19 +356,19 @@ def size_words(size: int) -> str:
 
 
 def time_words(nanoseconds: int) -> str:
-    """A moment in local time: `2026-11-25 14:03`."""
+    """Return a moment in local time: `2026-11-25 14:03`."""
     return time.strftime("%Y-%m-%d %H:%M", time.localtime(nanoseconds // 1_000_000_000))
 
 
 def time_iso(nanoseconds: int) -> str:
-    """A moment in ISO 8601 with the local offset, to the second."""
+    """Return a moment in ISO 8601 with the local offset, to the second."""
     from datetime import datetime
 
     return datetime.fromtimestamp(nanoseconds // 1_000_000_000).astimezone().isoformat()
 
 
 def path_words(path: str) -> str:
-    """A path with the user's home as `~`, fit to be shown."""
+    """Return a printable path, with the user's home as `~`."""
     home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
     if home not in ("", "/") and (path == home or path.startswith(home + "/")):
         path = "~" + path[len(home) :]
@@ -377,7 +376,7 @@ def path_words(path: str) -> str:
 
 
 def shell_words(words: Sequence[str]) -> str:
-    """Words of a command as a shell takes them, the user's home as `~`."""
+    """Return a command for a shell, with the user's home as `~`."""
     from usufruct.files.shells import has_home_sign, quoted
 
     home = os.path.expanduser("~").replace("\\", "/")  # noqa: PTH111
@@ -396,7 +395,7 @@ def in_columns(
     *,
     in_full: bool = False,
 ) -> list[str]:
-    """Rows of cells as aligned lines: see `row_lines`."""
+    """Return rows of cells as aligned lines: see `row_lines`."""
     return [line for lines in row_lines(rows, right, style, in_full=in_full) for line in lines]
 
 
@@ -445,7 +444,7 @@ def row_lines(
 
 
 def _stacked(row: tuple[str, ...], heads: int, style: Callable[[int, str], str], *, in_full: bool) -> list[str]:
-    """A row's first cell, with the next where it is but a number, and below it the others."""
+    """Return a row's first cell, with the next one if that is only a number, and the others below it."""
     title = "  " + "  ".join(style(number, cell) for number, cell in enumerate(row[:heads]))
     indent, below = " " * 6, list(filter(None, row[heads:]))
     lines = wrapped(" · ".join(below), indent) if in_full else in_lines(below, indent, " ·")

@@ -1,4 +1,4 @@
-"""Drawing what goes where, as a tree by destination."""
+"""Draw what goes where, as a tree by destination."""
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
@@ -42,7 +42,7 @@ class Branch(Struct):
     _totals: tuple[int, int] | None = None
 
     def at(self, path: str) -> "Branch":
-        """The branch at a `/`-separated path below, grown if need be."""
+        """Return the branch at a path below; it is made if it does not exist."""
         here = self
         for part in path.split("/") if path else ():
             here = here.branches.setdefault(part, Branch())
@@ -55,7 +55,7 @@ class Branch(Struct):
         self.marks.append(mark)
 
     def shown(self, most: int) -> list[int]:
-        """Numbers of the files to be drawn, by name: what is remarkable goes before the ordinary."""
+        """Return the numbers of the files to draw, by name; remarkable ones first."""
         folded = list(map(str.lower, self.names))
         every: Sequence[int] = range(len(folded))
         if len(every) > most:
@@ -65,18 +65,18 @@ class Branch(Struct):
         return sorted(every, key=lambda number: by_number(self.names[number]))
 
     def common_remark(self) -> str:
-        """Its own remark, or the one that all directories in it have, where it holds nothing else."""
+        """Return its own remark, or the one that all directories in it have if there is nothing else in it."""
         if self.remark or self.names or not self.branches:
             return self.remark
         first, *others = {branch.common_remark() for branch in self.branches.values()}
         return "" if others else first
 
     def marked(self) -> "Counter[str]":
-        """How many files in it and below have which mark."""
+        """Count the files in it and below by mark."""
         return sum((branch.marked() for branch in self.branches.values()), Counter(self.marks))
 
     def totals(self) -> tuple[int, int]:
-        """Files and bytes in it and below; reckoned once, when the tree is complete."""
+        """Return the files and bytes in it and below; counted once, when the tree is complete."""
         if self._totals is None:
             files, size = len(self.names), sum(self.sizes)
             for branch in self.branches.values():
@@ -97,7 +97,7 @@ class _Row(Struct, frozen=True):
 
 
 class Marks(Struct, frozen=True, kw_only=True):
-    """What is known of the marks that files may have."""
+    """What marks of files mean."""
 
     roles: Mapping[str, str] = field(default_factory=dict)
     """Mark → colour role, where it is not that of what deserves care."""
@@ -105,7 +105,7 @@ class Marks(Struct, frozen=True, kw_only=True):
     """Mark → what is said of many files that have it and are not drawn, after their number."""
 
     def of_many(self, marks: "Counter[str]") -> str:
-        """What is to be said of files that are not drawn."""
+        """Say what is to be said about files that are not drawn."""
         return ", ".join(f"{marks[mark]:,} {words}" for mark, words in self.counted.items() if marks[mark])
 
 
@@ -115,7 +115,7 @@ _MOST_TOLD = 60
 
 
 def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS) -> list[str]:
-    """The lines of a tree below its root, for a page that indents them; long directories are cut unless `in_full`."""
+    """Yield the lines of a tree below its root, for a page that indents them; shortened unless `in_full`."""
     if is_plain():
         return _told(root, tree, in_full=in_full)
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
@@ -150,14 +150,14 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
 
 
 def _room_of_names(rows: Sequence[_Row], room: int) -> int:
-    """What is left for names beside what is said of each row; a remark that finds no room is not said."""
+    """Return the columns for names beside the rest of each row; remarks without room are left out."""
     marks = min(_LEAST_MARK, max((cells(row.mark) for row in rows), default=0))
     has_remarks = room >= _LEAST_REMARKED and any(row.remark for row in rows)
     return room - (marks + 2 if marks else 0) - (room // 2 if has_remarks else 0)
 
 
 def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:
-    """The same where nothing is drawn: the root, and each file by its path from there."""
+    """Yield the same where nothing is drawn: the root, and each file by its path from there."""
     every = _leaves(tree, "", "")
     told = list(every if in_full else islice(every, _MOST_TOLD))
     files, _ = tree.totals()
@@ -172,7 +172,7 @@ def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:
 
 
 def _leaves(branch: Branch, above: str, said: str) -> Iterator[tuple[str, str]]:
-    """Each file as a line, with the remark that holds for it."""
+    """Yield each file as a line, with the remark that counts for it."""
     remark = branch.remark or said
     for name, child in sorted(branch.branches.items(), key=lambda item: by_number(item[0])):
         if not child.names and not child.branches:
@@ -184,7 +184,7 @@ def _leaves(branch: Branch, above: str, said: str) -> Iterator[tuple[str, str]]:
 
 
 def _fitting(tree: Branch, marks: Marks) -> list[_Row]:
-    """As many levels as fit on a page or two; what lies deeper is only counted by its directory."""
+    """Return as many levels as fit on a page or two; what is deeper is only counted by its directory."""
     rows: list[_Row] = []
     for levels in range(1, _MOST_LEVELS):
         deeper = list(islice(_rows(tree, "", marks, False, levels), _MOST_ROWS + 1))
@@ -201,7 +201,7 @@ def _fitting(tree: Branch, marks: Marks) -> list[_Row]:
 def _rows(
     branch: Branch, prefix: str, marks: Marks, in_full: bool, levels: int = _EVERY_LEVEL, said: str = ""
 ) -> Iterator[_Row]:
-    """The rows below a branch; `said` is the remark that stands above and holds for all that has no other."""
+    """Yield the rows below a branch; `said` is the remark from above that counts for all without another."""
     tee, corner, bar, blank = ("├─ ", "└─ ", "│  ", "   ") if can_draw() else ("|- ", "`- ", "|  ", "   ")
     if not levels:
         return

@@ -1,4 +1,4 @@
-"""How downloads that wait are shown."""
+"""Show downloads that wait."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _AGES = ((60, "s"), (60, "min"), (24, "h"), (365, "d"))
 
 
 def lines_of(found: Sequence[Waiting]) -> list[str]:
-    """One aligned line for each download."""
+    """Return one aligned line for each download."""
     rows = [
         (
             _label(one),
@@ -66,7 +66,7 @@ def _style(column: int, text: str) -> str:
 
 
 def age_words(seconds: float) -> str:
-    """`5 min`, `3 d`."""
+    """Return `5 min`, `3 d`."""
     value, unit = seconds, "s"
     for size, unit in _AGES:  # noqa: B007 - the unit of the last step counts
         if value < size:

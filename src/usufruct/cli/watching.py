@@ -1,4 +1,4 @@
-"""Telling of downloads as they are finished."""
+"""Announce downloads when they are complete."""
 
 import contextlib
 import html
@@ -21,9 +21,9 @@ _QUIET = 1.5
 
 
 def watch(context: Context, *, notifies: bool = False) -> None:
-    """Tell of each download once it is finished, and offer to add it; ends with Ctrl-C.
+    """Announce each download when it is complete, and offer to add it; ends with Ctrl-C.
 
-    With `notifies` the desktop tells of it too, where it has the common program for that.
+    With `notifies` the desktop shows it too, if it has the usual program for that.
     """
     # Only here: nothing else waits for files.
     from watchdog.events import FileSystemEvent, FileSystemEventHandler
@@ -32,7 +32,7 @@ def watch(context: Context, *, notifies: bool = False) -> None:
     touched: dict[str, float] = {}
 
     class Handler(FileSystemEventHandler):
-        """Notes what was written, whoever wrote it."""
+        """Notes what was written, by anyone."""
 
         def on_any_event(self, event: FileSystemEvent) -> None:
             path = str(event.dest_path or event.src_path)

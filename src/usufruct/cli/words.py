@@ -1,7 +1,7 @@
-"""What a shell offers to complete a word with: the names that mean something here and now.
+"""Complete words for shells, with the names that mean something here and now.
 
 Each function is given to an argument or option as its `shell_complete`. None of them ever fails: a shell in the middle
-of a line has no place for an error.
+of a line has no room for an error.
 """
 
 import os
@@ -22,7 +22,7 @@ _Offered = Callable[[click.Context], Iterable[tuple[str, str]]]
 
 
 def _completing(offered: _Offered) -> _Complete:
-    """Those of the offered words, each with a help text, that begin as the user began."""
+    """Return those of the offered words, each with an explanation, that begin like the typed one."""
 
     @wraps(offered)
     def complete(click_context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
@@ -122,7 +122,7 @@ def answers(click_context: click.Context) -> Iterable[tuple[str, str]]:
 
 @_completing
 def encodings(_: click.Context) -> Iterable[tuple[str, str]]:
-    """Encodings that names in old archives are met in."""
+    """Encodings that names in old archives often have."""
     from usufruct.archives.names import MET
 
     return [(name, "") for name in MET]
@@ -130,19 +130,19 @@ def encodings(_: click.Context) -> Iterable[tuple[str, str]]:
 
 @_completing
 def setting_values(click_context: click.Context) -> Iterable[tuple[str, str]]:
-    """The values of the setting that the line names, where they are few."""
+    """The values of the setting that the line names, if they are few."""
     from usufruct.model.settings import choices_of
 
     return [(value, "") for value in choices_of(click_context.params.get("key") or "")]
 
 
 def sources(click_context: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
-    """The holdings, and whatever file or folder there is."""
+    """The holdings, and all files and folders."""
     return [*holdings(click_context, parameter, incomplete), CompletionItem(incomplete, type="file")]
 
 
 def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
-    """Folders, and files that are archives by name or first bytes; with nothing begun, the newest downloads too."""
+    """Folders, and files that are archives by name or first bytes; without a beginning, the newest downloads too."""
     from usufruct.actions.gathering import is_archive
 
     above, slash, begun = incomplete.rpartition("/")
@@ -168,7 +168,7 @@ def archives(_: click.Context, parameter: click.Parameter, incomplete: str) -> l
 
 
 def _downloads() -> list[str]:
-    """The newest archives in the downloads folders, by their names alone: the line waits."""
+    """The newest archives in the downloads folders, only by their names, because the user waits."""
     from usufruct.actions.arrivals import folders_of
     from usufruct.actions.gathering import is_archive
 
@@ -184,7 +184,7 @@ def _downloads() -> list[str]:
 
 
 def _archives_named(click_context: click.Context) -> Sequence[Path]:
-    """The archives of the line so far. The library reads none where the word that is completed is an option's value."""
+    """Return the archives in the line so far. The library reads none if an option value is completed."""
     named: Sequence[Path] = click_context.params.get("archives") or ()
     if named:
         return named
@@ -196,5 +196,5 @@ def _archives_named(click_context: click.Context) -> Sequence[Path]:
 
 
 def _is_a_line(word: str) -> bool:
-    """Nothing in a word ends the line that tells the shell of it, or steers the terminal."""
+    """Whether a word can be sent to the shell in one line and cannot control a terminal."""
     return printable(word) == word

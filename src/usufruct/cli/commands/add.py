@@ -99,7 +99,7 @@ def _add(
     in_full: bool,
     as_json: bool,
 ) -> bool:
-    """Add them and tell of each, which is then among the results; then ask. Gives whether a person ended it."""
+    """Add the archives, tell the result of each, then ask questions; return whether the user interrupted."""
     from msgspec.structs import replace
 
     from usufruct.actions.adding import add_archives
@@ -138,12 +138,12 @@ def _add(
 
 
 def _are_many(paths: list[Path], request: Request) -> bool:
-    """Whether each is told in a line, and all of them in the end."""
+    """Whether each gets one line, and a summary follows."""
     return len(paths) > 1 and not request.together
 
 
 def add_within(archives: Sequence[Path]) -> int:
-    """Add archives as a part of another command, with the options that hold without a word; gives the exit code."""
+    """Add archives as a part of another command, with the options that need no word; return the exit code."""
     paths = list(map(str, archives))
 
     def work() -> object:
@@ -158,7 +158,7 @@ def _is_among(path: Path, results: list[Added]) -> bool:
 
 
 def _stopped(results: list[Added], *, as_json: bool) -> int:
-    """The end of a command that a person ended: what was done stays done, and is said."""
+    """End a command that the user interrupted: what was done stays, and is told."""
     done = sum(result.state in ("added", "updated") for result in results)
     if not as_json:
         were = "was" if done == 1 else "were"
@@ -168,7 +168,7 @@ def _stopped(results: list[Added], *, as_json: bool) -> int:
 
 
 def _chosen_downloads(context: Context) -> list[Path]:
-    """The downloads that a person ticks, of those that could be added."""
+    """Let the user choose from the downloads that could be added."""
     from usufruct.cli.questions import is_asking, ticked
 
     if not is_asking():

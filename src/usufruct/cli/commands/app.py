@@ -107,7 +107,7 @@ def show(name: str, *, as_json: bool) -> None:
 
 
 def _show(application: Application) -> None:
-    """What a definition says."""
+    """Print a definition."""
     echo(f"{styled(application.title, 'title')}  {application.name}")
     echo(f"  root      {path_words(application.root)}")
     if not application.is_here:
@@ -163,7 +163,7 @@ def learn(directory: Path, *, name: str | None, accepts: bool, as_json: bool) ->
 
 
 def _tell_downloads(context: Context, application: Application) -> None:
-    """What waits in the downloads folders for a new application, for that is what it was defined for."""
+    """Print the downloads that a new application would get: they are often the reason for it."""
     from usufruct.cli.commands.app_try import download_lines
 
     for line in download_lines(context, application):
@@ -232,7 +232,7 @@ def add_command(file: Path, *, accepts: bool, as_json: bool) -> int:
 
 
 def _what_may_run(application: Application) -> Iterator[str]:
-    """What a definition could start, in words."""
+    """Say what a definition could start."""
     if application.after:
         command = printable(typed(application.after))
         yield f"After each change it asks to run `{command}`. `usufruct app agree {application.name}` allows that."
@@ -341,7 +341,7 @@ def drop(name: str, *, as_json: bool) -> None:
 
 
 def _tell_state(name: str, state: str, said: str, *, as_json: bool) -> None:
-    """What became of a definition, in words or as JSON."""
+    """Print what happened to a definition, in words or as JSON."""
     if as_json:
         echo_json({"name": name, "state": state})
     else:

@@ -62,7 +62,7 @@ def try_command(name: str, archives: tuple[Path, ...], *, as_json: bool) -> int:
 
 
 def download_lines(context: Context, application: Application) -> Iterator[str]:
-    """Which of the newest downloads an application would get, with the command that adds each."""
+    """Return which of the newest downloads an application would get, with the commands that add them."""
     found = [path for folder in folders_of(context) if folder.is_dir() for path in folder.iterdir() if path.is_file()]
     found.sort(key=lambda path: -path.stat().st_mtime_ns)
     archives = gathered([path for path in found if is_archive(path)][:_NEWEST])
@@ -91,14 +91,14 @@ def _document(result: Tried) -> dict[str, Any]:
 
 
 def _tried(result: Tried) -> tuple[str, ...]:
-    """Archive, who gets it, files placed, files not taken, by what and who nearly got it."""
+    """Return a row: archive, who gets it, files placed, files not taken, the evidence and who nearly got it."""
     contest = result.contest
     who = contest.application.name if contest.application else "asked" if isinstance(contest, Asked) else "-"
     return (_name(contest), who, *_counts(contest), _outcome(result, ""))
 
 
 def _tried_alone(result: Tried, alone: Examined) -> tuple[str, ...]:
-    """Archive, files placed, files not taken, where they would go, and how it does among all definitions."""
+    """Return a row: archive, files placed, files not taken, where they would go, the result among all definitions."""
     counted: Counter[str] = Counter()
     if alone.layout:
         counted.update(one.home.folder.name for one in alone.layout.placements if one.home.folder)
@@ -121,7 +121,7 @@ def _counts(examined: Examined) -> tuple[str, str]:
 
 
 def _outcome(result: Tried, tried: str) -> str:
-    """Who wins it and by what; who is nearly as good."""
+    """Say who gets it and by which evidence, and who is nearly as good."""
     contest = result.contest
     if isinstance(contest, Refused):
         return contest.error.message

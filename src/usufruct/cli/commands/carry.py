@@ -194,7 +194,7 @@ def in_command(
 
 
 def _tell_added(bringing: Bringing, one: Added) -> None:
-    """What became of one holding."""
+    """Print what happened to one holding."""
     name = printable(bringing.holding.name)
     if one.error:
         echo(f"{styled(one.state, 'bad')}  {name}: {one.error.message} {one.error.remedy}")
@@ -203,7 +203,7 @@ def _tell_added(bringing: Bringing, one: Added) -> None:
 
 
 def _document_of_added(plan: ToCarryIn, added: Sequence[Added]) -> dict[str, Any]:
-    """The plan's document with what became of what was to be added, which are these in order."""
+    """Return the plan's document with the results of what was to be added, in the same order."""
     from usufruct.actions.carrying_in import ADD
 
     results = iter(added)
@@ -273,7 +273,7 @@ def _tell_plan(plan: ToCarryIn) -> None:
 
 
 def _definition_rows(application: Application) -> list[tuple[str, str, str, str]]:
-    """What a definition would do here: every folder, the command, what becomes of files that can run."""
+    """Return what a definition would do here: every folder, the command, and files that can run."""
     rows = [("", "folder", printable(folder.name), _folder_words(folder)) for folder in application.folders]
     if application.after:
         words = typed(application.after)

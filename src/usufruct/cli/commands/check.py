@@ -82,7 +82,7 @@ def check(holdings: tuple[str, ...], *, deep: bool, store: bool, in_full: bool, 
 
 
 def _end(results: list[Checked]) -> str:
-    """The last line: how all is, and what to do."""
+    """Return the last line: the result, and what to do."""
     differing = [one for one in results if not one.is_fine]
     away = sum(one.away is not None for one in results)
     files = sum(one.fine for one in results)
@@ -102,7 +102,7 @@ def _end(results: list[Checked]) -> str:
 
 
 def _tell(result: Checked, told: set[str], *, in_full: bool) -> None:
-    """Show one holding; `told` collects what was said of drives, which is said once for all holdings on one."""
+    """Print one holding; `told` collects what was said about drives, which is said once for all holdings on one."""
     name = styled(printable(result.holding.name), "title")
     if result.away:
         echo(f"{styled('away   ', 'care')}  {name}  not compared")

@@ -101,13 +101,13 @@ _OWN = {"bash": _BASH, "fish": _FISH, "powershell": _POWERSHELL}
 
 @add_completion_class
 class PowerShell(ShellComplete):
-    """What the script for PowerShell asks with: the words before the one that is completed stand in a line each."""
+    """The script for PowerShell passes the words before the one that is completed, one per line."""
 
     name = "powershell"
     source_template = _POWERSHELL
 
     def get_completion_args(self) -> tuple[list[str], str]:
-        """The words before, and what there is of the one that is completed, without its quotes."""
+        """Return the words before, and the beginning of the one that is completed, without its quotes."""
         said = os.environ.get("COMP_WORDS", "")
         words = said.split("\n") if said else []
         # Whoever looks at the whole line finds it as the other shells tell it.
@@ -115,7 +115,7 @@ class PowerShell(ShellComplete):
         return words, os.environ.get("COMP_CWORD", "").strip("'\"")
 
     def format_completion(self, item: CompletionItem) -> str:
-        """Its kind, the word, and what it means."""
+        """Return its kind, the word, and its meaning."""
         return f"{item.type},{item.value}\t{item.help or ''}"
 
 

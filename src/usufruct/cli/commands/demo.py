@@ -153,7 +153,7 @@ def _tell_kept(folder: Path, *, as_json: bool) -> None:
 
 
 def _run(folder: Path, command: str, *, as_json: bool) -> int:
-    """Show one command and let the real program carry it out; gives its exit code."""
+    """Show one command and let the real program run it; return its exit code."""
     words = shlex.split(command)
     echo(err=as_json)
     echo(f"{styled('$', 'good')} usufruct {command}", err=as_json)

@@ -37,7 +37,7 @@ def manual(click_context: click.Context, page: str | None, *, as_json: bool) -> 
 
 
 def manual_page(command: click.Command, name: str) -> Iterator[str]:
-    """The lines of the page for a command and all below it, in the language of man pages."""
+    """Yield the lines of the page for a command and all below it, in the language of man pages."""
     before = ""
     for line in _lines(command, name):
         # A heading begins a paragraph by itself.
@@ -140,7 +140,7 @@ class _OptionText(NamedTuple):
 
 
 class _Page(NamedTuple):
-    """What the page says of one command."""
+    """The part of the page for one command."""
 
     path: str
     words: str
@@ -179,7 +179,7 @@ def _bold(text: str) -> str:
 
 
 def _paragraphs(text: str) -> Iterator[str]:
-    """The paragraphs of a help text; those that keep their lines keep them here."""
+    """Return the paragraphs of a help text; those with fixed lines keep them."""
     for paragraph in re.split(r"\n\s*\n", text.strip()):
         lines = [line.strip() for line in paragraph.splitlines()]
         yield ".PP"
@@ -190,6 +190,6 @@ def _paragraphs(text: str) -> Iterator[str]:
 
 
 def _text(text: str) -> str:
-    """Text that the page's language takes literally."""
+    """Escape a text for the page's language."""
     escaped = text.replace("\\", "\\e").replace("-", "\\-").replace("`", "\\(ga")
     return f"\\&{escaped}" if escaped.startswith((".", "'")) else escaped

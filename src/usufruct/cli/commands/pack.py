@@ -112,7 +112,7 @@ def pack(sources: tuple[str, ...], *, dry_run: bool, as_json: bool, **options: A
 
 
 def _packing(sources: tuple[str, ...], options: dict[str, Any]) -> Packing:
-    """What is wished, as the options say; the password is asked for later."""
+    """Return what the options ask for; the password is asked for later."""
     from usufruct.actions.packing import Packing
 
     if options["no_wrapper"] and options["wrapper"] is not None:

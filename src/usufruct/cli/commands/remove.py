@@ -105,7 +105,7 @@ def _state(removal: HoldingRemoved) -> str:
 
 
 def _is_short(removal: HoldingRemoved) -> bool:
-    """Not all that was asked for could be taken out."""
+    """Whether something that was to be removed was not."""
     return bool(removal.away or removal.removed.left or removal.removed.unbacked)
 
 
@@ -154,7 +154,7 @@ def _tell(removal: HoldingRemoved, *, planned: bool = False) -> None:
 
 
 def _trashed(saved: tuple[str, ...], kept: tuple[str, ...]) -> tuple[str, ...]:
-    """Paths of which the trash took the copy; all of one command go the same way."""
+    """Return the paths whose copies are in the trash; all copies of a command go the same way."""
     return () if kept else saved
 
 

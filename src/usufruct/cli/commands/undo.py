@@ -79,7 +79,7 @@ def redo(*, archive: Path | None, as_json: bool, **options: Any) -> int:
 
 
 def _telling(doing: str, *, as_json: bool) -> Any:
-    """What tells of a step before anything is done, and of each change once it is."""
+    """Return what is called with a step before anything is done, and with each change once it is."""
 
     def before(step: Step) -> None:
         if not as_json:
@@ -140,7 +140,7 @@ def history(*, shows_all: bool, as_json: bool) -> None:
 
 
 def _words_of(step: Step) -> tuple[str, str]:
-    """What was done, and to which holdings."""
+    """Return what was done, and to which holdings."""
     kinds = list(dict.fromkeys(_DONE[change.kind] for change in step.changes))
     names = [printable(change.about) for change in step.changes]
     shown = names if len(names) <= 4 else [*names[:3], f"{len(names) - 3} more"]
