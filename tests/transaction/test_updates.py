@@ -11,6 +11,7 @@ from usufruct.actions.adding import Added
 from usufruct.actions.demonstration import differences
 from usufruct.actions.recovering import put_right
 from usufruct.actions.removing import remove_holdings
+from usufruct.actions.showing import show_holding
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
@@ -99,6 +100,9 @@ class UpdateTest(WorldTest):
                 "old.gel": "edited too",
             },
         )
+        # All say the same of its size, which is that of what was placed.
+        shown = show_holding(self.world.context, "sky")
+        self.assertEqual(shown.holding.size, sum(file.state.size for file in shown.files))
         removal = self.world.remove("sky")[0]
         self.assertEqual(len(removal.removed.left), 2)
         self.assertEqual(self.gels(), {"moon.gel": "edited", "old.gel": "edited too"})

@@ -38,7 +38,7 @@ from usufruct.transaction.detach import Removal, enter_removal, removal_of
 from usufruct.transaction.finish import MadeDurable, execute, seal_intent
 from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
+from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
 from usufruct.transaction.stage import stage_files
 from usufruct.transaction.work import Resources, Work, chain_to_make
 
@@ -159,7 +159,8 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
                 enter_note(resources.ledger, number, note)
             out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
-            files, size = placed.files + len(out.leaves), placed.size + sum(step.disk.size for _, step in out.leaves)
+            stay = [layer_of(place.stack, out.holding) for place, _ in out.leaves]
+            files, size = placed.files + len(stay), placed.size + sum(layer.state.size for layer in stay)
             work.totals.append((number, files, size, holding.is_partial))
             seal_intent(work, durable)
         execute(work)
