@@ -6,10 +6,10 @@ Needs Xvfb, xterm and ImageMagick (Debian: xvfb xterm imagemagick fonts-dejavu-c
 that come before, unseen, and the one that is shown.
 """
 
+import argparse
 import os
 import shlex
 import subprocess
-import sys
 import sysconfig
 import tempfile
 import time
@@ -193,6 +193,9 @@ def take(name: str, folder: Path, display: str) -> None:
 
 def main() -> None:
     """Take the pictures named, or all."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("names", nargs="*", choices=[*SCENES, []], metavar="NAME")
+    names = parser.parse_args().names
     PICTURES.mkdir(parents=True, exist_ok=True)
     display = f":{90 + os.getpid() % 900}"
     server = subprocess.Popen(
@@ -200,7 +203,7 @@ def main() -> None:
     )
     try:
         time.sleep(1)
-        for name in sys.argv[1:] or SCENES:
+        for name in names or SCENES:
             with tempfile.TemporaryDirectory(prefix="usufruct-picture-") as folder:
                 take(name, Path(folder), display)
     finally:

@@ -3,6 +3,7 @@
 import json
 import os
 import random
+import shlex
 import signal
 import subprocess
 import sys
@@ -29,6 +30,20 @@ class DownloadsTest(AddCase):
         path.write_bytes(content)
         when = time.time() - age
         os.utime(path, (when, when))
+
+    def test_another_folder_is_listed_as_the_usual_ones_are(self) -> None:
+        self.put("gels.zip", zip_bytes({"moon.gel": "moon"}))
+        stick = self.world.folder / "my stick"
+        stick.mkdir()
+        (stick / "yarns.zip").write_bytes(zip_bytes({"linen.yarn": "linen"}))
+        self.assertEqual(self.states(str(stick)), {"yarns.zip": ("new", "weftline")})
+        said = self.run_words("downloads", str(stick)).stdout
+        (command,) = (line.split("`")[1] for line in said.splitlines() if line.startswith("1 download ready"))
+        self.run_words(*shlex.split(command)[1:])
+        self.assertTrue((self.world.folder / "apps/Weftline/Yarns/linen.yarn").exists())
+        self.assertEqual(self.states(), {"gels.zip": ("new", "lanternbox")})
+        for name, said in (("nowhere", "There is no folder nowhere."), ("gels.zip", "`usufruct look gels.zip`")):
+            self.assertIn(said, self.run_words("downloads", name, code=2).stderr)
 
     def test_each_state(self) -> None:
         gels = zip_bytes({"moon.gel": "moon"})

@@ -44,6 +44,7 @@ class StandingTest(AddCase):
 
     def test_habits(self) -> None:
         self.write("moons (1).zip", {"gels/moon.gel": "m"})
+        (self.downloads / "Downloads").mkdir()
         path = self.downloads / "moons (1).zip"
         for words in (
             ("moons (1).zip",), ("look", "'moons (1).zip'"), ("look", f"file://{str(path).replace(' ', '%20')}"),
@@ -55,6 +56,7 @@ class StandingTest(AddCase):
             (("delete", "moons"), "Type `usufruct remove moons`"),
             (("add", "moons (1).zip", "here"), "`--to here`"),
             (("look", "moon (1).zip"), "Did you mean moons (1).zip"),
+            (("look", "download.zip"), "`usufruct downloads` lists what waits"),
         ):  # fmt: skip
             self.assertIn(said, self.run_words(*words, code=2).stderr)
         for words in (("help",), ("/?",), ("help", "add"), ("add", "-?")):

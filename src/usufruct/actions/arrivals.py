@@ -70,6 +70,8 @@ def key_of(path: str | Path) -> str:
 
 def folders_of(context: Context) -> list[Path]:
     """Return the directories in which downloads arrive."""
+    if context.downloads:
+        return [*context.downloads]
     named = context.settings().downloads
     if named:
         return [expanded(one).absolute() for one in named.split(os.pathsep) if one]

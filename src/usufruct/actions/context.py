@@ -4,6 +4,7 @@ import os
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
@@ -47,6 +48,8 @@ class Context(Struct, frozen=True):
     checkpoint: Callable[[str], None] | None = None
     watch: Watch = unwatched
     """Told how far changes have come."""
+    downloads: tuple[Path, ...] = ()
+    """Absolute paths of directories in which downloads are looked for instead of those of the settings."""
     command: list[int] | None = None
     """Where given, all that is changed in this context is one change of the history; it holds the first."""
     on_recovery: Callable[["Recovered"], None] = ignore_recovery

@@ -10,7 +10,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ("add Downloads --afterwards trash", "everything in a folder; added archives go to the trash"),
         ("add gels.zip --to ~/shelf", "in a folder that you choose"),
     ),
-    "downloads": (("downloads --find owl", 'downloads with "owl" in their name'),),
+    "downloads": (
+        ("downloads --find owl", 'downloads with "owl" in their name'),
+        ("downloads /media/stick", "the archives in another folder"),
+    ),
     "list": (("list --sizes", "what takes up the most space"),),
     "show": (("show owl-family --notes", "one holding and its readme files"),),
     "remove": (

@@ -312,7 +312,8 @@ def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
         for folder in dict.fromkeys([word.parent, *folders_of(context)])
         if folder.is_dir()
         for one in folder.iterdir()
-        if not one.name.startswith(".")
+        # Who names a file by its type means no folder.
+        if not one.name.startswith(".") and not (word.suffix and one.is_dir())
     ]
     near = suggestion(word.name, names) if names else ""
     remedy = near if near.startswith("Did you mean") else "`usufruct downloads` lists what waits."
