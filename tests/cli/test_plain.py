@@ -4,7 +4,7 @@ import os
 import unittest
 
 from tests.cli.terminal import Terminal
-from tests.support import WorldTest, zip_bytes
+from tests.support import WorldTest, run_program, zip_bytes
 
 
 @unittest.skipIf(os.name == "nt", "there are no pseudo-terminals")
@@ -55,6 +55,13 @@ class PlainTest(WorldTest):
         self.assertNotIn("\x1b", terminal.raw)
         self.assertEqual(set(self.world.contents()), {"Gels/a.gel", "Gels/c.gel"})
 
+    def test_a_reason_is_said_once(self) -> None:
+        (self.downloads / "gels.zip").write_bytes(zip_bytes({"gels/a.gel": "x", "extra/Owl/rig.toml": "owl"}))
+        home, why = self.world.places.config, "the archive has a folder called gels"
+        for words, reason in (((), why), (("--to", str(self.world.folder / "new")), "several entries at the")):
+            said = run_program("--plain", "look", "gels.zip", *words, home=home, cwd=self.downloads).stdout
+            self.assertEqual(" ".join(said.split()).count(reason), 1, said)
+
     def test_what_was_typed_before_a_question_answers_nothing(self) -> None:
         with self.terminal("add", "odd.zip") as terminal:
             terminal.types("\r\r\r")
@@ -67,7 +74,7 @@ class PlainTest(WorldTest):
         with self.terminal("look", "moons.zip", "--plain") as terminal:
             self.assertEqual(terminal.ends(), 3)
         self.assertIn("  --choose dim, 2 files, 3 B", terminal.shown)
-        self.assertEqual(terminal.shown.count("because:"), 1, terminal.shown)
+        self.assertEqual(terminal.shown.count("because"), 1, terminal.shown)
 
 
 if __name__ == "__main__":

@@ -80,7 +80,8 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     if layout:
         if layout.files:
             yield ""
-            yield from tree_lines(result, layout, plan, in_full=in_full)
+            said = _because(layout) if result.application else ""
+            yield from tree_lines(result, layout, plan, in_full=in_full, said=said)
         yield from remark_lines(result, layout, in_full=in_full)
     elif isinstance(result, Asked) and result.listing and result.format != "file":
         yield ""
@@ -185,8 +186,8 @@ def _root_of(result: Examined) -> str:
     return result.plan.snapshot.root if result.plan else (result.application.root if result.application else ".")
 
 
-def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: bool) -> Iterator[str]:
-    """Yield the tree of destinations, one for each of their tops."""
+def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: bool, said: str = "") -> Iterator[str]:
+    """Yield the tree of destinations, one for each of their tops. `said`: a reason that was told already."""
     root = _root_of(result)
     trees: dict[str, Branch] = {}
     reasons: set[tuple[int, int]] = set()
@@ -221,7 +222,9 @@ def tree_lines(result: Examined, layout: Layout, plan: Plan | None, *, in_full: 
     for (top, path), texts in whys.items():
         trees[top].at(path).remark = " · ".join(sorted(texts))
     for top, tree in trees.items():
-        yield from (f"{_INDENT}{line}" for line in drawn(path_words(top), tree, in_full=in_full, marks=_MARKS))
+        yield from (
+            f"{_INDENT}{line}" for line in drawn(path_words(top), tree, in_full=in_full, marks=_MARKS, said=said)
+        )
 
 
 def _place_of(home: Home, root: str) -> tuple[str, str]:

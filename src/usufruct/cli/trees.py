@@ -114,10 +114,13 @@ _MOST_TOLD = 60
 """Files that are told one by one where nothing is drawn."""
 
 
-def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS) -> list[str]:
-    """Yield the lines of a tree below its root, for a page that indents them; shortened unless `in_full`."""
+def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_MARKS, said: str = "") -> list[str]:
+    """Yield the lines of a tree below its root, for a page that indents them; shortened unless `in_full`.
+
+    `said`: a remark that stands above the tree already.
+    """
     if is_plain():
-        return _told(root, tree, in_full=in_full)
+        return _told(root, tree, said, in_full=in_full)
     rows = list(_rows(tree, "", marks, in_full)) if in_full else _fitting(tree, marks)
     room = page() - _INDENT
     counts = max((cells(row.facts[0]) for row in rows), default=0)
@@ -156,13 +159,12 @@ def _room_of_names(rows: Sequence[_Row], room: int) -> int:
     return room - (marks + 2 if marks else 0) - (room // 2 if has_remarks else 0)
 
 
-def _told(root: str, tree: Branch, *, in_full: bool) -> list[str]:
+def _told(root: str, tree: Branch, said: str, *, in_full: bool) -> list[str]:
     """Yield the same where nothing is drawn: the root, and each file by its path from there."""
     every = _leaves(tree, "", "")
     told = list(every if in_full else islice(every, _MOST_TOLD))
     files, _ = tree.totals()
     lines = [root + ":" if root == IN_IT else f"in {root}:"]
-    said = ""
     for line, remark in told:
         if remark != said:
             lines += [f"because: {remark}"] if remark else []
