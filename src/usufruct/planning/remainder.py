@@ -42,22 +42,20 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
             continue
         here = [row for row in rows if taker_of[row] >= 0 > home_of[row] and not skipped_as[row] and row not in apart]
         for number, same in groupby(here, taker_of.__getitem__):
-            name = takers[number].folder.name
-            taken: Iterable[int] = same
+            name, taken = takers[number].folder.name, list(same)
             if name in without_own:
                 # An everyday type in another folder's directory: nothing says that it is anything else.
                 taken = [row for row in taken if not is_everyday[row] or reason_of[row] < 0]
+            for row in taken if name in named else ():
+                if is_everyday[row]:
+                    layout.doubt(row, layout.reason(f"the archive has a separate folder for {name}"))
             if name in named:
-                taken = [*taken]
-                for row in taken:
-                    if is_everyday[row]:
-                        layout.doubt(row, layout.reason(f"the archive has a separate folder for {name}"))
                 taken = [row for row in taken if not is_everyday[row]]
-            found.setdefault(name, {}).setdefault(directory, []).extend(taken)
+            if taken:
+                found.setdefault(name, {}).setdefault(directory, []).extend(taken)
     for folder in application.folders:
-        by_directory = sorted((rows[0], directory) for directory, rows in found.get(folder.name, {}).items() if rows)
-        if by_directory:
-            in_order = {directory: found[folder.name][directory] for _, directory in by_directory}
+        if here_found := found.get(folder.name):
+            in_order = dict(sorted(here_found.items(), key=lambda one: one[1][0]))
             _leave_not_current(layout, tree, folder, in_order)
             _place_found(layout, tree, folder, in_order, takers, taker_of)
 
@@ -171,15 +169,17 @@ def _place_found(
                 layout.place_all(same, home, layout.reason("it came with the other content"), Evidence.ANYTHING)
                 continue
             reason = layout.reason(f"{pattern} files go to {folder.name}")
-            for is_everyday, alike in groupby(same, _is_everyday(pattern, tree).__getitem__):
-                layout.place_all(alike, home, reason, Evidence.EVERYDAY if is_everyday else Evidence.PATTERN)
+            by_pattern = _evidence_of(pattern)
+            for is_everyday, alike in groupby(same, tree.is_everyday.__getitem__):
+                by_name = Evidence.EVERYDAY if is_everyday else Evidence.PATTERN
+                layout.place_all(alike, home, reason, by_pattern or by_name)
 
 
-def _is_everyday(pattern: str, tree: Tree) -> Sequence[int]:
-    """Return for each row whether very many programs use files of the type that a pattern matches."""
+def _evidence_of(pattern: str) -> Evidence:
+    """Return what a pattern with two suffixes says, whatever the name; NONE if the name tells."""
     if not _TWO_SUFFIXES.fullmatch(pattern):
-        return tree.is_everyday
-    return bytes([EVERYDAY.issuperset(pattern.lower().split(".")[1:])]) * len(tree.is_everyday)
+        return Evidence.NONE
+    return Evidence.EVERYDAY if EVERYDAY.issuperset(pattern.lower().split(".")[1:]) else Evidence.PATTERN
 
 
 def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, found: Mapping[int, Sequence[int]]) -> str:
