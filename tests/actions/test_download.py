@@ -38,6 +38,13 @@ class NestedTest(WorldTest):
             },
         )
 
+    def test_the_name_of_an_archive_inside_counts_only_if_it_says_something(self) -> None:
+        """Pictures in a `content.zip` came into a folder called content, whatever the download was called."""
+        for number, (inner, name) in enumerate((("content.zip", "Moths"), ("Night Moths.zip", "Night Moths"))):
+            pictures = zip_bytes({f"{number}.png": "a", f"{number} more.png": "b"})
+            self.world.add_files("Moths.zip", {inner: pictures}, name=f"moths {number}")
+            self.assertIn(f"Backdrops/{name}/{number}.png", self.world.contents())
+
     def test_beside_something_to_place_it_stays_closed_unless_asked_for(self) -> None:
         files = {"gels/day.gel": "day", "more.zip": GELS}
         self.world.add_files("mixed.zip", files)

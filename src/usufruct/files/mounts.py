@@ -1,6 +1,8 @@
 """What is mounted where, and what identifies a file system."""
 
 import os
+from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -20,20 +22,25 @@ class Mount(NamedTuple):
     """What is mounted: a device's path, or a server's and its folder's name."""
 
 
-def mounts() -> list[Mount]:
+def mounts() -> Sequence[Mount]:
     """All mounted file systems; empty if the system does not list them."""
     try:
-        lines = _MOUNTS.read_text(encoding="utf-8", errors="surrogateescape").splitlines()
+        return _listed(_MOUNTS.read_text(encoding="utf-8", errors="surrogateescape"))
     except OSError:
-        return []
+        return ()
+
+
+@lru_cache(maxsize=1)
+def _listed(text: str) -> tuple[Mount, ...]:
+    """The list as text, taken apart; a command asks several times and hardly ever gets another one."""
     found = []
-    for line in lines:
+    for line in text.splitlines():
         fields, _, rest = line.partition(" - ")
         of_mount, of_system = fields.split(" "), rest.split(" ")
         major, _, minor = of_mount[2].partition(":")
         device = os.makedev(int(major), int(minor))
         found.append(Mount(device, _unescaped(of_mount[4]), of_system[0], _unescaped(of_system[1])))
-    return found
+    return tuple(found)
 
 
 def _unescaped(text: str) -> str:

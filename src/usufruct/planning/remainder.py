@@ -195,13 +195,13 @@ def _kept_together(layout: Layout, tree: Tree, folder: Folder, common: int, foun
 
 def telling_name(layout: Layout, tree: Tree, directory: int) -> str:
     """Return the nearest name with a meaning, of the directory or one above it; else the archive's tidy name."""
-    nested, application = layout.listing.nested, layout.application
+    application = layout.application
     names = (*application.also, application.name, posixpath.basename(application.root)) if application else ()
     roots = {folded(name) for name in names}
     for here in reversed(tree.chain(directory)[1:]):
         if is_of_system(tree.path(here)):
             break
-        if here in nested or not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
+        if not (says_nothing(tree.names[here]) or tree.folded[here] in roots):
             return lone_name(layout, tree, here)
     return layout.tidy_name
 
