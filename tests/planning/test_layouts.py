@@ -101,6 +101,8 @@ class CatalogueTest(unittest.TestCase):
                 layout = layout_of_case(case, case["entries"])
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, case.get("goes", {}))
+                kinds = [layout.listing.kinds[row] for row in layout.placed_rows()]
+                self.assertEqual(layout.files, len(kinds) - kinds.count(EntryKind.DIRECTORY))
                 expected = {kind: sorted(paths) for kind, paths in case.get("aside", {}).items()}
                 self.assertEqual(skipped_of(layout), expected)
                 self.assertEqual([refusal.entry for refusal in layout.refused], case.get("refused", []))

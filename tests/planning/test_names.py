@@ -4,9 +4,12 @@ import random
 import signal
 import unittest
 
-from usufruct.planning.junk import can_run, is_junk, is_notes
-from usufruct.planning.names import folded, free_name, spelling_key, tidy_name, version_of
+from usufruct.model.entries import Entry, Listing
+from usufruct.planning.everyday import EVERYDAY, suffix_of
+from usufruct.planning.junk import can_run, is_junk, is_notes, only_content_tells
+from usufruct.planning.names import folded, free_name, is_archive_name, spelling_key, tidy_name, version_of
 from usufruct.planning.patterns import NamesByForm, Patterns
+from usufruct.planning.tree import Tree
 
 TIDY = [
     # file name, tidy name, version, why
@@ -164,6 +167,23 @@ class PatternsTest(unittest.TestCase):
             there = chance.choices(names, k=chance.randint(1, 9))
             each = {number for number, name in enumerate(there) if patterns.by_name(name)}
             self.assertEqual({*patterns.found_in(NamesByForm(there))}, each, (patterns.patterns, there))
+
+
+class TreeTest(unittest.TestCase):
+    def test_what_a_tree_knows_of_all_names_is_what_each_of_them_says(self) -> None:
+        names = (
+            "a.png .png .sh a.sh run .run a.so.1 .so.1 a.1 b.dat B.DAT README readme.md .txt "
+            "a.zip A.ZIP a.tar.gz a.gz a.zip.001 a.001 .zip p.part1.rar"
+        ).split()
+        tree = Tree(Listing.of(Entry(path=name) for name in names))
+        rows = range(len(names))
+        self.assertEqual([bool(tree.is_everyday[row]) for row in rows], [suffix_of(name) in EVERYDAY for name in names])
+        for found, says in (
+            (tree.untold, only_content_tells),
+            (tree.notes, is_notes),
+            (tree.archives, is_archive_name),
+        ):
+            self.assertEqual({names[row] for row in found}, {name for name in names if says(name)}, says)
 
 
 class JunkTest(unittest.TestCase):

@@ -54,10 +54,9 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
             if taken:
                 found.setdefault(name, {}).setdefault(directory, []).extend(taken)
     for folder in application.folders:
-        if here_found := found.get(folder.name):
-            in_order = dict(sorted(here_found.items(), key=lambda one: one[1][0]))
-            _leave_not_current(layout, tree, folder, in_order)
-            _place_found(layout, tree, folder, in_order, takers, taker_of)
+        if by_directory := found.get(folder.name):
+            _leave_not_current(layout, tree, folder, by_directory)
+            _place_found(layout, tree, folder, by_directory, takers, taker_of)
 
 
 def _without_own_types(application: Application, met: Iterable["_Taker"]) -> set[str]:
