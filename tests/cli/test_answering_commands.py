@@ -1,9 +1,11 @@
 """The command that is printed as the answer to a question makes the request that it was built from."""
 
+import shlex
+
 import click
 from msgspec.structs import asdict
 
-from tests.support import WorldTest
+from tests.support import WorldTest, run_program, zip_bytes
 from usufruct.actions.request import Request
 from usufruct.cli.commands.add import add
 from usufruct.cli.options import request_of, request_options
@@ -50,6 +52,16 @@ class AnsweringCommandsTest(WorldTest):
                     self.assertNotEqual(self.same(request), self.same(self.asked()))
                     self.assertIn(word, request.words())
                     self.assertEqual(self.same(self.asked(*request.words())), self.same(request))
+
+    def test_a_file_name_that_looks_like_an_option_is_answered_about_too(self) -> None:
+        self.world.context_with_definitions()
+        downloads, home = self.world.folder / "downloads", self.world.places.data
+        (downloads / "-moons.zip").write_bytes(zip_bytes({"moon/bright/m.gel": "1", "moon/dim/m.gel": "22"}))
+        asked = run_program("add", "--", "-moons.zip", home=home, cwd=downloads)
+        (answer,) = (line for line in asked.stderr.splitlines() if line.split()[:1] == ["answer"])
+        words = shlex.split(answer.partition("usufruct ")[2])
+        self.assertEqual(run_program(*words, home=home, cwd=downloads).returncode, 0, words)
+        self.assertEqual(self.world.contents(), {"Gels/m.gel": "1"})
 
     def test_an_answer_takes_the_place_of_what_contradicts_it(self) -> None:
         request = self.asked("--app", "lanternbox", "--into", "gels", "--on-clash", "keep", "--choose", "pale")
