@@ -57,10 +57,18 @@ class PlainTest(WorldTest):
 
     def test_a_reason_is_said_once(self) -> None:
         (self.downloads / "gels.zip").write_bytes(zip_bytes({"gels/a.gel": "x", "extra/Owl/rig.toml": "owl"}))
-        home, why = self.world.places.config, "the archive has a folder called gels"
-        for words, reason in (((), why), (("--to", str(self.world.folder / "new")), "several entries at the")):
-            said = run_program("--plain", "look", "gels.zip", *words, home=home, cwd=self.downloads).stdout
+        (self.downloads / "owls.zip").write_bytes(zip_bytes({"puppets/Owl/rig.toml": "owl"}))
+        for words, reason in (
+            (("gels.zip",), "the archive has a folder called gels"),
+            (("owls.zip",), "the archive has a folder called puppets"),
+            (("gels.zip", "--to", str(self.world.folder / "new")), "several entries at the"),
+        ):
+            said = run_program("--plain", "look", *words, home=self.world.places.config, cwd=self.downloads).stdout
             self.assertEqual(" ".join(said.split()).count(reason), 1, said)
+        self.assertIn(
+            "because: rig.toml marks it\n",
+            run_program("--plain", "look", "owls.zip", home=self.world.places.config, cwd=self.downloads).stdout,
+        )
 
     def test_what_was_typed_before_a_question_answers_nothing(self) -> None:
         with self.terminal("add", "odd.zip") as terminal:

@@ -165,9 +165,10 @@ def _told(root: str, tree: Branch, said: str, *, in_full: bool) -> list[str]:
     told = list(every if in_full else islice(every, _MOST_TOLD))
     files, _ = tree.totals()
     lines = [root + ":" if root == IN_IT else f"in {root}:"]
+    begun = f"{said}; "
     for line, remark in told:
         if remark != said:
-            lines += [f"because: {remark}"] if remark else []
+            lines += [f"because: {remark.removeprefix(begun)}"] if remark else []
             said = remark
         lines.append(line)
     return [*lines, *([f"and {files - len(told):,} more; --full names them"] if len(told) < files else [])]
