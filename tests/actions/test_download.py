@@ -12,6 +12,7 @@ from usufruct.actions.adding import add_archives
 from usufruct.actions.applications import known_applications
 from usufruct.actions.download import Download
 from usufruct.actions.looking import look_at
+from usufruct.actions.repairing import repair
 from usufruct.actions.request import Request
 from usufruct.archives.allowance import Limits
 from usufruct.archives.passwords import Passwords
@@ -44,6 +45,18 @@ class NestedTest(WorldTest):
             pictures = zip_bytes({f"{number}.png": "a", f"{number} more.png": "b"})
             self.world.add_files("Moths.zip", {inner: pictures}, name=f"moths {number}")
             self.assertIn(f"Backdrops/{name}/{number}.png", self.world.contents())
+
+    def test_a_repair_opens_the_archive_as_it_was_opened_when_it_was_added(self) -> None:
+        """A puppet's yarn kept the archive inside closed, because the repair did not know that it was a puppet."""
+        files = {"Owl/rig.toml": "owl", "Owl/tail.yarn": "tail", "more.zip": zip_bytes({"blue.yarn": "blue"})}
+        request = Request(applications=self.world.applications).with_answer(("--app", "weftline"))
+        context = self.world.context_with_definitions()
+        (added,) = add_archives(context, [self.world.archive("yarns.zip", files)], request, lambda _: None)
+        self.assertEqual(added.state, "added")
+        placed = self.world.folder / "apps/Weftline/Yarns/blue.yarn"
+        placed.unlink()
+        repair(context, "yarns", Access(), None, gives_back_changed=False)
+        self.assertEqual(placed.read_text(), "blue")
 
     def test_beside_something_to_place_it_stays_closed_unless_asked_for(self) -> None:
         files = {"gels/day.gel": "day", "more.zip": GELS}

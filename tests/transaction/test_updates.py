@@ -107,6 +107,13 @@ class UpdateTest(WorldTest):
         self.assertEqual(len(removal.removed.left), 2)
         self.assertEqual(self.gels(), {"moon.gel": "edited", "old.gel": "edited too"})
 
+    def test_an_update_takes_nothing_out_of_pieces_of_other_programs(self) -> None:
+        self.world.add_files("yarns v1.zip", {"blue.yarn": "blue"})
+        pieces = {"Owl/rig.toml": "owl", "Owl/tail.yarn": "tail", "blue.yarn": "blue 2"}
+        self.assertEqual(self.update("yarns", pieces, "yarns v2.zip").state, "updated")
+        weftline = self.world.contents(self.world.folder / "apps/Weftline")
+        self.assertEqual(weftline, {"Yarns/blue.yarn": "blue 2"})
+
     def test_a_deleted_file_comes_back_with_an_update(self) -> None:
         self.world.write({"Gels/moon.gel": "mine"})
         before = self.world.tree()
