@@ -2,10 +2,13 @@
 
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from msgspec.structs import replace
 
+from tests.archives.zip_writer import Item, zip_of
 from tests.support import WorldTest, zip_bytes
+from usufruct.actions import download
 from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.demonstration import differences
 from usufruct.actions.history import history
@@ -13,6 +16,7 @@ from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
 from usufruct.actions.outcomes import AlreadyThere, Refused
 from usufruct.actions.removing import remove_holdings
+from usufruct.actions.request import Request
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
@@ -158,7 +162,24 @@ class AgainTest(WorldTest):
         alone = self.world.folder / "downloads/moon.gel"
         alone.write_text("moon")
         self.assertEqual(self.world.add(alone).state, "added")
-        self.assertEqual(self.world.add(alone.rename(alone.with_name("moon (1).gel"))).state, "already added")
+        alone = alone.rename(alone.with_name("moon (1).gel"))
+        self.assertEqual(self.world.add(alone).state, "already added")
+        self.assertEqual(self.world.add(alone, every_format=True).state, "already added")
+
+    def test_it_is_opened_again_only_if_its_names_are_read_otherwise(self) -> None:
+        self.season.write_bytes(zip_of([Item(name.encode("cp850"), b"x") for name in ("Òwl.gel", "Ðay.gel")])[0])
+        request = self.world.request(to=str(self.world.folder / "to"))
+
+        def add(request: Request) -> tuple[str, int]:
+            with mock.patch.object(download, "open_archive", wraps=download.open_archive) as opens:
+                (added,) = add_archives(self.world.context, [self.season], request, lambda _: None)
+            return added.state, opens.call_count
+
+        only = replace(request, choices=replace(request.choices, only=("*wl.gel",)), access=Access(names="cp850"))
+        self.assertEqual(add(only), ("added", 1))
+        self.assertEqual(add(request), ("added", 2))
+        self.assertEqual(sorted(self.world.contents(self.world.folder / "to")), ["season/Ðay.gel", "season/Òwl.gel"])
+        self.assertEqual(add(replace(request, access=Access(names="cp850"))), ("already added", 1))
 
     def test_an_explicit_answer_to_what_is_in_the_way_counts_for_the_same_archive_too(self) -> None:
         self.world.write({"Gels/moon.gel": "mine", "Gels/sun.gel": "mine too"})

@@ -34,7 +34,7 @@ class OffersTest(WorldTest):
     def taken(self, path: Path, request: Request) -> Taken:
         download = Download([path], request)
         self.addCleanup(download.close)
-        return taken(download, request)
+        return taken(download)
 
     def questions(self) -> Iterator[tuple[Path, Request, Decision]]:
         for number, pack in enumerate(PACKS):

@@ -65,8 +65,8 @@ class StartTest(WorldTest):
             (("show", "Dusk"), 50, ""),
             (("check",), 58, ""),
             (("downloads",), 106, "logging"),
-            (("look", "Dawn.zip"), 139, "isal logging"),
-            (("add", "Dawn.zip"), 179, "dataclasses filelock isal logging"),
+            (("look", "Dawn.zip"), 141, "isal logging"),
+            (("add", "Dawn.zip"), 181, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

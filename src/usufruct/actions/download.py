@@ -1,8 +1,9 @@
 """A download as it may be taken: as its content, with the archives in it opened too, or as the file it is."""
 
 from collections.abc import Sequence
+from contextlib import suppress
 from copy import copy
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -61,7 +62,8 @@ class Download:
         """
         self.path = paths[0]
         self.untouched = Untouched(map(str, paths))
-        self._request = request
+        self.request = request
+        """How it is taken."""
         self._is_alone = is_alone
         self._wholes: list[WholeFile] = []
         """The download as the one file it is, once that was asked for."""
@@ -86,13 +88,17 @@ class Download:
 
             self.archive = opened_together(opened)
         self.untouched.add(self.archive.facts.volumes)
-        self.tidy_name = tidy_name(request.file_name or self.archive.name)
+
+    @property
+    def tidy_name(self) -> str:
+        """The file's name without extension, version and the like."""
+        return tidy_name(self.request.file_name or self.archive.name)
 
     def _open(self, path: Path) -> Archive:
         if path.is_dir():
-            return UnpackedFolder(path, self._request.access.limits)
+            return UnpackedFolder(path, self.request.access.limits)
         try:
-            return open_archive(path, self._request.access, is_alone=self._is_alone)
+            return open_archive(path, self.request.access, is_alone=self._is_alone)
         except NotAnArchive as error:
             from usufruct.archives.nested import WholeFile
 
@@ -118,8 +124,14 @@ class Download:
     def under(self, request: Request) -> "Download":
         """Return the same download as another request takes it; it is closed with this one."""
         other = copy(self)
-        other._request = request
+        other.request = request
         return other
+
+    def is_read_alike(self, request: Request) -> bool:
+        """Whether the files would be read in the same way for another request."""
+        own = self.path.name
+        names = {request.file_name or own, self.request.file_name or own}
+        return len(names) == 1 and request.access == self.request.access
 
     def variant_for(self, application: Application | None) -> Variant:
         """Return the best way to take the download for an application, or for none."""
@@ -130,7 +142,7 @@ class Download:
         opened = self._opened(application)
         if application is None or len(self.archive.facts.volumes) > 1 or not _takes(application, self.archive.name):
             return opened
-        words = {folded(word) for word in self._request.choices.choose}
+        words = {folded(word) for word in self.request.choices.choose}
         if folded(OPENED) in words:
             opened.layout.used_choices.add(OPENED)
             return opened
@@ -148,7 +160,7 @@ class Download:
 
         The others would get nothing, as `variant_for` says for each.
         """
-        applications, choices = self._request.applications, self._request.choices
+        applications, choices = self.request.applications, self.request.choices
         if len(applications) < _FEW or choices.into or choices.choose or choices.nested:
             return list(map(self.variant_for, applications))
         candidates = _candidates(applications)
@@ -172,9 +184,9 @@ class Download:
         """Return the archive, with the archives in it opened if that is asked for or nothing else would be placed."""
         archive = self.archive
         layout = self._layout(archive, application)
-        for _ in range(self._request.access.limits.levels):
+        for _ in range(self.request.access.limits.levels):
             rows = self._archives_in(layout)
-            insists = self._request.choices.nested
+            insists = self.request.choices.nested
             if not rows or not (insists or _may_be_wrapped(layout)):
                 break
             inside = self._open_inside(archive, rows, insist=insists)
@@ -189,7 +201,7 @@ class Download:
     def _archives_in(self, layout: Layout) -> tuple[int, ...]:
         if layout.application is None:
             names = layout.listing.names
-            nested = self._request.choices.nested
+            nested = self.request.choices.nested
             return tuple(row for row in layout.placed_rows() if nested and is_archive_name(names[row]))
         return tuple(layout.rows_skipped(SkippedKind.ARCHIVE))
 
@@ -198,40 +210,39 @@ class Download:
         if key not in self._inside:
             from usufruct.archives.nested import opened_inside
 
-            self._inside[key] = opened_inside(archive, rows, self._request.access, insist=insist)
+            self._inside[key] = opened_inside(archive, rows, self.request.access, insist=insist)
         return self._inside[key]
 
     def _layout(self, archive: Archive, application: Application | None) -> Layout:
         """Return the layout. Entries with one destination and one size are compared by content."""
-        layout = self._layout_with(archive, application, {})
+        listing, choices = archive.listing, self.request.choices
+        if application is None:
+            lay_out = partial(outside_layout, listing, self.tidy_name, choices)
+        else:
+            claims = self._claims_in(archive)
+            lay_out = partial(layout_of, listing, application, self.tidy_name, choices, claims=claims)
+        layout = lay_out()
         if layout.undecided:
-            try:
-                digests = digests_of(archive, sorted(layout.undecided))
-            except PasswordNeeded:
-                return layout  # without the password it is shown as if what looks equal were
-            layout = self._layout_with(archive, application, digests)
+            # Without the password it is shown as if what looks equal were.
+            with suppress(PasswordNeeded):
+                layout = lay_out(digests=digests_of(archive, sorted(layout.undecided)))
         return layout
 
-    def _layout_with(self, archive: Archive, application: Application | None, digests: dict[int, bytes]) -> Layout:
-        choices = self._request.choices
-        if application is None:
-            return outside_layout(archive.listing, self.tidy_name, choices, digests)
+    def _claims_in(self, archive: Archive) -> Claims:
+        """Return what any known application claims in an archive."""
         if id(archive) not in self._claims:
-            self._claims[id(archive)] = claims_of(archive.listing, self._claiming(archive))
-        return layout_of(archive.listing, application, self.tidy_name, choices, digests, self._claims[id(archive)])
-
-    def _claiming(self, archive: Archive) -> Sequence[Application]:
-        """Return the applications that may claim anything in an archive."""
-        applications = self._request.known or self._request.applications
-        if len(applications) < _FEW:
-            return applications
-        return [applications[number] for number in sorted(_candidates(applications).among(Tree.of(archive.listing)))]
+            tree = Tree.of(archive.listing)
+            applications = self.request.known or self.request.applications
+            if len(applications) >= _FEW:
+                applications = tuple(applications[number] for number in sorted(_candidates(applications).among(tree)))
+            self._claims[id(archive)] = claims_of(archive.listing, applications)
+        return self._claims[id(archive)]
 
     def _whole_file(self) -> "WholeFile":
         if not self._wholes:
             from usufruct.archives.nested import WholeFile
 
-            self._wholes.append(WholeFile(self.path, self._request.file_name or self.path.name))
+            self._wholes.append(WholeFile(self.path, self.request.file_name or self.path.name))
         return self._wholes[0]
 
 

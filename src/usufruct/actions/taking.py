@@ -36,17 +36,16 @@ class Taken(Struct, frozen=True):
     """Where it is asked: patterns of the user's that match nothing, whichever way is taken."""
 
 
-def taken(download: Download, request: Request) -> Taken:
+def taken(download: Download) -> Taken:
     """Return the way to take the download, or the question, with answers that were tried."""
-    way, layouts = _way(download, request)
-    decisions = tuple(
-        _with_offers(one, layouts, download, request) if one.is_of_whole else one for one in way.decisions
-    )
+    way, layouts = _way(download)
+    decisions = tuple(_with_offers(one, layouts, download) if one.is_of_whole else one for one in way.decisions)
     return replace(way, decisions=decisions)
 
 
-def _way(download: Download, request: Request) -> tuple[Taken, Sequence[Layout]]:
+def _way(download: Download) -> tuple[Taken, Sequence[Layout]]:
     """Return the same without answers, and the layouts that were weighed."""
+    request = download.request
     if request.to:
         return _alone(download.variant_for(None)), ()
     variants = download.variants()
@@ -69,38 +68,37 @@ def _alone(variant: Variant, verdict: Verdict = NOTHING_WEIGHED) -> Taken:
     return Taken(variant, tuple(variant.layout.decisions), verdict)
 
 
-def _with_offers(decision: Decision, layouts: Sequence[Layout], download: Download, request: Request) -> Decision:
+def _with_offers(decision: Decision, layouts: Sequence[Layout], download: Download) -> Decision:
     """Return a question of where an archive goes, with the answers that leave out least; each was tried.
 
     If nothing speaks for any of them, the first answer is to place nothing.
     """
-    outside = download.variant_for(None).layout
+    request, outside = download.request, download.variant_for(None).layout
     own = "a folder that you choose", ("--to", os.path.dirname(download.archive.path))
-    last = [*_tried(download, request, [own], 1)]
+    last = [*_tried(download, [own], 1)]
     room = _MOST_OFFERED - len(last)
     weighed = [(option.name, option.answer) for option in decision.options]
     if not decision.is_open:
-        options = [*_tried(download, request, dict.fromkeys([*weighed, *_yielding(layouts)]), room)]
+        options = [*_tried(download, dict.fromkeys([*weighed, *_yielding(layouts)]), room)]
         return replace(decision, options=(*options, *last))
     said = (download.archive.name, Tree.of(download.archive.listing).only_top)
     named = [*_by_name(request, layouts, named_in(request.applications, said)), *_home_folder(outside)]
     least = sorted((option for option in decision.options), key=lambda option: option.left_out)
     rest = [*((option.name, option.answer) for option in least), *_yielding(layouts), *_folders(request)]
-    first = [*_tried(download, request, dict.fromkeys(named), room)]
-    others = _tried(download, request, (one for one in dict.fromkeys(rest) if one not in named), _MOST_OFFERED)
+    first = [*_tried(download, dict.fromkeys(named), room)]
+    others = _tried(download, (one for one in dict.fromkeys(rest) if one not in named), _MOST_OFFERED)
     more = sorted(others, key=lambda option: option.left_out)
     return replace(decision, options=(nothing_now(outside), *first, *last, *more[: room - len(first)]))
 
 
-def _tried(download: Download, request: Request, answers: Iterable[_Answer], most: int) -> Iterator[Option]:
+def _tried(download: Download, answers: Iterable[_Answer], most: int) -> Iterator[Option]:
     """Yield the first of these answers that place anything, with what each places and leaves out."""
     found = 0
     for number, (name, words) in enumerate(answers):
         if found == most or number == _MOST_TRIED:
             return
-        answered = request.with_answer(words)
         with suppress(UsufructError):
-            way, _ = _way(download.under(answered), answered)
+            way, _ = _way(download.under(download.request.with_answer(words)))
             if way.variant and way.variant.layout.files:
                 found += 1
                 yield _option(name, words, way.variant.layout)
