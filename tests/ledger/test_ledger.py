@@ -8,6 +8,7 @@ from pathlib import Path
 from usufruct.errors import StoreError
 from usufruct.ledger import Ledger, open_ledger, read_ledger
 from usufruct.ledger.changes import begin_change, changes_done, set_phase, unfinished_changes
+from usufruct.ledger.directories import enter_directories
 from usufruct.ledger.holdings import (
     all_holdings,
     enter_holding,
@@ -17,7 +18,7 @@ from usufruct.ledger.holdings import (
     move_volume,
     volumes_of,
 )
-from usufruct.ledger.layers import NewLayer, enter_directories, enter_layers, needed_backups, stacks_in
+from usufruct.ledger.layers import NewLayer, enter_layers, needed_backups, stacks_in
 from usufruct.model.changes import ChangeKind, Phase
 from usufruct.model.holdings import Holding, Volume
 from usufruct.model.records import ABSENT, FileKind, FileState, Layer

@@ -16,26 +16,23 @@ def known_applications(context: Context) -> list[Application]:
 
     Applications that are not on this machine are among them. A definition with a fault is told and left out.
     """
-    return load_applications(context.places.apps, context.on_fault, context.places.data / "definitions")
+    return load_applications(context.places.apps, context.on_fault)
 
 
 def application_of(context: Context, name: str | None) -> Application | None:
     """Return the application with exactly this name, whether it is on this machine or not; None if there is none."""
-    remembered = context.places.data / "definitions"
-    found = load_applications(context.places.apps, context.on_fault, remembered, named={name} if name else frozenset())
+    found = load_applications(context.places.apps, context.on_fault, named={name} if name else frozenset())
     return next((one for one in found if one.name == name), None)
 
 
 def applications_here(context: Context) -> list[Application]:
     """Return those whose folder or program is on this machine: others get nothing unless they are named."""
-    remembered = context.places.data / "definitions"
-    return load_applications(context.places.apps, context.on_fault, remembered, only_here=True)
+    return load_applications(context.places.apps, context.on_fault, only_here=True)
 
 
 def roots_now(context: Context, names: Set[str]) -> dict[str, str]:
     """Return the roots of those of these applications that are on this machine."""
-    remembered = context.places.data / "definitions"
-    found = load_applications(context.places.apps, context.on_fault, remembered, only_here=True, named=names)
+    found = load_applications(context.places.apps, context.on_fault, only_here=True, named=names)
     return {one.name: one.root for one in found if one.name in names}
 
 

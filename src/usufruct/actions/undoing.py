@@ -13,9 +13,11 @@ from usufruct.actions.request import with_taken_out
 from usufruct.actions.sources import row_for, source_of
 from usufruct.archives.reading import Access
 from usufruct.errors import WrongUsage
+from usufruct.ledger.altered import lies_over, past_layers
 from usufruct.ledger.changes import enter_reversed
+from usufruct.ledger.directories import directory_number
 from usufruct.ledger.holdings import holding_named, holding_numbered, is_there, name_of_holding
-from usufruct.ledger.layers import claims_of, directory_number, lies_over, past_layers
+from usufruct.ledger.layers import claims_of
 from usufruct.model.changes import Change, ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.survey.drives import refuse_away

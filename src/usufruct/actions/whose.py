@@ -10,8 +10,9 @@ from usufruct.actions.context import Context
 from usufruct.errors import MachineError
 from usufruct.files.paths import expanded, real_path
 from usufruct.ledger import Ledger
+from usufruct.ledger.directories import directory_number
 from usufruct.ledger.holdings import name_of_holding
-from usufruct.ledger.layers import directory_number, stacks_in, tops_in
+from usufruct.ledger.layers import stacks_in, tops_in
 from usufruct.model.records import FileKind, Layer
 
 

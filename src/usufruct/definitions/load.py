@@ -9,7 +9,6 @@ from pathlib import Path
 import msgspec
 
 from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
-from usufruct.definitions.memory import Memory
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.definitions.whereabouts import (
     Machine,
@@ -33,10 +32,6 @@ INDEX = SHIPPED.with_suffix(".json")
 _NAME = re.compile(r"[^\W_][\w.-]*")
 
 
-_read: dict[Path, tuple[tuple[int | str, ...], list[Whereabouts], tuple[Application, ...]]] = {}
-"""What definitions said, with what their files and places were: who takes out a hundred holdings reads them once."""
-
-
 def is_application_name(name: str) -> bool:
     """Whether a text may name an application: letters of any script, in lower case and one form, and digits."""
     return _NAME.fullmatch(name) is not None and name == spelling_key(name)
@@ -44,34 +39,21 @@ def is_application_name(name: str) -> bool:
 
 def load_application(file: Path, *, is_shipped: bool = False) -> Application:
     """Return the application that a definition file describes; BadDefinition names each fault's line and remedy."""
-    return _load(file, is_shipped, Memory())[0]
+    return _load(file, is_shipped)[0]
 
 
-def _load(file: Path, is_shipped: bool, memory: Memory) -> tuple[Application, ...]:
+def _load(file: Path, is_shipped: bool) -> tuple[Application, ...]:
     """Return the application of a definition file, and its other versions."""
     try:
-        found = file.stat()
-        fingerprint = found.st_mtime_ns, found.st_size, found.st_ino, is_shipped
-        form = memory.form_of(file, found)
-        known = _read.get(file)
-        if form and not (known and known[0] == fingerprint) and _faults(form):
-            form = None  # what was in order for an earlier version; the text has the lines
-        text = "" if form else small_text(file, LARGEST)
+        text = small_text(file, LARGEST)
     except (OSError, UnicodeDecodeError) as error:
         raise BadDefinition(
             f"The definition {file} cannot be read: {_first_line(error)}.",
             remedy="Make it a readable UTF-8 text file, or remove it.",
             path=str(file),
         ) from error
-    if form is None:
-        form = parsed_definition(text, file)
-        memory.keep(file, found, form)
-    places = whereabouts(form, is_shipped=is_shipped)
-    if known and (known[0], known[1]) == (fingerprint, places):
-        return known[2]
-    applications = _applications(form, is_shipped, places)
-    _read[file] = fingerprint, places, applications
-    return applications
+    form = parsed_definition(text, file)
+    return _applications(form, is_shipped, whereabouts(form, is_shipped=is_shipped))
 
 
 def parse_application(text: str, file: Path, *, is_shipped: bool = False) -> Application:
@@ -105,28 +87,25 @@ def parsed_definition(text: str, file: Path) -> DefinitionForm:
 def load_applications(
     directory: Path,
     on_fault: Callable[[BadDefinition], None],
-    remembered: Path | None = None,
     *,
     only_here: bool = False,
     named: Set[str] | None = None,
 ) -> list[Application]:
     """Return all definitions in the user's directory, then the shipped ones; the first with a name counts.
 
-    `remembered` is the file in which the content of the user's definitions is kept between commands. A definition that
-    cannot be used is told to `on_fault` and left out; no shipped one replaces it. `only_here`: without applications
-    that are not on this machine; `named`: of the shipped ones only these.
+    A definition that cannot be used is told to `on_fault` and left out; no shipped one replaces it. `only_here`:
+    without applications that are not on this machine; `named`: of the shipped ones only these.
     """
     found: dict[str, Application] = {}
     faulty: set[str] = set()
-    with Memory(remembered) as memory:
-        for file in sorted(directory.glob("*.toml")) if directory.is_dir() else ():
-            try:
-                applications = _load(file, False, memory)
-            except BadDefinition as fault:
-                faulty.add(file.stem)
-                on_fault(fault)
-            else:
-                found |= {application.name: application for application in reversed(applications)}
+    for file in sorted(directory.glob("*.toml")) if directory.is_dir() else ():
+        try:
+            applications = _load(file, False)
+        except BadDefinition as fault:
+            faulty.add(file.stem)
+            on_fault(fault)
+        else:
+            found |= {application.name: application for application in reversed(applications)}
     here = Machine()
     for form in _shipped_forms():
         name = form.application.name

@@ -16,7 +16,6 @@ def begin_change(ledger: Ledger, kind: ChangeKind, about: str, now: int, *, root
     number = cursor.lastrowid
     assert number is not None
     ledger.command = ledger.command or number
-    ledger.entered.begin(number)
     ledger.connection.execute("UPDATE change SET command = ? WHERE number = ?", (ledger.command, number))
     return number
 

@@ -11,7 +11,6 @@ from urllib.parse import quote
 
 from usufruct.errors import StoreError
 from usufruct.ledger.connection import Connection
-from usufruct.ledger.entered import Entered
 from usufruct.ledger.schema import TABLES, VERSION
 
 _CANNOT_SHARE = frozenset((sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_FULL))
@@ -27,7 +26,6 @@ class Ledger:
         self.path = path
         self.command = 0
         """The first change since it was opened: all that one command changes counts as one in the history."""
-        self.entered = Entered()
 
     @contextmanager
     def transaction(self, *, waits: bool = True) -> Iterator[None]:

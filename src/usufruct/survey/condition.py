@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 from usufruct.files.looking import with_digest
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, fingerprints_of_holding
+from usufruct.ledger.directories import directories_of_holding
+from usufruct.ledger.layers import fingerprints_of_holding
 from usufruct.model.records import FileKind, Layer
 from usufruct.survey.holdings import HeldPlace, places_in, places_of, untouched
 

@@ -5,7 +5,8 @@ import stat
 
 from usufruct.files.looking import state_at, with_digest
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directories_of_holding, directory_number, is_made, stacks_in
+from usufruct.ledger.directories import directories_of_holding, directory_number, is_made
+from usufruct.ledger.layers import stacks_in
 from usufruct.planning.stacks import is_unchanged
 
 

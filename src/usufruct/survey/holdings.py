@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from usufruct.files.looking import state_at
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import Fingerprint, directories_of_holding, stacks_in, stacks_of_holding
+from usufruct.ledger.directories import directories_of_holding
+from usufruct.ledger.layers import Fingerprint, stacks_in, stacks_of_holding
 from usufruct.model.records import FileState, Layer
 
 

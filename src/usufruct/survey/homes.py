@@ -9,7 +9,8 @@ from usufruct.files.listing import Listed, listed
 from usufruct.files.looking import looked_at, state_of, with_digest
 from usufruct.files.paths import is_below, real_path
 from usufruct.ledger import Ledger
-from usufruct.ledger.layers import directory_number, names_in, stacks_in
+from usufruct.ledger.directories import directory_number
+from usufruct.ledger.layers import names_in, stacks_in
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT, FileKind, FileState

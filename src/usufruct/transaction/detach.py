@@ -13,20 +13,18 @@ from usufruct.files.looking import with_digest
 from usufruct.files.paths import is_below
 from usufruct.files.writing import write_link
 from usufruct.ledger import Ledger
+from usufruct.ledger.altered import what_stays
 from usufruct.ledger.changes import set_partial
+from usufruct.ledger.directories import directories_of_holding, enter_directories, is_made
 from usufruct.ledger.holdings import mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
-    directories_of_holding,
-    enter_directories,
     enter_layers,
     fingerprints_of_holding,
-    is_made,
     mark_files_gone,
     mark_layers_gone,
     set_inodes,
     shared_backups,
-    what_stays,
 )
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding

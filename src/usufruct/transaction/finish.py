@@ -9,6 +9,17 @@ from usufruct.errors import MachineError
 from usufruct.files.directories import Walk
 from usufruct.files.staging import with_time_left
 from usufruct.ledger import Ledger
+from usufruct.ledger.altered import (
+    differences,
+    forget_born,
+    forget_gone,
+    forget_past,
+    forget_uncovered,
+    keep_past,
+    leaves_layers,
+    surfacing,
+    takes_layers,
+)
 from usufruct.ledger.changes import (
     clear_unneeded,
     enter_unneeded,
@@ -16,6 +27,14 @@ from usufruct.ledger.changes import (
     set_phase,
     set_time_left,
     split_change,
+)
+from usufruct.ledger.directories import (
+    KnownDirectory,
+    forget_directory,
+    forget_touched,
+    must_stay_on_record,
+    set_left,
+    touched_directories,
 )
 from usufruct.ledger.holdings import (
     forget_holdings_born,
@@ -25,25 +44,7 @@ from usufruct.ledger.holdings import (
     set_choices,
     set_totals,
 )
-from usufruct.ledger.layers import (
-    KnownDirectory,
-    differences,
-    forget_born,
-    forget_directory,
-    forget_gone,
-    forget_past,
-    forget_touched,
-    forget_uncovered,
-    keep_past,
-    leaves_layers,
-    must_stay_on_record,
-    set_backed,
-    set_left,
-    stacks_in,
-    surfacing,
-    takes_layers,
-    touched_directories,
-)
+from usufruct.ledger.layers import set_backed, stacks_in
 from usufruct.model.changes import Phase
 from usufruct.transaction.switch import Stranger, switch_in
 from usufruct.transaction.work import Work

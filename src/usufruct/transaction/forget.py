@@ -1,8 +1,9 @@
 """Forgetting a holding: its record is dropped, and its files stay as the user's."""
 
 from usufruct.ledger import Ledger
+from usufruct.ledger.directories import enter_directories
 from usufruct.ledger.holdings import mark_gone
-from usufruct.ledger.layers import NewLayer, enter_directories, enter_layers, mark_layers_gone
+from usufruct.ledger.layers import NewLayer, enter_layers, mark_layers_gone
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer

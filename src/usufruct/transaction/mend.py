@@ -10,16 +10,14 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import write_link, write_new
+from usufruct.ledger.altered import PastLayer
 from usufruct.ledger.changes import set_partial
+from usufruct.ledger.directories import directory_number, enter_directories, enter_holding_directories
 from usufruct.ledger.holdings import enter_places, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
-    PastLayer,
-    directory_number,
     enter_claims,
-    enter_directories,
     enter_files,
-    enter_holding_directories,
     enter_layers,
     mark_layers_gone,
     set_backed,

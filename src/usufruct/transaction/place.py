@@ -13,16 +13,9 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DecisionNeeded
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_new
+from usufruct.ledger.directories import enter_directories, enter_holding_directories
 from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone
-from usufruct.ledger.layers import (
-    NewLayer,
-    enter_claims,
-    enter_directories,
-    enter_files,
-    enter_holding_directories,
-    enter_layers,
-    set_backed,
-)
+from usufruct.ledger.layers import NewLayer, enter_claims, enter_files, enter_layers, set_backed
 from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.holdings import Holding, Volume

@@ -4,13 +4,8 @@ import os
 import stat
 from collections.abc import Iterable
 
-from usufruct.ledger.layers import (
-    NewLayer,
-    enter_directories,
-    enter_holding_directories,
-    enter_layers,
-    mark_layers_gone,
-)
+from usufruct.ledger.directories import enter_directories, enter_holding_directories
+from usufruct.ledger.layers import NewLayer, enter_layers, mark_layers_gone
 from usufruct.model.plan import Leave
 from usufruct.model.records import FileState, Layer
 from usufruct.planning.stacks import Laid, Renewal, renewal

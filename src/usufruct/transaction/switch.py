@@ -13,18 +13,9 @@ from usufruct.files.paths import is_below
 from usufruct.files.saved import free_path
 from usufruct.files.staging import Staging
 from usufruct.files.writing import write_link
-from usufruct.ledger.layers import (
-    Difference,
-    Fingerprint,
-    KnownDirectory,
-    backed_layers,
-    differences,
-    going_files,
-    is_above_others,
-    must_stay_on_record,
-    stacks_in,
-    touched_directories,
-)
+from usufruct.ledger.altered import Difference, differences, going_files
+from usufruct.ledger.directories import KnownDirectory, is_above_others, must_stay_on_record, touched_directories
+from usufruct.ledger.layers import Fingerprint, backed_layers, stacks_in
 from usufruct.model.records import ABSENT, FileKind, FileState
 from usufruct.survey.holdings import untouched
 from usufruct.transaction.work import Work
