@@ -200,7 +200,7 @@ class ReadingTest(ArchiveCase):
             self.opened(b"just text", "poem.txt")
         with self.assertRaisesRegex(DamagedArchive, "called an archive"):
             self.opened(bytes(range(1, 256)) * 40, "pack.zip")
-        with self.assertRaisesRegex(DamagedArchive, "is a 7z, but is damaged"):
+        with self.assertRaisesRegex(DamagedArchive, "is a damaged 7z"):
             self.opened(b"7z\xbc\xaf\x27\x1c" + bytes(600), "pack.7z")
         with self.assertRaises(MachineError):
             open_archive(self.folder / "missing.zip")

@@ -18,8 +18,8 @@ from tests.archives.rar_writer import Member, RarWriter
 from tests.archives.zip_writer import Item, zip_of
 from tests.support import tar_bytes, zip_bytes
 from usufruct.archives.reading import Access, Archive
-from usufruct.archives.rescue import directory_of
 from usufruct.archives.zip.reader import ZipArchive
+from usufruct.archives.zip.repair import directory_of
 from usufruct.errors import DamagedArchive
 from usufruct.files.sources import BytesSource
 

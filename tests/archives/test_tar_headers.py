@@ -165,7 +165,7 @@ class BackupsTest(ArchiveCase):
         first = (header(b"b.gel", 30_000, b"0") + bytes(30_000))[:20_480]
         with self.assertRaisesRegex(IncompleteArchive, "as the first volume of a multi-volume tar does"):
             self.opened(first, "one.tar")
-        with self.assertRaisesRegex(DamagedArchive, "breaks off or is damaged"):
+        with self.assertRaisesRegex(DamagedArchive, "is a damaged tar: it breaks off"):
             self.opened(first[:-700], "one.tar")
 
 

@@ -78,11 +78,6 @@ class Allowance:
         if self._kept > self._most_kept:
             raise self._harmful(f"its names and headers would take more than {self._most_kept >> 20:,} MB of memory")
 
-    def may_keep(self, count: int) -> None:
-        """Raise for bytes that would be too many to be kept, before they are."""
-        self.keep(count)
-        self._kept -= count
-
     def unpack(self, more: int) -> None:
         """Count bytes of content, as stated."""
         self._unpacked += more

@@ -311,7 +311,7 @@ def _open_zip(path: str, name: str, source: Source, access: Access, allowance: A
 
     if not access.rescues:
         return ZipArchive(path, name, source, access, allowance)
-    from usufruct.archives.rescue import directory_of
+    from usufruct.archives.zip.repair import directory_of
 
     try:
         # Closed with the archive, but not when it turns out to have no directory.

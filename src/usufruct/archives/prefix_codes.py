@@ -41,11 +41,6 @@ class Code:
         self.symbols += [UNUSED] * missing
         self.lengths += [bits] * missing
 
-    @classmethod
-    def constant(cls, symbol: int) -> "Code":
-        """The code that takes no bits, for there is one symbol only."""
-        return cls.in_order([(symbol, 0)])
-
     def next(self, source: Bits) -> int:
         """The next symbol."""
         if source.have < self.bits:

@@ -3,11 +3,11 @@
 from collections.abc import Iterator, Sequence
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import damaged
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.streams.decompress import PACKING_ERRORS, Ended, plain_stream
-from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source, as_file
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -51,11 +51,7 @@ class SingleFile(OpenedFile):
                 while block := plain.read(BLOCK):
                     yield block
         except PACKING_ERRORS as error:
-            raise DamagedArchive(
-                f"{self.name} is compressed with {self.format}, but breaks off or is damaged: {error}.",
-                remedy="Download it again.",
-                path=self.path,
-            ) from error
+            raise damaged(self, error) from error
 
 
 def _without_suffix(name: str) -> str:

@@ -7,6 +7,7 @@ from contextlib import closing, contextmanager
 from itertools import count
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import damaged, damaged_entry
 from usufruct.archives.members import Forward, MemberFault, StreamMember, VolumeFault
 from usufruct.archives.names import encoding_for
 from usufruct.archives.opened import OpenedFile
@@ -107,7 +108,7 @@ class StreamedArchive(OpenedFile, ABC):
         with self._forward() as data:
             for original, row in wanted:
                 data.skip(self._offsets[original] - data.offset)
-                yield row, self._checked(original, self._expanded(original, self._taken(data)))
+                yield row, self._telling_faults(original, self._expanded(original, self._taken(data)))
 
     def _taken(self, data: Forward) -> Callable[[int], bytes]:
         def take(count: int) -> bytes:
@@ -130,7 +131,7 @@ class StreamedArchive(OpenedFile, ABC):
             offset += count
             return block
 
-        return self._checked(row, self._expanded(row, take))
+        return self._telling_faults(row, self._expanded(row, take))
 
     def _expanded(self, row: int, take: Callable[[int], bytes]) -> Iterator[bytes]:
         """The content of a row, its stored bytes given by `take`; zeros where a sparse file has none."""
@@ -151,15 +152,11 @@ class StreamedArchive(OpenedFile, ABC):
             yield _ZEROS[:gap]
             at += gap
 
-    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+    def _telling_faults(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
         try:
             yield from blocks
         except _FAULTS as error:
-            raise DamagedArchive(
-                f"{self.listing.path(row)} in {self.name} cannot be read: {error}.",
-                remedy="The archive is damaged: download it again.",
-                path=self.path,
-            ) from error
+            raise damaged_entry(self, self.listing.path(row), f"cannot be read: {error}") from error
 
     @contextmanager
     def _forward(self, spool: Spool | None = None, ended: Ended | None = None) -> Iterator[Forward]:
@@ -190,11 +187,7 @@ class StreamedArchive(OpenedFile, ABC):
                     " their numbers; otherwise download it again.",
                     path=self.path,
                 ) from error
-            raise DamagedArchive(
-                f"{self.name} begins as {self.format}, but breaks off or is damaged: {error}.",
-                remedy="Download it again.",
-                path=self.path,
-            ) from error
+            raise damaged(self, error) from error
 
     @abstractmethod
     def _format_with(self, compression: str) -> str:

@@ -43,8 +43,3 @@ def of_windows(ticks: int) -> int:
 def as_windows(modified: int) -> int:
     """In units of 100 ns since 1601; 0 for what was before."""
     return max(0, modified // 100 + _WINDOWS_EPOCH)
-
-
-def of_unix(seconds: int) -> int:
-    """Of seconds since 1970."""
-    return seconds * 1_000_000_000

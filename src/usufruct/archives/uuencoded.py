@@ -9,11 +9,11 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import damaged
 from usufruct.archives.marks import UUENCODED
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -61,7 +61,7 @@ class UuencodedFile(OpenedFile):
                     yield b"".join(waiting)
                     waiting, size = [], 0
         except _TextFault as fault:
-            raise self._damaged(fault) from fault
+            raise damaged(self, fault) from fault
         if waiting:
             yield b"".join(waiting)
 
@@ -74,7 +74,7 @@ class UuencodedFile(OpenedFile):
                 for end, piece in self._pieces(encoded):  # noqa: B007
                     size += len(piece)
             except _TextFault as fault:
-                raise self._damaged(fault) from fault
+                raise damaged(self, fault) from fault
             raw = begin[3].strip()
             encoding = "ascii" if raw.isascii() else encoding_for([raw], self._access.names).tell(self.facts)
             can_run = bool(int(begin[2], 8) & 0o111)
@@ -125,10 +125,3 @@ class UuencodedFile(OpenedFile):
             if left:
                 break
         return at
-
-    def _damaged(self, fault: _TextFault) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.name} holds a file written as text (uuencode), but is damaged: {fault}.",
-            remedy="Download it again.",
-            path=self.path,
-        )

@@ -40,9 +40,9 @@ class CpioArchive(StreamedArchive):
     def _begins(self, head: bytes) -> bool:
         return begins_cpio(head)
 
-    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
+    def _telling_faults(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
         stated = self._sums.get(self._offsets[row])
-        return super()._checked(row, blocks if stated is None else _summed(blocks, stated))
+        return super()._telling_faults(row, blocks if stated is None else _summed(blocks, stated))
 
 
 class RpmArchive(CpioArchive):

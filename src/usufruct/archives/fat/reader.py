@@ -9,12 +9,12 @@ from functools import lru_cache
 from msgspec import Struct
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import damaged, damaged_entry
 from usufruct.archives.fat.volume import FatFault, FatVolume
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.times import of_dos
-from usufruct.errors import DamagedArchive
 from usufruct.files.sources import Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -57,21 +57,13 @@ class FatImage(OpenedFile):
                 self.extent = (0, min(source.size, self._volume.size))
                 self._read_listing()
             except FatFault as fault:
-                raise DamagedArchive(
-                    f"{name} is the image of a FAT volume, but is damaged: {fault}.",
-                    remedy="Download it again.",
-                    path=path,
-                ) from fault
+                raise damaged(self, fault) from fault
 
     def _content_of(self, row: int) -> Iterator[bytes]:
         try:
             yield from self._volume.content(self._clusters[row], self.listing.sizes[row], BLOCK)
         except FatFault as fault:
-            raise DamagedArchive(
-                f"{self.listing.path(row)} in {self.name} cannot be read: {fault}.",
-                remedy="The image is damaged: download it again.",
-                path=self.path,
-            ) from fault
+            raise damaged_entry(self, self.listing.path(row), f"cannot be read: {fault}") from fault
 
     def _read_listing(self) -> None:
         found: list[_FatEntry] = []

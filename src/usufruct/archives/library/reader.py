@@ -3,14 +3,16 @@
 import re
 import stat
 from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.archive_library import LibraryEntry, LibraryFault, LibraryReader
+from usufruct.archives.damage import checked, damaged, damaged_entry
 from usufruct.archives.foreign import is_udf
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
-from usufruct.errors import DamagedArchive, UnreadableArchive
+from usufruct.errors import UnreadableArchive
 from usufruct.files.sources import SliceSource, Source
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
@@ -107,28 +109,14 @@ class LibraryArchive(OpenedFile):
                         if not left:
                             return
         except LibraryFault as fault:
-            raise self._damaged(fault) from fault
+            raise damaged(self, fault) from fault
 
     def _blocks(self, reader: LibraryReader, row: int) -> Iterator[bytes]:
-        size, total = self.listing.sizes[row], 0
+        broken = partial(damaged_entry, self, self.listing.path(row))
         try:
-            for block in reader.blocks(BLOCK):
-                total += len(block)
-                if total > size:
-                    break
-                yield block
+            yield from checked(reader.blocks(BLOCK), self.listing.sizes[row], None, broken)
         except LibraryFault as fault:
-            raise DamagedArchive(
-                f"{self.listing.path(row)} in {self.name} cannot be unpacked: {fault}.",
-                remedy="The archive is damaged: download it again.",
-                path=self.path,
-            ) from fault
-        if total != size:
-            raise DamagedArchive(
-                f"{self.listing.path(row)} in {self.name} unpacks to {total} bytes or more, not its stated {size}.",
-                remedy="The archive is damaged: download it again.",
-                path=self.path,
-            )
+            raise broken(f"cannot be unpacked: {fault}") from fault
 
     def _counted(self, block: bytes) -> int:
         self.allowance.read(len(block))
@@ -155,7 +143,7 @@ class LibraryArchive(OpenedFile):
                         entry = entry._replace(size=sum(map(self._counted, reader.blocks(BLOCK))))
                     entries.append(entry)
         except LibraryFault as fault:
-            raise self._damaged(fault) from fault
+            raise damaged(self, fault) from fault
         unsaid = [entry.raw for entry in entries if entry.name is None and not entry.raw.isascii()]
         encoding = "utf-8"
         if unsaid:
@@ -199,10 +187,3 @@ class LibraryArchive(OpenedFile):
             self._rows.refuse(name, "it is a device, pipe or socket")
             return -1
         return -1 if row is None else row
-
-    def _damaged(self, fault: LibraryFault) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.name} begins as {self.format}, but cannot be read: {fault}.",
-            remedy="Download it again.",
-            path=self.path,
-        )

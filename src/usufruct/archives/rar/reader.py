@@ -6,6 +6,7 @@ from functools import partial
 
 from usufruct.archives.allowance import Allowance
 from usufruct.archives.bits import PackedFault
+from usufruct.archives.damage import damaged, damaged_entry
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.rar import headers4, headers5
 from usufruct.archives.rar.ciphers import LONGEST_PASSWORD
@@ -106,7 +107,7 @@ class RarArchive:
                 f"{self.name} is a RAR, but {fault}.", remedy="Put it into the same folder.", path=self.path
             ) from fault
         except (RarFault, WrongKey) as fault:
-            raise self._damaged(str(fault) or "a locked header does not match its checksum") from fault
+            raise damaged(self, str(fault) or "a locked header does not match its checksum") from fault
         if headers.wants_more and not self._access.rescues:
             count = len(self._volumes)
             raise IncompleteArchive(
@@ -191,7 +192,7 @@ class RarArchive:
 
     def _read_target(self, row: int, member: RarMember) -> None:
         if member.size > _LONGEST_TARGET:
-            raise self._damaged(f"the link {member.name} has a target of {member.size} bytes")
+            raise damaged(self, f"the link {member.name} has a target of {member.size} bytes")
         target = b"".join(block for _, blocks in self.stream([row]) for block in blocks)
         self.listing.targets[row] = target.decode("utf-8", "replace")
 
@@ -369,10 +370,5 @@ class RarArchive:
             path=self.path,
         )
 
-    def _damaged(self, what: str) -> DamagedArchive:
-        return DamagedArchive(f"{self.name} is a RAR, but {what}.", remedy="Download it again.", path=self.path)
-
     def _broken(self, member: RarMember, what: str) -> DamagedArchive:
-        return DamagedArchive(
-            f"{member.name} in {self.name} {what}.", remedy="The archive is damaged: download it again.", path=self.path
-        )
+        return damaged_entry(self, member.name, what)

@@ -1,13 +1,14 @@
 """7z archives: the headers say what there is, and how each folder of files is packed."""
 
 import stat
-import zlib
 from collections import Counter, deque
 from collections.abc import Generator, Iterable, Iterator, Sequence
 from contextlib import closing
+from functools import partial
 from itertools import groupby
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import checked, damaged, damaged_entry
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.seven.ciphers import forget_keys
@@ -62,7 +63,7 @@ class SevenArchive(OpenedFile):
         try:
             headers = self._headers = self._read_headers()
         except SevenFault as fault:
-            raise self._damaged(fault) from fault
+            raise damaged(self, fault) from fault
         except UnknownMethod as unknown:
             raise self._unreadable(str(unknown)) from unknown
         self.extent = (0, headers.end)
@@ -118,7 +119,7 @@ class SevenArchive(OpenedFile):
         for row in links:
             if self.listing.sizes[row] > _LONGEST_TARGET:
                 size = self.listing.sizes[row]
-                raise self._damaged(f"the link {self.listing.path(row)} has a target of {size:,} bytes")
+                raise damaged(self, f"the link {self.listing.path(row)} has a target of {size:,} bytes")
         if links:
             # All that lies before a link in its folder is unpacked with it.
             self.allowance.read(sum(folder.size for folder in headers.folders))
@@ -148,7 +149,9 @@ class SevenArchive(OpenedFile):
             with closing(plain_blocks(self._source, self._headers.folders[number], password)) as blocks:
                 folder = _FolderReader(blocks)
                 for _, begin, row in inside:
-                    yield row, self._checked(row, self._content(folder, row, begin))
+                    content = self._content(folder, row, begin)
+                    size, checksum = self.listing.sizes[row], self.listing.checksum(row)
+                    yield row, checked(content, size, checksum, partial(self._broken, row))
 
     def _content(self, folder: "_FolderReader", row: int, begin: int) -> Iterator[bytes]:
         try:
@@ -159,16 +162,6 @@ class SevenArchive(OpenedFile):
             raise self._unreadable(str(unknown)) from unknown
         except ERRORS as error:
             raise self._broken(row, f"cannot be unpacked: {error or 'it breaks off'}") from error
-
-    def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
-        size, stated = self.listing.sizes[row], self.listing.checksum(row)
-        total = checksum = 0
-        for block in blocks:
-            total += len(block)
-            checksum = zlib.crc32(block, checksum)
-            yield block
-        if total != size or (stated is not None and checksum != stated):
-            raise self._broken(row, "does not match its size and checksum")
 
     # --- passwords ---------------------------------------------------------------------------------------
 
@@ -207,19 +200,8 @@ class SevenArchive(OpenedFile):
             path=self.path,
         )
 
-    def _damaged(self, what: object) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.name} is a 7z, but is damaged or incomplete: {what or 'it breaks off'}.",
-            remedy="Download it again.",
-            path=self.path,
-        )
-
     def _broken(self, row: int, what: str) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.listing.path(row)} in {self.name} {what}.",
-            remedy="The archive is damaged: download it again.",
-            path=self.path,
-        )
+        return damaged_entry(self, self.listing.path(row), what)
 
 
 class _FolderReader:

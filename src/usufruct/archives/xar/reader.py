@@ -13,6 +13,7 @@ from xml.parsers import expat
 from msgspec import Struct
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import damaged, damaged_entry
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, Access
 from usufruct.archives.streams.decompress import PACKING_ERRORS, bunzip2, stored, unxz, unzlib
@@ -95,11 +96,7 @@ class XarArchive(OpenedFile):
             try:
                 self._read_table()
             except _FAULTS as fault:
-                raise DamagedArchive(
-                    f"{name} is a xar, but its table of contents is damaged: {fault}.",
-                    remedy="Download it again.",
-                    path=path,
-                ) from fault
+                raise damaged(self, fault) from fault
 
     # --- listing -----------------------------------------------------------------------------------------
 
@@ -181,11 +178,7 @@ class XarArchive(OpenedFile):
             raise self._broken(row, "does not match its size and checksum")
 
     def _broken(self, row: int, what: str) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.listing.path(row)} in {self.name} {what}.",
-            remedy="The archive is damaged: download it again.",
-            path=self.path,
-        )
+        return damaged_entry(self, self.listing.path(row), what)
 
 
 class _Table:

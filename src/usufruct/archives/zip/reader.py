@@ -8,10 +8,12 @@ import struct
 from array import array
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
 from itertools import compress
 from typing import Any
 
 from usufruct.archives.allowance import Allowance
+from usufruct.archives.damage import checked, damaged, damaged_entry
 from usufruct.archives.names import decoded, encoding_for
 from usufruct.archives.opened import OpenedFile
 from usufruct.archives.reading import BLOCK, WHOLE, Access
@@ -106,7 +108,7 @@ class ZipArchive(OpenedFile):
             try:
                 self._account_for_bytes(*self._read_directory())
             except (struct.error, IndexError) as error:
-                raise self._damaged("its central directory is incomplete") from error
+                raise damaged(self, "its central directory is incomplete") from error
         self._tell_facts()
 
     def unlock(self) -> None:
@@ -196,11 +198,11 @@ class ZipArchive(OpenedFile):
                 window, at = window[at:] + more, 0
             fields = _CENTRAL.unpack_from(window, at)
             if fields[0] != _CENTRAL_MARK:
-                raise self._damaged(f"entry {number + 1} of its central directory is broken")
+                raise damaged(self, f"entry {number + 1} of its central directory is broken")
             name_end = at + _CENTRAL.size + fields[12]
             extra_end = name_end + fields[13]
             if extra_end + fields[14] > len(window):
-                raise self._damaged("its central directory is incomplete")
+                raise damaged(self, "its central directory is incomplete")
             yield fields, window[at + _CENTRAL.size : name_end], window[name_end:extra_end]
             at = extra_end + fields[14]
         self._entries_end = position - len(window) + at
@@ -244,11 +246,11 @@ class ZipArchive(OpenedFile):
                 path=self.path,
             )
         if size > end:
-            raise self._damaged("its central directory is larger than the file")
+            raise damaged(self, "its central directory is larger than the file")
         self._stated_start = stated
         start = self._part_starts[first_disk] + stated if disk else end - size
         if count and self._source.read_at(start, 4) != _CENTRAL_MARK:
-            raise self._damaged("its central directory is not where the end record says")
+            raise damaged(self, "its central directory is not where the end record says")
         return start, size, count
 
     def _find_end64(self, before: int, stated: int) -> int:
@@ -256,7 +258,7 @@ class ZipArchive(OpenedFile):
         for place in (self._part_starts[-1] + stated, stated, before - _END64.size):
             if 0 <= place <= before and self._source.read_at(place, 4) == _END64_MARK:
                 return place
-        raise self._damaged("its zip64 end record is missing")
+        raise damaged(self, "its zip64 end record is missing")
 
     def _read_entry(self, fields: _Central, raw: bytes, extra: bytes, shift: int) -> None:
         (_, _, system, _, _, flags, method, clock, date, checksum, packed, size, _, _, _,
@@ -324,11 +326,11 @@ class ZipArchive(OpenedFile):
 
     def _refuse_outside(self, name: str, offset: int) -> None:
         if not 0 <= offset < self.size:
-            raise self._damaged(f"{name} begins outside the file, at byte {offset}")
+            raise damaged(self, f"{name} begins outside the file, at byte {offset}")
 
     def _read_target(self, row: int, name: str, size: int) -> None:
         if size > _LONGEST_TARGET:
-            raise self._damaged(f"the link {name} has a target of {size} bytes")
+            raise damaged(self, f"the link {name} has a target of {size} bytes")
         self.listing.targets[row] = b"".join(self._content(row)).decode("utf-8", "replace")
         self.listing.sizes[row] = 0
 
@@ -462,25 +464,9 @@ class ZipArchive(OpenedFile):
         return True
 
     def _checked(self, row: int, blocks: Iterator[bytes]) -> Iterator[bytes]:
-        """The blocks, ending well only if size and checksum are as stated."""
-        size, checksum, total = self.listing.sizes[row], 0, 0
-        stated = self.listing.checksum(row)
         is_link = self.listing.kinds[row] == EntryKind.LINK
-        if is_link:
-            size = _LONGEST_TARGET
-        for block in blocks:
-            total += len(block)
-            if total > size:
-                raise self._broken(row, f"unpacks to more than its stated {size} bytes")
-            checksum = crc32(block, checksum)
-            yield block
-        if total != size and not is_link:
-            raise self._broken(row, f"unpacks to {total} bytes, not its stated {size}")
-        if stated is not None and checksum != stated:
-            raise self._broken(row, "does not match its checksum")
-
-    def _damaged(self, what: str) -> DamagedArchive:
-        return DamagedArchive(f"{self.name} is a zip, but {what}.", remedy="Download it again.", path=self.path)
+        size = _LONGEST_TARGET if is_link else self.listing.sizes[row]
+        return checked(blocks, size, self.listing.checksum(row), partial(self._broken, row), may_be_less=is_link)
 
     def _harmful(self, what: str) -> UnsafeArchive:
         return UnsafeArchive(
@@ -490,11 +476,8 @@ class ZipArchive(OpenedFile):
         )
 
     def _broken(self, row: int, what: str) -> DamagedArchive:
-        return DamagedArchive(
-            f"{self.listing.path(row)} in {self.name} (at byte {self._extents.offsets[row]}) {what}.",
-            remedy="The archive is damaged: download it again.",
-            path=self.path,
-        )
+        at = f"(at byte {self._extents.offsets[row]:,})"
+        return damaged_entry(self, self.listing.path(row), f"{at} {what}")
 
 
 def _is_unsaid(fields: _Central, raw: bytes, extra: bytes) -> bool:
