@@ -66,7 +66,7 @@ class StartTest(WorldTest):
             (("check",), 58, ""),
             (("downloads",), 106, "logging"),
             (("look", "Dawn.zip"), 141, "isal logging"),
-            (("add", "Dawn.zip"), 181, "dataclasses filelock isal logging"),
+            (("add", "Dawn.zip"), 182, "dataclasses filelock isal logging"),
             (("remove", "Dusk"), 100, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):

@@ -21,7 +21,7 @@ from usufruct.model.holdings import Holding
 from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences, refuse_away
 from usufruct.survey.holdings import HeldPlace
-from usufruct.transaction.detach import Removal, Removed, removal_of, remove_holding
+from usufruct.transaction.detach import Removal, Removed, removal_of, remove_holding, within
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.together import Leaving, remove_together
 from usufruct.transaction.work import Resources
@@ -167,7 +167,7 @@ def would_remove(
             if ledger:
                 part = parts.get(holding.number)
                 planned = removal_of(
-                    ledger, holding.number, only=part, gives_back_changed=gives_back_changed, earlier=earlier
+                    ledger, holding.number, within(part), gives_back_changed=gives_back_changed, earlier=earlier
                 )
                 planned = planned.leaving(_unsound(planned, backups))
                 saved = _changed_in(ledger, holding, part) if gives_back_changed else []
@@ -221,7 +221,7 @@ def _changed_in(
 ) -> list[tuple[str, bytes | None]]:
     """Return paths that the user changed in a holding, each with its backup's digest if another holding covers it."""
     changed: list[tuple[str, bytes | None]] = []
-    for place, _ in removal_of(ledger, holding.number, only=only).leaves:
+    for place, _ in removal_of(ledger, holding.number, within(only)).leaves:
         index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
         above = place.stack[index + 1 :]
         changed.append((f"{place.path}/{place.name}", above[0].state.digest if len(above) > 1 else None))

@@ -132,29 +132,25 @@ class Removal(Struct, frozen=True):
 def removal_of(
     ledger: Ledger,
     holding: int,
+    is_meant: Callable[[int, str], Callable[[str], bool]] | None = None,
     *,
-    without: Set[tuple[str, str]] = frozenset(),
-    only: Mapping[int, Set[str]] | None = None,
     gives_back_changed: bool = False,
     in_detail: bool = False,
     earlier: Mapping[tuple[int, str], HeldPlace] = MappingProxyType({}),
 ) -> Removal:
-    """Return what removing a holding would do, except at these destinations (directory and name).
+    """Return what removing a holding would do.
 
-    `only`: names by directory number; nothing else is removed. `gives_back_changed`: changed files are removed too,
-    because the caller has saved them. `in_detail`: report every file, none as `plain`.
-    `earlier`: destinations as removals that come before this one will leave them.
+    If not all of it is meant, `is_meant` returns for a directory, by number and path, which names in it are.
+    `gives_back_changed`: changed files are removed too, because the caller has saved them. `in_detail`: every file is
+    among the steps, none is `plain`. `earlier`: destinations as removals that come before this one will leave them.
     """
     plain, takes, leaves, partly = [], [], [], set()
     for directory, path in directories_of_holding(ledger, holding):
         fingerprints, stacked = fingerprints_of_holding(ledger, holding, directory, alone=True)
-        if without:
-            fingerprints = [fingerprint for fingerprint in fingerprints if (path, fingerprint[0]) not in without]
-            stacked = [name for name in stacked if (path, name) not in without]
-        if only is not None:
-            wanted = only.get(directory, frozenset())
-            fingerprints = [fingerprint for fingerprint in fingerprints if fingerprint[0] in wanted]
-            stacked = [name for name in stacked if name in wanted]
+        if is_meant:
+            is_one = is_meant(directory, path)
+            fingerprints = [fingerprint for fingerprint in fingerprints if is_one(fingerprint[0])]
+            stacked = list(filter(is_one, stacked))
         same, changed = untouched(path, fingerprints) if not in_detail else ([], [name for name, *_ in fingerprints])
         others = [*stacked, *changed]
         if same:
@@ -168,8 +164,13 @@ def removal_of(
             else:
                 takes.append((place, step))
     going = {one.directory for one in plain} | {place.directory for place, _ in takes}
-    whole = frozenset() if without or only is not None else frozenset(going - partly)
+    whole = frozenset() if is_meant else frozenset(going - partly)
     return Removal(holding, tuple(plain), tuple(takes), tuple(leaves), whole)
+
+
+def within(part: Mapping[int, Set[str]] | None) -> Callable[[int, str], Callable[[str], bool]] | None:
+    """Return what means only these names, by directory number; None for all."""
+    return None if part is None else lambda directory, _: part.get(directory, frozenset()).__contains__
 
 
 def enter_removal(work: Work, removal: Removal) -> Removal:
@@ -239,7 +240,11 @@ def remove_holding(
     stay on disk as the user's own. `root` is the change that this one undoes or redoes.
     """
     removal = removal_of(
-        resources.ledger, holding.number, only=only, gives_back_changed=gives_back_changed, in_detail=bool(keeps)
+        resources.ledger,
+        holding.number,
+        within(only),
+        gives_back_changed=gives_back_changed,
+        in_detail=bool(keeps),
     )
     removal, own = _kept(removal, keeps or {})
     with change_under_way(resources, ChangeKind.REMOVE, holding.name, root=root) as work:

@@ -164,7 +164,7 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
 def _going(resources: Resources, plan: Plan, updates: Holding) -> Removal:
     """Return what happens at the destinations of the holding that is updated, except those that get a new version."""
     renewed = {(plan.snapshot.surveyed(plan.layout.home_of[row]).path, plan.name(row)) for row in plan.level_of}
-    return removal_of(resources.ledger, updates.number, without=renewed)
+    return removal_of(resources.ledger, updates.number, lambda _, path: lambda name: (path, name) not in renewed)
 
 
 def _enter_staged(
