@@ -1,1 +1,1 @@
-"""Reading downloads: what a file is by its content, which entries it holds, and their bytes in a stream."""
+"""Read downloads: recognise the format by content, list the entries, stream their bytes."""

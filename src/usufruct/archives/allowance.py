@@ -1,4 +1,4 @@
-"""What a download may demand, over all archives inside it together; counted before anything is kept."""
+"""Limits on what a download may demand, with all archives inside it; checked before anything is kept."""
 
 from msgspec import Struct
 
@@ -22,7 +22,7 @@ _DICTIONARY_FOR_EACH = 16
 
 
 class Limits(Struct, frozen=True, kw_only=True):
-    """What an archive may demand before it is taken for one made to do harm."""
+    """Limits beyond which an archive is refused as harmful."""
 
     entries: int = 1_000_000
     kept: int = 64 << 20
@@ -38,7 +38,7 @@ class Limits(Struct, frozen=True, kw_only=True):
 
 
 class Allowance:
-    """Counts what a download demands. Everything in it that is opened counts here."""
+    """Counts what a download demands. Every archive inside counts here too."""
 
     def __init__(self, limits: Limits, name: str, path: str, size: int) -> None:
         """`name`, `path` and `size` in bytes are those of the download."""
@@ -50,7 +50,7 @@ class Allowance:
         self._entries = self._fields = self._kept = self._unpacked = self._read = self._short_streams = 0
 
     def entries(self, more: int = 1) -> None:
-        """Count entries, whether they are placed, refused or passed over."""
+        """Count entries: placed, refused and ignored ones."""
         self._entries += more
         if self._entries > self._most:
             is_for_size = self._most < self.limits.entries
@@ -60,12 +60,12 @@ class Allowance:
             )  # fmt: skip
 
     def may_enter(self, count: int) -> None:
-        """Raise for entries that would be too many, before any is read."""
+        """Raise UnsafeArchive if there are too many entries, before any is read."""
         self.entries(count)
         self._entries -= count
 
     def fields(self, more: int) -> None:
-        """Count the fields of headers and the pieces of sparse files."""
+        """Count header fields and pieces of sparse files."""
         self._fields += more
         if self._fields > _FIELDS_FOR_EACH * self._most:
             raise self._too_much(
@@ -73,39 +73,39 @@ class Allowance:
             )
 
     def keep(self, more: int) -> None:
-        """Count bytes of names, targets of links and the like."""
+        """Count bytes of names, link targets and other metadata that stays in memory."""
         self._kept += more
         if self._kept > self._most_kept:
             raise self._harmful(f"its names and headers would take more than {self._most_kept >> 20:,} MB of memory")
 
     def unpack(self, more: int) -> None:
-        """Count bytes of content, as stated."""
+        """Count bytes of content, by their stated size."""
         self._unpacked += more
         self._refuse_ratio(self._unpacked, self.limits.ratio)
 
     def read(self, more: int) -> None:
-        """Count bytes that are unpacked only to find out what there is."""
+        """Count bytes that are unpacked only to list the archive."""
         self._read += more
         self.may_read(0)
 
     def may_read(self, more: int) -> None:
-        """Raise for bytes that would be too many to be read, before they are."""
+        """Raise UnsafeArchive if so many more bytes would be too many, before they are read."""
         self._refuse_ratio(self._read + more, max(1, self.limits.ratio // 10))
 
     def short_stream(self) -> None:
-        """Count a packed stream with hardly anything in it, where streams may stand one behind the other."""
+        """Count a nearly empty packed stream, in formats that may have very many."""
         self._short_streams += 1
         if self._short_streams > _SHORT_STREAMS:
             raise self._harmful(f"it consists of more than {_SHORT_STREAMS:,} streams with hardly anything in them")
 
     def dictionary(self, size: int) -> None:
-        """Raise for a dictionary of so many bytes."""
+        """Raise UnsafeArchive if a dictionary of this many bytes is too large."""
         if size > self.most_dictionary:
             raise self._harmful(f"unpacking it would take {size >> 20:,} MB of memory")
 
     @property
     def most_dictionary(self) -> int:
-        """Bytes of a dictionary that are allowed."""
+        """Return the largest dictionary that is allowed, in bytes."""
         return max(_DICTIONARY, _DICTIONARY_FOR_EACH * self._size)
 
     def _refuse_ratio(self, total: int, ratio: int) -> None:

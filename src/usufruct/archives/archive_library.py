@@ -1,7 +1,7 @@
-"""The open-source libarchive as a decompressor: a stream in, entries and their bytes out.
+"""Decompress with the open-source libarchive: a stream in, entries and their bytes out.
 
-Its reading callbacks are called from C, where an exception would end the process: they catch everything and keep the
-error for whoever reads. A handle belongs to one thread.
+C code calls the reading callbacks, and an exception there would end the process. So they catch every error and keep it
+for the reader. A handle belongs to one thread.
 """
 
 import ctypes
@@ -34,7 +34,7 @@ INSTALL = "Install libarchive (`pip install archi`, or Debian's package libarchi
 
 
 class LibraryEntry(NamedTuple):
-    """What the library says of an entry."""
+    """An entry as the library describes it."""
 
     raw: bytes
     """The name as the archive has it, or as the library made it UTF-8."""
@@ -50,11 +50,11 @@ class LibraryEntry(NamedTuple):
 
 
 class LibraryFault(Exception):
-    """The library gave up; its words change between versions and are for showing only."""
+    """The library failed. Its messages differ between versions and are only for display."""
 
 
 def library() -> ModuleType:
-    """The binding's functions; UnreadableArchive says what to install where the library is missing."""
+    """Return the binding's functions; UnreadableArchive says what to install if the library is missing."""
     try:
         functions = _binding()
     except Exception as error:
@@ -83,7 +83,7 @@ def _binding() -> ModuleType:
 
 
 def _best_library() -> str | None:
-    """The path or name of the system's library if it is recent, else of the one that was installed with Usufruct."""
+    """Return path or name of the system's library if it is recent, else of the one installed with Usufruct."""
     own = this_platform().archive_library or find_library("archive")
     if own and _version_at(own) >= _RECENT:
         return own
@@ -91,7 +91,7 @@ def _best_library() -> str | None:
 
 
 def _version_at(path: str) -> int:
-    """The number of the library's version, as `3008010` for 3.8.10; 0 where it cannot be loaded."""
+    """Return the library's version as a number, `3008010` for 3.8.10; 0 if it cannot be loaded."""
     try:
         number: int = ctypes.CDLL(path).archive_version_number()
     except (OSError, AttributeError):
@@ -100,7 +100,7 @@ def _version_at(path: str) -> int:
 
 
 def _carried_library() -> str | None:
-    """The library in the wheel of the package `archi`, whose own module is not needed."""
+    """Return the library in the wheel of the package `archi`, whose own module is not used."""
     spec = find_spec("archi")
     if not spec or not spec.origin:
         return None
@@ -109,7 +109,7 @@ def _carried_library() -> str | None:
 
 
 def library_version() -> tuple[int, int, int] | None:
-    """`(3, 8, 10)`, or None where there is none."""
+    """Return the library's version, such as `(3, 8, 10)`; None if there is none."""
     try:
         number: int = library().version_number()
     except UnreadableArchive:
@@ -118,7 +118,7 @@ def library_version() -> tuple[int, int, int] | None:
 
 
 class LibraryReader:
-    """One pass over a stream, entry by entry; for `with`."""
+    """Reads a stream once, entry by entry. Use it with `with`."""
 
     def __init__(
         self, source: Source, formats: tuple[str, ...], *, can_seek: bool = True, packing: str = "none"
@@ -163,11 +163,11 @@ class LibraryReader:
             self._functions.libarchive.archive_read_free(handle)
 
     def entries(self) -> Iterator[LibraryEntry]:
-        """The entries, in the stream's order; the bytes of each can be read until the next is asked for."""
+        """Yield the entries in order; the bytes of each can be read until the next is requested."""
         return map(self._entry, self.passed())
 
     def passed(self) -> Iterator[Any]:
-        """The same without a look at what the library says of them."""
+        """Yield once per entry, without reading its description."""
         functions = self._functions
         entry = functions.entry_new()
         try:
@@ -200,7 +200,7 @@ class LibraryReader:
         )
 
     def read(self, count: int) -> bytes:
-        """The next bytes of the present entry, up to `count`; empty at its end."""
+        """Return the next bytes of the current entry, up to `count`; empty at its end."""
         room = ctypes.create_string_buffer(count)
         try:
             got = self._functions.read_data(self._handle, room, count)
@@ -211,10 +211,10 @@ class LibraryReader:
         return ctypes.string_at(room, got)
 
     def blocks(self, size: int) -> Iterator[bytes]:
-        """The present entry's bytes in blocks of at most `size`.
+        """Yield the current entry's bytes in blocks of at most `size`.
 
-        Where each block lies in the entry is not asked: none of the formats read here has gaps, and one reader of the
-        library counts on from the entry before.
+        The offset of a block is ignored: no format read here has gaps, and one of the library's readers does not reset
+        it between entries.
         """
         room, count, offset = ctypes.c_void_p(), ctypes.c_size_t(), ctypes.c_longlong()
         read = self._functions.read_data_block

@@ -1,7 +1,7 @@
-"""The bits of packed bytes, highest first.
+"""Read packed bytes bit by bit, highest bit first.
 
-What decodes symbol by symbol takes `acc`, `have` and `words` into variables of its own while it runs, and puts them
-back when it stops: a call for every symbol would cost more than the symbol.
+A decoder copies `acc`, `have` and `words` into local variables while it runs, and writes them back when it stops: a
+call for every symbol would take longer than the symbol itself.
 """
 
 import sys
@@ -17,11 +17,11 @@ _BEYOND = 4
 
 
 class PackedFault(Exception):
-    """The packed bytes do not hold together; the text says how."""
+    """The packed bytes are invalid; the message says how."""
 
 
 class Bits:
-    """Reads from blocks of packed bytes; a few zeros stand behind their end, and then PackedFault."""
+    """Reads bits from blocks of packed bytes. After the end it supplies a few zeros, then raises PackedFault."""
 
     __slots__ = ("acc", "have", "words")
 
@@ -33,14 +33,14 @@ class Bits:
         """What follows, 32 bits at once."""
 
     def take(self, count: int) -> int:
-        """The next bits as a number, 32 at most."""
+        """Return the next bits as a number, 32 at most."""
         while self.have < count:
             self.refill()
         self.have -= count
         return self.acc >> self.have & MASKS[count]
 
     def refill(self) -> None:
-        """Have 32 bits more."""
+        """Load 32 more bits."""
         word = next(self.words, None)
         if word is None:
             raise PackedFault("the packed bytes end too early")
@@ -48,7 +48,7 @@ class Bits:
         self.have += 32
 
     def is_over(self, least: int) -> bool:
-        """Whether fewer than `least` bytes follow; takes none."""
+        """Whether fewer than `least` bytes follow; consumes nothing."""
         while self.have < 8 * least + 32 * _BEYOND:
             word = next(self.words, None)
             if word is None:
@@ -58,12 +58,12 @@ class Bits:
         return False
 
     def to_byte(self) -> None:
-        """Pass over the rest of a byte that is begun."""
+        """Skip the rest of the current byte."""
         self.have -= self.have % 8
 
 
 def as_words(data: bytes) -> "array[int]":
-    """Whole words of 32 bits, the last one filled with zeros."""
+    """Return the bytes as words of 32 bits; the last is padded with zeros."""
     words = array("I" if array("I").itemsize == _WORD else "L")
     words.frombytes(data + bytes(-len(data) % _WORD))
     if sys.byteorder == "little":

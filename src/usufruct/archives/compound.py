@@ -1,4 +1,4 @@
-"""Several archives as one."""
+"""Several archives presented as one."""
 
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -11,7 +11,7 @@ from usufruct.planning.names import free_name, spelling_key, tidy_name
 
 
 class Compound:
-    """Several archives as one, their entries called `inner.zip/path`. See `Archive`."""
+    """Several archives presented as one; their entries are called `inner.zip/path`. See `Archive`."""
 
     is_divisible = False
 
@@ -25,7 +25,7 @@ class Compound:
         keeps: Archive | None = None,
         kept: Source | None = None,
     ) -> None:
-        """`lead` gives path, name and format; `keeps` is an archive that stays its owner's to close.
+        """`lead` gives path, name and format. `keeps` is an archive that somebody else closes.
 
         `kept` holds the bytes of the archives inside, and is closed with them.
         """
@@ -41,7 +41,7 @@ class Compound:
         """Row → the archive it is in and its row there."""
 
     def take(self, archive: Archive, prefix: str, without: frozenset[int] = frozenset()) -> None:
-        """Take the rows of an archive in, below this directory; it is closed with the compound."""
+        """Add the rows of an archive below this directory; it is closed with the compound."""
         self._members.append(archive)
         if prefix:
             self.listing.nested[self.listing.directory(prefix)] = tidy_name(prefix.rpartition("/")[2])
@@ -65,7 +65,7 @@ class Compound:
                 yield here[there], blocks
 
     def _by_member(self, rows: Iterable[int]) -> Iterator[tuple[Archive, dict[int, int]]]:
-        """Each archive that has some of these rows, in order, with its own row → the row here."""
+        """Yield each archive that has some of these rows, with its own row → the row here."""
         found: dict[int, dict[int, int]] = {}
         for row in rows:
             archive, there = self._homes[row]
@@ -75,7 +75,7 @@ class Compound:
                 yield archive, found[id(archive)]
 
     def close(self) -> None:
-        """Let go of the archives that are its own."""
+        """Close the archives that the compound owns."""
         for archive in self._members:
             if archive is not self._keeps:
                 archive.close()
@@ -84,7 +84,7 @@ class Compound:
 
 
 def facts_together(archives: Sequence[Archive]) -> Facts:
-    """What is worth knowing of several archives as one."""
+    """Return the combined facts of several archives."""
     return Facts(
         packing=tuple(dict.fromkeys(method for archive in archives for method in archive.facts.packing)),
         locks=tuple(dict.fromkeys(cipher for archive in archives for cipher in archive.facts.locks)),
@@ -97,7 +97,7 @@ def facts_together(archives: Sequence[Archive]) -> Facts:
 
 
 def opened_together(archives: Sequence[Archive]) -> Compound:
-    """Several downloads as one archive; it closes them."""
+    """Return several downloads as one archive, which closes them."""
     facts = facts_together(archives)
     size = sum(archive.size for archive in archives)
     allowance = Allowance(archives[0].allowance.limits, archives[0].name, archives[0].path, size)

@@ -1,4 +1,4 @@
-"""Damage: the check of each file's size and checksum, and the errors."""
+"""Check each file's size and checksum, and make the errors for damage."""
 
 from collections.abc import Callable, Iterable, Iterator
 from typing import Protocol

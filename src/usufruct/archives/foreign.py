@@ -1,4 +1,4 @@
-"""Archives, disk images and the like that are recognised and named, but not read.
+"""Name the formats of archives and disk images that are recognised but not read.
 
 Source: the magic database of `file`.
 """
@@ -33,7 +33,7 @@ _SHELL_ARCHIVE = re.compile(rb"#!.{0,40}\n(#.{0,100}\n){0,3}# This is a shell ar
 
 
 class Foreign(Struct, frozen=True):
-    """A file of a kind that is not read."""
+    """A file in a format that is not read."""
 
     what: str
     """In words, with its article."""
@@ -50,7 +50,7 @@ def _is_arc(head: bytes) -> bool:
 
 
 def _is_disk(head: bytes) -> bool:
-    """A disk with partitions: their table names types and bounds."""
+    """Whether it is a disk with a partition table."""
     types = head[450:510:16]
     return head[_BLOCK_MARK_AT : _BLOCK_MARK_AT + 2] == b"\x55\xaa" and (
         head[512:520] == b"EFI PART" or (any(types) and all(flag in (0, 0x80) for flag in head[446:510:16]))
@@ -88,13 +88,13 @@ _BY_HEAD: dict[Foreign, Callable[[bytes], bool]] = {
 
 
 def is_udf(source: Source) -> bool:
-    """Whether a disc's image is recorded by the standard UDF, perhaps beside an older one."""
+    """Whether a disc image uses UDF, perhaps beside ISO 9660."""
     sectors = (source.read_at(_VOLUMES_AT + number * _SECTOR + 1, 5) for number in range(_SECTORS))
     return any(sector in (b"NSR02", b"NSR03") for sector in sectors)
 
 
 def foreign_kind(source: Source) -> Foreign | None:
-    """What a file is by its content, if it is of a format that is known by name only."""
+    """Return the format of a file that is recognised but not read, or None."""
     head = source.read_at(0, _HEAD)
     if found := next((what for what, fits in _BY_HEAD.items() if fits(head)), None):
         return found

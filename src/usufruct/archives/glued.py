@@ -1,4 +1,4 @@
-"""What lies before and behind an archive in one file: padding, a program, a signature, another archive."""
+"""Find what precedes or follows an archive in one file: padding, a program, a signature, another archive."""
 
 from collections.abc import Callable, Sequence
 
@@ -20,9 +20,9 @@ Opener = Callable[[Source, str], Archive]
 
 
 def with_what_is_beside(first: Archive, source: Source, open_part: Opener, allowance: Allowance) -> Archive:
-    """The archive, with those before and behind it in the file as archives inside, called `NAME#2` and so on.
+    """Return the archive, with those before and after it in the file as archives inside, called `NAME#2` and so on.
 
-    What is neither an archive nor anything else that is known is told in its facts.
+    Bytes that are neither an archive nor recognised otherwise are reported in its facts.
     """
     begin, end = first.extent
     members, unread = [(begin, first)], list(first.facts.unread)
@@ -75,7 +75,7 @@ def _together(name: str, archives: Sequence[Archive], source: Source, allowance:
 
 
 def _past_zeros(source: Source, start: int, stop: int) -> int:
-    """The place of the first byte that is no zero."""
+    """Return the offset of the first byte that is not zero."""
     while start < stop:
         block = source.read_at(start, min(BLOCK, stop - start))
         count = len(block) - len(block.lstrip(b"\0"))

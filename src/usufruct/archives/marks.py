@@ -1,4 +1,4 @@
-"""The first bytes by which archives are told."""
+"""The first bytes by which archives are recognised."""
 
 import re
 
@@ -35,12 +35,12 @@ LIBRARY_MARKS = {
 
 
 def begins_uuencoded(head: bytes) -> bool:
-    """Whether a file that begins so holds one written as text."""
+    """Whether a file with these first bytes is uuencoded text."""
     return UUENCODED.match(head.lstrip(b"\r\n\t ")) is not None
 
 
 def begins_archive(head: bytes) -> bool:
-    """Whether a file's first 512 bytes are those of an archive; a single compressed file counts as one."""
+    """Whether these 512 first bytes are those of an archive; a single compressed file counts as one."""
     marks = (
         RAR5_MARK,
         RAR4_MARK,
@@ -56,7 +56,7 @@ def begins_archive(head: bytes) -> bool:
 
 
 def begins_with_header(block: bytes) -> bool:
-    """Whether 512 bytes are the header of a tar's member, by its checksum."""
+    """Whether these 512 bytes are the header of a tar member, by its checksum."""
     if not block[_TAR_SUM].strip(b"\0 ").isdigit():
         return False
     # Only for what looks like one.

@@ -1,4 +1,4 @@
-"""Archives that are one stream of members, each behind its headers: what their formats share."""
+"""What the formats share that are one stream of members, each after its header."""
 
 from array import array
 from collections.abc import Callable, Iterator
@@ -9,7 +9,7 @@ from usufruct.archives.reading import BLOCK
 
 
 class MemberFault(Exception):
-    """The headers do not hold together."""
+    """The headers are inconsistent."""
 
 
 _FAR = 2 * BLOCK
@@ -17,11 +17,11 @@ _FAR = 2 * BLOCK
 
 
 class VolumeFault(MemberFault):
-    """It is one of several volumes, and not the first."""
+    """It is one of several volumes, but not the first."""
 
 
 class StreamMember(Struct):
-    """One member of a stream, as its headers tell it."""
+    """One member of a stream, as its header describes it."""
 
     name: bytes
     kind: str
@@ -45,10 +45,10 @@ class StreamMember(Struct):
 
 
 class Forward:
-    """Bytes read forwards, in large blocks."""
+    """Reads bytes forwards, in large blocks."""
 
     def __init__(self, read: Callable[[int], bytes], jump: Callable[[int], bool] | None = None) -> None:
-        """`jump` passes over many bytes without reading them, where that can be; whether there were so many."""
+        """`jump` skips many bytes without reading them, if possible, and returns whether there were so many."""
         self._read, self._jump = read, jump
         self._block = b""
         self._at = 0
@@ -56,7 +56,7 @@ class Forward:
         """Bytes taken and skipped so far."""
 
     def take(self, count: int) -> bytes:
-        """The next bytes; fewer only at the end."""
+        """Return the next bytes; fewer only at the end."""
         if self._at + count <= len(self._block):
             taken = self._block[self._at : self._at + count]
             self._at += count
@@ -75,7 +75,7 @@ class Forward:
         return taken
 
     def skip(self, count: int) -> None:
-        """Pass over bytes; MemberFault if there are not so many."""
+        """Skip bytes; MemberFault if there are too few."""
         while count > 0:
             here = min(count, len(self._block) - self._at)
             if here:
@@ -93,14 +93,14 @@ class Forward:
                 raise MemberFault("it breaks off")
 
     def rest(self) -> Iterator[int]:
-        """Read to the end; gives the length of each block."""
+        """Read to the end; yields the length of each block."""
         while block := self._next():
             self._at = len(self._block)
             self.offset += len(block)
             yield len(block)
 
     def zeros(self) -> Iterator[int]:
-        """Pass over zeros, to the first byte that is none; gives how many were passed at a time."""
+        """Skip zeros up to the first other byte; yields how many were skipped each time."""
         while block := self._next():
             count = len(block) - len(block.lstrip(b"\0"))
             self._at += count
@@ -110,14 +110,14 @@ class Forward:
                 return
 
     def peek(self, count: int) -> bytes:
-        """The next bytes, which stay the next; fewer only at the end."""
+        """Return the next bytes without consuming them; fewer only at the end."""
         taken = self.take(count)
         self.offset -= len(taken)
         self._block, self._at = taken + self._block[self._at :], 0
         return taken
 
     def _next(self) -> bytes:
-        """What is there of the block that was read last, or the next one; nothing at the end."""
+        """Return the unread part of the last block, or the next block; empty at the end."""
         if self._at == len(self._block):
             self._block, self._at = self._read(BLOCK), 0
         return self._block[self._at :]

@@ -1,4 +1,4 @@
-"""Names of entries that do not say their encoding: one guess for the archive as a whole."""
+"""Decode entry names whose encoding is not stated: one guess for the whole archive."""
 
 from collections.abc import Sequence
 
@@ -16,7 +16,7 @@ _OLD_ZIP = "cp437"
 
 
 class Guess(Struct, frozen=True):
-    """The encoding that raw names are read in."""
+    """The encoding chosen for raw names."""
 
     encoding: str
     is_guessed: bool = True
@@ -26,17 +26,17 @@ class Guess(Struct, frozen=True):
     """Some names as they are read in both."""
 
     def tell(self, facts: Facts) -> str:
-        """Enter it into the facts of an archive; gives the encoding."""
+        """Enter the guess into the facts of an archive; returns the encoding."""
         facts.encoding, facts.is_encoding_guessed = self.encoding, self.is_guessed
         facts.rival_encoding, facts.read_twice = self.rival, self.examples
         return self.encoding
 
 
 def encoding_for(names: Sequence[bytes], wanted: str | None, *, is_from_dos: bool = False) -> Guess:
-    """The encoding of these raw names, none of which is plain ASCII.
+    """Return the encoding of these raw names, none of which is plain ASCII.
 
-    Names that are all valid UTF-8 are that: no other encoding looks like it by chance. `is_from_dos`: a packer of
-    DOS or Windows wrote them.
+    Names that are all valid UTF-8 are UTF-8: other encodings do not look like it by chance. `is_from_dos`: a DOS or
+    Windows program wrote them.
     """
     if wanted:
         return Guess(wanted, is_guessed=False)
@@ -59,5 +59,5 @@ def encoding_for(names: Sequence[bytes], wanted: str | None, *, is_from_dos: boo
 
 
 def decoded(raw: bytes, encoding: str) -> str:
-    """A raw name as text; bytes that the encoding does not know become the replacement character."""
+    """Return a raw name as text; bytes that the encoding does not have become the replacement character."""
     return raw.decode("ascii") if raw.isascii() else raw.decode(encoding, "replace")

@@ -1,4 +1,4 @@
-"""Archives inside archives, opened in turn; and a download taken as the one file it is."""
+"""Open archives inside archives, and present a download as the single file it is."""
 
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
@@ -21,14 +21,14 @@ _IN_MEMORY = 32 << 20
 
 
 class _KeptContent:
-    """The bytes of many archives, one behind the other. See `Source`."""
+    """The bytes of several archives, one after the other. See `Source`."""
 
     def __init__(self) -> None:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY, prefix="usufruct-")  # noqa: SIM115 - closed below
         self.size = 0
 
     def keep(self, blocks: Iterable[bytes], allowance: Allowance) -> SliceSource:
-        """Take the bytes of one in, counted; it can be read from now on."""
+        """Take over the bytes of one archive, counted; returns a source for them."""
         start = self.size
         for block in blocks:
             allowance.read(len(block))
@@ -48,10 +48,10 @@ class _KeptContent:
 
 
 def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist: bool) -> Compound | None:
-    """The archive with those at `rows` opened; None if none of them can be.
+    """Return the archive with those at `rows` opened; None if none of them can be.
 
-    One that cannot be opened stays a file where `insist` is False; otherwise its error is raised. Raises
-    UnsafeArchive for nesting that unpacks to more than anything of the outer's size does.
+    One that cannot be opened stays a file, unless `insist`: then its error is raised. Raises UnsafeArchive if the
+    archives inside unpack to more than the limits allow for the outer one's size.
     """
     inner: dict[int, Archive] = {}
     # Another definition may have other archives opened: what these demand is no part of that.
@@ -87,7 +87,7 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
 
 
 class WholeFile:
-    """A file as the one entry it is, whatever it holds. See `Archive`."""
+    """A file presented as one entry, whatever it contains. See `Archive`."""
 
     is_divisible = False
 

@@ -1,4 +1,4 @@
-"""What every archive that lies in one file has in common, whatever its format."""
+"""What all formats share whose archive is one file."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -12,7 +12,7 @@ from usufruct.model.facts import Facts
 
 
 class OpenedFile:
-    """An archive in one file, opened, with no entry yet. See `Archive`."""
+    """An open archive in one file, without entries yet. See `Archive`."""
 
     def __init__(
         self, path: str, name: str, source: Source, access: Access, allowance: Allowance, facts: Facts | None = None
@@ -29,13 +29,13 @@ class OpenedFile:
         self.listing: Listing = self._rows.listing
 
     def refuse_unreadable(self, rows: Iterable[int]) -> None:
-        """See `Archive.refuse_unreadable`; in most formats whatever is listed can be read."""
+        """See `Archive.refuse_unreadable`; in most formats every listed entry can be read."""
 
     def unlock(self) -> None:
         """See `Archive.unlock`; in most formats nothing is locked."""
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """See `Archive.stream`; one row after the other, where each can be read by itself."""
+        """See `Archive.stream`; row after row, in formats that can read each by itself."""
         for row in rows:
             yield row, self._content_of(row)
 
@@ -43,12 +43,12 @@ class OpenedFile:
         raise NotImplementedError
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Close the file."""
         self._source.close()
 
     @contextmanager
     def _closed_on_failure(self) -> Iterator[None]:
-        """Let go of the file if what is done inside fails: who asked for the archive never gets it."""
+        """Close the file if the code inside fails: the caller never gets the archive then."""
         try:
             yield
         except BaseException:

@@ -1,4 +1,4 @@
-"""Saying what a file is by its content, and opening it."""
+"""Recognise a file by its content, and open it."""
 
 import re
 import stat
@@ -69,13 +69,13 @@ LIBRARY_FORMATS = ("cab", "iso", "lha", "ar", "deb")
 
 
 def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = False) -> Archive:
-    """The archive at a path, told by its content alone; any part of a split set may be named.
+    """Open the archive at a path, recognised by its content; any part of a split set may be given.
 
-    `is_alone`: it is known to be of no set, so the files beside it need no look.
+    `is_alone`: it belongs to no set, so the files beside it are not searched.
 
-    Raises MachineError where nothing can be opened there, NotAnArchive, DamagedArchive or StillArriving for what it
-    holds, PasswordNeeded or WrongPassword if even its listing is locked. The reader's libraries are imported only for
-    the format that is met.
+    Raises MachineError if nothing there can be opened; NotAnArchive, DamagedArchive or StillArriving for the content;
+    PasswordNeeded or WrongPassword if even the listing is locked. A reader's libraries are imported only when its
+    format is found.
     """
     refuse_arriving(path)
     parts = set_of_tar(path) or SplitSet((path,), path.name) if is_alone else split_set_of(path)
@@ -114,14 +114,14 @@ def open_archive(path: Path, access: Access | None = None, *, is_alone: bool = F
 
 
 def _may_rescue(head: bytes) -> bool:
-    """Whether what a damaged file begins with is of a format that says before each entry what it is."""
+    """Whether the format of a damaged file describes each entry right before it."""
     return begins_archive(head) and not head.startswith((SEVEN_MARK, XAR_MARK, *LIBRARY_MARKS))
 
 
 def open_nested(path: str, name: str, source: Source, access: Access, allowance: Allowance) -> Archive:
-    """The archive that lies in another, its bytes given by `source`; raises as `open_archive` does.
+    """Open an archive inside another, whose bytes are in `source`; raises what `open_archive` does.
 
-    What it demands counts as what the outermost may demand.
+    Its demands count towards the limits of the outermost one.
     """
     parts = SplitSet((Path(path) / name,), name)
     return _open_by_content(parts, [source], access, allowance, path=path)
@@ -159,7 +159,7 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
 def _open_by_content(
     parts: SplitSet, sources: list[Source], access: Access, allowance: Allowance, path: str = ""
 ) -> Archive:
-    """The archive with what is beside it in the same file."""
+    """Open the archive, together with what precedes or follows it in the same file."""
     first = _open_one(parts, sources, access, allowance, path)
     if access.rescues or first.extent == (0, first.size):
         return first
@@ -232,7 +232,7 @@ def _open_one(parts: SplitSet, sources: list[Source], access: Access, allowance:
 
 
 def _fault_of(name: str, path: str, whole: Source) -> ArchiveError:
-    """Why a file that is no archive of a format that is read here cannot be opened."""
+    """Return why a file in no readable format cannot be opened."""
     if foreign := foreign_kind(whole):
         return UnreadableArchive(f"{name} is {foreign.what}, which cannot be read.", remedy=foreign.remedy, path=path)
     if found := recognised(whole, expects_archive=bool(_said_format(name))):
@@ -251,7 +251,7 @@ def _fault_of(name: str, path: str, whole: Source) -> ArchiveError:
 
 
 def _no_archive(name: str, path: str, found: Recognised) -> ArchiveError:
-    """The error for a file that is something else: told at length where its name says that it is an archive."""
+    """Return the error for a file that is something else; detailed if its name promises an archive."""
     if _said_format(name):
         message = f"{name} is called an archive, but is {found.what}."
         return Misnamed(f"{message} {found.meaning}".strip(), remedy=found.remedy, path=path)
@@ -341,7 +341,7 @@ def _open_rpm(path: str, name: str, source: Source, access: Access, allowance: A
 
 
 def _open_carried(path: str, name: str, sources: list[Source], access: Access, allowance: Allowance) -> Archive | None:
-    """The archive that a self-extracting program carries; a carried zip is found by its end like any other."""
+    """Open the archive in a self-extracting program; a zip in it is found by its end like any other."""
     start = sources[0].read_at(0, _CARRIED_SEARCH + 8)
     openers: dict[bytes, Callable[[list[Source]], Archive]] = {}
 
@@ -373,9 +373,9 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
 
 
 def is_tar_block(block: bytes, name: str) -> bool:
-    """Whether a file of these first 512 bytes is a tar.
+    """Whether a file with these first 512 bytes is a tar.
 
-    An empty tar is all zeros, as many other files are: only its name tells it.
+    An empty tar is all zeros, as many other files are, so its name decides.
     """
     if len(block) == HEAD and not any(block):
         return _said_format(name).startswith("tar")
@@ -383,7 +383,7 @@ def is_tar_block(block: bytes, name: str) -> bool:
 
 
 def _said_format(name: str) -> str:
-    """The format that a file's name says it is; empty where it says none."""
+    """Return the format that a file's name promises; empty if none."""
     *rest, suffix = name.lower().split(".")
     said = _SAID.get(suffix, "")
     is_stream = bool(rest[1:]) and rest[-1] in ("tar", "cpio") and said in COMPRESSIONS.values()
@@ -402,7 +402,7 @@ def is_arriving(path: Path) -> bool:
 
 
 def refuse_arriving(path: Path) -> None:
-    """Raise StillArriving for a browser's temporary file, and for the name that it keeps free for the whole one."""
+    """Raise StillArriving for a browser's temporary file, and for the name it reserves for the finished one."""
     if is_arriving(path) and path.is_file():
         raise _still_arriving(path)
     # One browser reserves the final name with an empty file and fills another beside it.

@@ -1,4 +1,4 @@
-"""The passwords that may open an archive: known ones first, then the user's answers."""
+"""Passwords that may open an archive: known ones first, then the user's answers."""
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -10,7 +10,7 @@ TRIES = 3
 
 
 class Passwords:
-    """Gives candidates; remembers those that opened something, for the next archive."""
+    """Supplies passwords; remembers those that opened something, for the next archive."""
 
     def __init__(
         self, known: tuple[str, ...] = (), ask: Callable[[str, int], str | None] | None = None, *, given: bool = False
@@ -21,10 +21,10 @@ class Passwords:
         """The user gave passwords for this very command, so that one that does not fit is wrong."""
 
     def first_fitting(self, name: str, fits: Callable[[str], bool], what: str = "") -> str:
-        """The first password that fits the archive of this name.
+        """Return the first password that fits the archive with this name.
 
-        Raises PasswordNeeded where none was given and nobody answers, WrongPassword where none fits. `what` says
-        what is locked, if not the archive as a whole.
+        Raises PasswordNeeded if there is none and nobody answers, WrongPassword if none fits. `what` says what is
+        locked, if not the whole archive.
         """
         tried = 0
         known = len(self._known)
@@ -48,7 +48,7 @@ class Passwords:
 
     @contextmanager
     def known_only(self, is_wanted: bool = True) -> Iterator[None]:
-        """Ask nobody meanwhile: what can be shown without the password is shown without it."""
+        """Do not ask the user inside the block: show what can be shown without the password."""
         ask, self._ask = self._ask, None if is_wanted else self._ask
         try:
             yield

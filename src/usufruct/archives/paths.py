@@ -1,4 +1,4 @@
-"""Entry names as archives have them, made into safe paths."""
+"""Make safe paths of entry names."""
 
 import re
 
@@ -6,13 +6,13 @@ _DRIVE = re.compile(r"[A-Za-z]:")
 
 
 class UnsafeName(Exception):
-    """Why an entry of this name is never placed."""
+    """Why an entry with this name is never placed."""
 
 
 def safe_path(name: str) -> str:
-    r"""The normalised path of an entry: `/`-separated, without `.` and doubled separators; `\` counts as `/`.
+    """Return an entry's normalised path: `/` as separator without `.` and empty parts.
 
-    Empty for the archive's top itself. Raises UnsafeName for a name that would leave the destination.
+    Empty for the archive's top itself. Raises UnsafeName for a name that would lead out of the destination.
     """
     path = name.replace("\\", "/") if "\\" in name else name
     if "\0" in path:

@@ -1,4 +1,4 @@
-"""Prefix codes: from the lengths of the codes to a table that tells a symbol at one look."""
+"""Prefix codes: make a lookup table from the lengths of the codes."""
 
 from collections.abc import Sequence
 
@@ -9,7 +9,7 @@ UNUSED = 0xFFFF
 
 
 class Code:
-    """A prefix code: shorter codes first, those of one length in the order of their symbols."""
+    """A prefix code: shorter codes first, codes of one length in the order of their symbols."""
 
     __slots__ = ("bits", "lengths", "mask", "symbols")
 
@@ -20,7 +20,7 @@ class Code:
 
     @classmethod
     def in_order(cls, order: Sequence[tuple[int, int]]) -> "Code":
-        """The code of symbols, each with the bits of its code, in the order of the codes."""
+        """Return the code of these symbols, each with the bits of its code, in the order of the codes."""
         code = cls.__new__(cls)
         code._fill(order, max(length for _, length in order))
         return code
@@ -42,7 +42,7 @@ class Code:
         self.lengths += [bits] * missing
 
     def next(self, source: Bits) -> int:
-        """The next symbol."""
+        """Return the next symbol."""
         if source.have < self.bits:
             source.refill()
         index = source.acc >> (source.have - self.bits) & self.mask

@@ -1,4 +1,4 @@
-"""The protocol that every format's reader follows, and what they share."""
+"""The protocol that every format's reader follows, and shared helpers."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Protocol
@@ -19,7 +19,7 @@ WHOLE = 16 << 20
 
 
 class Access(Struct, frozen=True, kw_only=True):
-    """What the user gave for opening archives."""
+    """The user's settings for opening archives."""
 
     passwords: Passwords = field(default_factory=Passwords)
     names: str | None = None
@@ -34,7 +34,7 @@ class Access(Struct, frozen=True, kw_only=True):
 
 
 class Archive(Protocol):
-    """An opened archive. Closed by who opened it."""
+    """An open archive. Whoever opened it closes it."""
 
     path: str
     """Absolute path of the file, or of the first of several parts."""
@@ -54,36 +54,36 @@ class Archive(Protocol):
 
     @property
     def is_divisible(self) -> bool:
-        """Any entry can be read without those before it, and several streams at once in threads of their own."""
+        """Each entry can be read by itself, and several threads can read at once."""
         ...
 
     def unlock(self) -> None:
-        """Make sure that locked entries can be read, before anything is staged.
+        """Check that locked entries can be read, before anything is staged.
 
-        Does nothing where nothing is locked. Raises PasswordNeeded or WrongPassword.
+        Does nothing if nothing is locked. Raises PasswordNeeded or WrongPassword.
         """
         ...
 
     def refuse_unreadable(self, rows: Iterable[int]) -> None:
-        """Raise UnreadableArchive for the first of these whose packing or cipher the listing tells to be unknown."""
+        """Raise UnreadableArchive for the first of these whose compression or cipher is listed as unknown."""
         ...
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """The content of these files, in the order that the archive is read fastest.
+        """Yield the content of these files, in the archive's fastest order.
 
-        Blocks are at most `BLOCK` bytes, or `WHOLE` if there is only one. Each content must be read to its end before
-        the next is asked for; its end is reached only if its checksum holds. Raises DamagedArchive or
-        UnreadableArchive, naming the entry.
+        Blocks are at most `BLOCK` bytes, or `WHOLE` if there is only one. Read each content to its end before the next;
+        the end is reached only if its checksum is right. Raises DamagedArchive or UnreadableArchive, which name the
+        entry.
         """
         ...
 
     def close(self) -> None:
-        """Let go of the file; may be repeated."""
+        """Close the file; may be repeated."""
         ...
 
 
 def digests_of(archive: Archive, rows: Sequence[int]) -> dict[int, bytes]:
-    """The BLAKE3 digests of these files' content, 32 bytes each."""
+    """Return the BLAKE3 digests of these files' content, 32 bytes each."""
     digests = {}
     for row, blocks in archive.stream(rows):
         digest = blake3()
@@ -94,6 +94,6 @@ def digests_of(archive: Archive, rows: Sequence[int]) -> dict[int, bytes]:
 
 
 def read_through(archive: Archive, rows: Sequence[int], tell: Callable[[int, int], None]) -> None:
-    """Read these files to their ends and keep nothing; `tell` gets each row with its bytes."""
+    """Read these files to their ends without keeping anything; `tell` gets each row with its size in bytes."""
     for row, blocks in archive.stream(rows):
         tell(row, sum(map(len, blocks)))

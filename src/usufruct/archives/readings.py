@@ -1,11 +1,11 @@
-"""How names that do not say their encoding can be read, and how likely each reading is.
+"""Possible readings of names whose encoding is not stated, and how likely each is.
 
-What tells one reading from another: bytes that mean nothing in it, letters of one language beside those of no other,
-capitals within words, signs between letters, scripts that are mixed, and rare characters. Every reading has a cost, in
-about the measure of a logarithm: a difference of one is twice to three times as likely.
+Readings differ in invalid bytes, letters that no one language has together, capitals within words, signs between
+letters, mixed scripts, and rare characters. Each reading has a cost, roughly a logarithm: a difference of one is two to
+three times as likely.
 
-Sources: Unicode's character database; the alphabets of the languages (CLDR's exemplar characters); the levels of
-JIS X 0208, GB 2312, Big5 and KS X 1001, which hold the usual characters first.
+Sources: Unicode's character database; the alphabets of the languages (CLDR's exemplar characters); the levels of JIS X
+0208, GB 2312, Big5 and KS X 1001, which list the common characters first.
 """
 
 import math
@@ -98,7 +98,7 @@ class Reading(Struct, frozen=True):
 
 
 def readings_of(names: Iterable[bytes], *, is_from_dos: bool, language: str = "") -> list[Reading]:
-    """The readings of these raw names that are possible, the likeliest first; those that read alike count once."""
+    """Return the possible readings of these raw names, the likeliest first; equal results count once."""
     sample = _sample(names)
     found: dict[tuple[str, ...], Reading] = {}
     for encoding in ENCODINGS:
@@ -128,13 +128,13 @@ def are_close(best: Reading, other: Reading) -> bool:
 
 
 def told_apart(one: Reading, other: Reading) -> tuple[tuple[str, str], ...]:
-    """Some names that two readings of the same ones read differently."""
+    """Return some names that differ between two readings."""
     pairs = [pair for pair in zip(one.names, other.names, strict=True) if pair[0] != pair[1]]
     return tuple(pairs[:_EXAMPLES])
 
 
 def own_language() -> str:
-    """The language of the user's own system, in two letters; empty where it says none."""
+    """Return the two-letter language of the user's system; empty if it states none."""
     said = os.environ.get("LC_ALL") or os.environ.get("LC_CTYPE") or os.environ.get("LANG") or ""
     return said[:2].lower() if said[2:3] in ("_", ".", "") else ""
 
@@ -154,7 +154,7 @@ def _sample(names: Iterable[bytes]) -> list[bytes]:
 
 
 def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
-    """What a reading costs; None for one that no name has."""
+    """Return the cost of a reading; None for a character that no name has."""
     cost = 0.0
     letters: Counter[str] = Counter()
     plain: Counter[str] = Counter()
@@ -213,7 +213,7 @@ def _cost(names: Sequence[str], encoding: str, language: str) -> float | None:
 
 
 def _by_its_place(letter: str, before: str, rest: str) -> str:
-    """Return the letter, or a stand-in where a language that has the letter never writes it in such a place.
+    """Return the letter, or a placeholder if its language never writes it in this position.
 
     `rest`: what follows, two characters at most.
     """
@@ -294,7 +294,7 @@ def _in_first_level(char: str, standard: str, leads: range) -> bool:
 
 @lru_cache(maxsize=1 << 14)
 def _kind(char: str) -> str:
-    """What sort of character it is: a script, `sign`, or `none` for what stands in no name."""
+    """Return a character's script, `sign`, or `none` for one that no name has."""
     code = ord(char)
     category = unicodedata.category(char)
     if category[0] == "C" or 0x2500 <= code <= 0x259F or char == "\ufffd":

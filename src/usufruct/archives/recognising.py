@@ -1,4 +1,4 @@
-"""What a file is that is no archive, and what that means for somebody who waits for one."""
+"""Recognise files that are not archives, and explain how they come to have such a name."""
 
 import re
 
@@ -38,7 +38,7 @@ _OTHERS = {"sqlite": "a database (SQLite)", "swf": "a film for a web page (SWF)"
 
 
 class Recognised(Struct, frozen=True):
-    """A file told by its content."""
+    """A file recognised by its content."""
 
     what: str
     """In words, with its article: `a picture (PNG)`."""
@@ -48,9 +48,9 @@ class Recognised(Struct, frozen=True):
 
 
 def recognised(source: Source, *, expects_archive: bool) -> Recognised | None:
-    """What a file is by its content, as far as that can be told; None for what may be an archive or anything.
+    """Return what a file is by its content; None if it may be an archive or anything.
 
-    A text is only a message of a site's where one `expects_archive`.
+    A text counts as a site's message only if one `expects_archive`.
     """
     size = source.size
     head = source.read_at(0, HEAD)
@@ -67,7 +67,7 @@ def recognised(source: Source, *, expects_archive: bool) -> Recognised | None:
 
 
 def packed_document(source: Source) -> Recognised | None:
-    """An office document or an electronic book, which is a zip underneath; None for any other zip."""
+    """Return an office document or e-book, which is a zip inside; None for any other zip."""
     return _by_library(source.read_at(0, HEAD), _PACKED_DOCUMENTS)
 
 
@@ -84,7 +84,7 @@ def _page(head: bytes) -> Recognised | None:
 
 
 def _short_text(head: bytes, size: int) -> str:
-    """A file's text, if it is short and nothing but text; else empty."""
+    """Return a file's text if it is short and only text; else empty."""
     if size > _MOST_TEXT or b"\0" in head:
         return ""
     try:
@@ -95,7 +95,7 @@ def _short_text(head: bytes, size: int) -> str:
 
 
 def _address(text: str) -> Recognised | None:
-    """An address instead of what it leads to."""
+    """Recognise a file that contains an address instead of the content."""
     addresses = _ADDRESS.findall(text)
     rest = text.replace(addresses[0], "") if addresses else ""
     if len(addresses) != 1 or (len(rest) > 1 and not _SHORTCUT.search(rest)):
@@ -108,7 +108,7 @@ def _address(text: str) -> Recognised | None:
 
 
 def _message(text: str) -> Recognised | None:
-    """What a site says instead of giving a file."""
+    """Recognise a message that a site sent instead of the file."""
     if not text:
         return None
     return Recognised(

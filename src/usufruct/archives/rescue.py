@@ -1,4 +1,4 @@
-"""What came whole of an archive that is damaged or breaks off: its good entries, as an archive of their own."""
+"""Rescue the undamaged entries of an archive that is damaged or incomplete."""
 
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -13,7 +13,7 @@ _IN_VAIN, _MOST_BEGUN = 3, 32
 
 
 class RescuedArchive:
-    """The entries of another archive that can be read to their ends. See `Archive`. All were read once to find that."""
+    """The undamaged entries of another archive. See `Archive`. All were read once to find them."""
 
     def __init__(self, inner: Archive) -> None:
         """Raises DamagedArchive if nothing of `inner` is whole, PasswordNeeded or WrongPassword if it is locked."""
@@ -46,7 +46,7 @@ class RescuedArchive:
         return self._inner.is_divisible
 
     def refuse_unreadable(self, rows: Iterable[int]) -> None:
-        """All were read."""
+        """All entries were read."""
 
     def unlock(self) -> None:
         """It was unlocked to be read."""
@@ -63,7 +63,7 @@ class RescuedArchive:
 
 
 def _read(archive: Archive) -> tuple[set[int], list[str]]:
-    """The rows of files that can be read to their ends, and the paths of those that cannot."""
+    """Return the rows of files that can be read to their ends, and the paths of the others."""
     listing = archive.listing
     left = [row for row, kind in enumerate(listing.kinds) if kind == EntryKind.FILE]
     whole: set[int] = set()

@@ -1,4 +1,4 @@
-"""Entering what a reader finds into a Listing, safely."""
+"""Enter what a reader finds into a Listing, safely."""
 
 from collections.abc import Sequence
 
@@ -21,7 +21,7 @@ _DIRECTORY = 150
 
 
 class Rows:
-    """Fills a Listing and keeps beside it what only the reader needs of each row."""
+    """Fills a Listing, and keeps what only the reader needs of each row."""
 
     def __init__(self, allowance: Allowance) -> None:
         self._allowance = allowance
@@ -31,7 +31,7 @@ class Rows:
         self._below = ""
 
     def begin_part(self, name: str) -> None:
-        """What is entered from now on lies in another archive that follows: all of it below a directory of its own."""
+        """Start another archive: from now on all entries are below its own directory."""
         self._below = name
         self.directories.clear()
         self.listing.nested[self._directory("")] = tidy_name(name)
@@ -48,9 +48,9 @@ class Rows:
         target: str = "",
         holes: int = 0,
     ) -> int | None:
-        """Enter one entry under its normalised path; None if it is unsafe (then refused) or the top itself.
+        """Enter an entry under its normalised path; returns None if it is unsafe (then refused) or the top itself.
 
-        `holes`: how many of its bytes are zeros that are not stored. Raises UnsafeArchive for more than the limits.
+        `holes`: how many of its bytes are zeros that are not stored. Raises UnsafeArchive beyond the limits.
         """
         allowance = self._allowance
         allowance.entries()
@@ -90,7 +90,7 @@ class Rows:
         return row
 
     def _directory(self, path: str) -> int:
-        """The number of a directory, entered with those above it if new."""
+        """Return the number of a directory; enters it and its parents if they are new."""
         path = f"{self._below}/{path}".strip("/") if self._below else path
         if path.count("/") >= _MOST_LEVELS:
             raise UnsafeName(f"it is more than {_MOST_LEVELS} folders deep")
@@ -101,13 +101,13 @@ class Rows:
         return self.listing.directory(path)
 
     def count(self, names: Sequence[str], sizes: Sequence[int]) -> None:
-        """Count files of these names and sizes; raises UnsafeArchive beyond what is allowed."""
+        """Count files with these names and sizes; raises UnsafeArchive beyond the limits."""
         self._allowance.entries(len(names))
         self._allowance.keep(sum(map(len, names)))
         self._allowance.unpack(sum(sizes))
 
     def refuse(self, name: str, reason: str) -> None:
-        """Refuse an entry for what it is."""
+        """Refuse an entry because of its kind."""
         self._allowance.entries()
         self._allowance.keep(len(name))
         self.listing.refused.append(Refusal(name, reason))

@@ -1,4 +1,4 @@
-"""One compressed file, which is an archive of one entry."""
+"""A single compressed file, read as an archive with one entry."""
 
 from collections.abc import Iterator, Sequence
 
@@ -17,9 +17,9 @@ _SUFFIXES = (".gz", ".xz", ".zst", ".bz2", ".lz4", ".lzma", ".lz", ".z")
 
 
 class SingleFile(OpenedFile):
-    """A compressed file, opened. See `Archive`.
+    """An open compressed file. See `Archive`.
 
-    The formats do not state the size before the end, so the file is read once to learn it.
+    The formats do not state the size at the start, so the file is read once to learn it.
     """
 
     is_divisible = False
@@ -60,7 +60,7 @@ def _without_suffix(name: str) -> str:
 
 
 def _gzip_header(head: bytes, access: Access) -> tuple[str, int | None]:
-    """Name and time that a gzip header may hold; only the name's last component counts."""
+    """Return the name and time in a gzip header; only the name's last component counts."""
     seconds = int.from_bytes(head[4:8], "little")
     modified = seconds * 1_000_000_000 if seconds else None
     at = 10

@@ -1,4 +1,4 @@
-"""Split sets: all parts of an archive, found from any one of them, in order, before anything is read."""
+"""Find all parts of a split archive from any one of them, in order, before anything is read."""
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -57,7 +57,7 @@ class SplitSet(Struct, frozen=True):
 
 
 class _PlaceInSet(Struct, frozen=True):
-    """What a file's name says of its place in a set."""
+    """The position in a set that a file's name states."""
 
     style: str
     stem: str
@@ -68,10 +68,10 @@ class _PlaceInSet(Struct, frozen=True):
 
 
 def split_set_of(path: Path) -> SplitSet:
-    """All parts of the set that a file belongs to; the file alone where it belongs to none.
+    """Return all parts of the set that a file belongs to; the file alone if it belongs to none.
 
-    Raises IncompleteArchive for a part that is missing, and DamagedArchive for two different files that claim to be the
-    same part.
+    Raises IncompleteArchive for a missing part, and DamagedArchive for two different files that claim to be the same
+    part.
     """
     if not path.parent.is_dir():
         return SplitSet((path,), path.name)
@@ -92,7 +92,7 @@ def split_set_of(path: Path) -> SplitSet:
 
 
 def set_of_tar(path: Path) -> SplitSet | None:
-    """The volumes of the tar that a file is one of; None where it is of none.
+    """Return the volumes of the tar that a file belongs to; None if it belongs to none.
 
     Their names differ only by a number, or are `pack.tar`, `pack.tar-2` and so on; their content decides.
     """
@@ -106,7 +106,7 @@ def set_of_tar(path: Path) -> SplitSet | None:
 
 
 def _taped(name: str) -> Iterator[tuple[int, Callable[[int], Sequence[str]]]]:
-    """The number that a tar's name gives it, and what its other volumes may be called by theirs."""
+    """Return the number in a tar's name, and possible names of its other volumes."""
     if match := _TAPED.fullmatch(name):
         stem, digits, suffix = match["stem"], match["number"], match["suffix"]
         yield int(digits), lambda at: (f"{stem}{at}{suffix}", f"{stem}{at:0{len(digits)}}{suffix}") if at >= 0 else ()
@@ -116,12 +116,12 @@ def _taped(name: str) -> Iterator[tuple[int, Callable[[int], Sequence[str]]]]:
 
 
 def _volume(path: Path, names: Sequence[str]) -> Path | None:
-    """The file beside a volume that has one of these names."""
+    """Return the file beside a volume that has one of these names."""
     return next((other for name in names if (other := path.with_name(name)).is_file()), None)
 
 
 def _continued(path: Path, called: Callable[[int], Sequence[str]], here: int) -> tuple[Path, ...]:
-    """The volumes around one of this number, from the one that goes on with no other; none without that."""
+    """Return the volumes around this number, from the first one that continues no other; none if that is missing."""
     from usufruct.archives.tar.volumes import is_later_volume
 
     volumes = [path]
@@ -139,7 +139,7 @@ def _continued(path: Path, called: Callable[[int], Sequence[str]], here: int) ->
 
 
 def sets_among(directory: Path, names: Iterable[str]) -> Iterator[tuple[str, ...]]:
-    """Names of files in one directory, grouped into sets by their names alone; most are sets of one."""
+    """Group names of files in one directory into sets, by their names alone; most are sets of one."""
     lone: list[str] = []
     parts: dict[str, list[_PlaceInSet]] = {}
     for name in names:
@@ -180,7 +180,7 @@ def sets_among(directory: Path, names: Iterable[str]) -> Iterator[tuple[str, ...
 
 @lru_cache(maxsize=1 << 14)
 def _places(name: str) -> Sequence[_PlaceInSet | None]:
-    """The places that a name may mean, copy marks left out."""
+    """Return the positions that a name may state; marks of copies are ignored."""
     plain = _COPY.sub("", name)
     stem, _, suffix = plain.rpartition(".")
     places: list[_PlaceInSet | None] = []
@@ -210,7 +210,7 @@ def _places(name: str) -> Sequence[_PlaceInSet | None]:
 
 
 def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
-    """The files beside one that belong to its set, by number."""
+    """Return the files beside one that belong to its set, by number."""
     found: dict[int, list[Path]] = {}
     # Most names in a large folder are told apart by how they begin; only the others are taken apart.
     begins = place.stem[:2] if place.stem[:2].isascii() else ""
@@ -225,7 +225,7 @@ def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
 
 
 def _called(style: str, found: dict[int, list[Path]], number: int) -> str:
-    """What the file of a missing part is called, in words; empty where that cannot be told."""
+    """Describe the name of a missing part; empty if it is not known."""
     there, name = next((there, paths[0].name) for there, paths in sorted(found.items()))
     if _LAST in (number, there):
         return ""
@@ -251,7 +251,7 @@ def _in_letters(number: int, count: int) -> str:
 
 
 def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> SplitSet:
-    """The set's files in order, each number once."""
+    """Return the set's files in order, each number once."""
     highest = max((number for number in found if number != _LAST), default=-1)
     highest = max(highest, place.total - 1)
     # The last part of a split zip has no number of its own.
@@ -276,7 +276,7 @@ def _ordered(path: Path, place: _PlaceInSet, found: dict[int, list[Path]]) -> Sp
 
 
 def _are_cut(found: dict[int, list[Path]]) -> bool:
-    """Whether files that are counted in their names are one that was cut: else each would begin as an archive does."""
+    """Whether files with numbers in their names are pieces of one file: else each would begin as an archive."""
     from usufruct.archives.marks import HEAD, begins_archive
 
     def begins(number: int) -> bool:
@@ -292,7 +292,7 @@ def _are_cut(found: dict[int, list[Path]]) -> bool:
 
 
 def _one_of(files: list[Path], sizes: list[int]) -> Path:
-    """The one file for a part: copies of the same content are one, and a download begun twice leaves a short one."""
+    """Return the one file for a part: equal copies count once, and a short interrupted download is ignored."""
     if len(files) == 1:
         return files[0]
     usual = max(set(sizes), key=sizes.count)
@@ -307,7 +307,7 @@ def _one_of(files: list[Path], sizes: list[int]) -> Path:
 
 
 def _check_sizes(paths: tuple[Path, ...]) -> None:
-    """Parts cut by size alone are equal but for the last: another size is a truncated or foreign part."""
+    """Refuse a truncated or foreign part: all parts have the same size, except the last."""
     sizes = [path.stat().st_size for path in paths]
     usual = max(set(sizes[:-1]), key=sizes[:-1].count)
     for number, (path, size) in enumerate(zip(paths, sizes, strict=True), 1):

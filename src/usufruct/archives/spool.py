@@ -1,4 +1,4 @@
-"""The plain bytes of a packed stream, kept in a file that nobody else sees, so that they are unpacked once."""
+"""Keep the plain bytes of a packed stream in a private file, so that they are unpacked only once."""
 
 import shutil
 import tempfile
@@ -15,7 +15,7 @@ _LOOK = 64 << 20
 
 
 class Spool:
-    """Takes bytes in as they are read; gives up where there is no room, for it only saves time."""
+    """Keeps bytes as they are read; gives up if there is no room, because it only saves time."""
 
     def __init__(self, directory: str | None) -> None:
         self._file = None
@@ -29,7 +29,7 @@ class Spool:
         self._directory = directory or ""
 
     def through(self, read: Callable[[int], bytes]) -> Callable[[int], bytes]:
-        """The same reading, with all that is read kept."""
+        """Return the same reading function, which also keeps all that is read."""
         if self._file is None:
             return read
 
@@ -57,12 +57,12 @@ class Spool:
             self.close()
 
     def source(self) -> FileSource | None:
-        """All that was read, to be read at any offset; None where it was given up. It closes the spool."""
+        """Return all that was read, for reading at any offset; None if it was given up. Closes the spool."""
         file, self._file = self._file, None
         return FileSource.of(file) if file else None
 
     def close(self) -> None:
-        """Forget the bytes."""
+        """Discard the bytes."""
         if self._file:
             self._file.close()
             self._file = None

@@ -1,4 +1,4 @@
-"""Archives whose entries stand one behind the other, plain or compressed as a whole: tar, cpio, rpm."""
+"""Archives that are one stream of entries, plain or compressed as a whole: tar, cpio, rpm."""
 
 from abc import ABC, abstractmethod
 from array import array
@@ -35,10 +35,10 @@ _WAITING = 300
 
 
 class StreamedArchive(OpenedFile, ABC):
-    """One of them, opened. See `Archive`.
+    """An open archive of this kind. See `Archive`.
 
-    A compressed one tells its entries only by being read to the end. Of a slow packing the plain bytes are kept where
-    `Access` names a place for them; otherwise it is read a second time for its content.
+    A compressed one must be read to its end to list it. The plain bytes of slow compressions are kept if `Access` names
+    a directory for them; otherwise the content is unpacked a second time.
     """
 
     def __init__(
@@ -81,13 +81,13 @@ class StreamedArchive(OpenedFile, ABC):
         return self._plain is not None
 
     def close(self) -> None:
-        """Let go of the file, and of what was kept of it."""
+        """Close the file, and discard its kept bytes."""
         super().close()
         if self._plain:
             self._plain.close()
 
     def unlock(self) -> None:
-        """Nothing in them is ever locked."""
+        """These formats are never locked."""
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
         """See `Archive.stream`; in the archive's order."""
@@ -134,7 +134,7 @@ class StreamedArchive(OpenedFile, ABC):
         return self._telling_faults(row, self._expanded(row, take))
 
     def _expanded(self, row: int, take: Callable[[int], bytes]) -> Iterator[bytes]:
-        """The content of a row, its stored bytes given by `take`; zeros where a sparse file has none."""
+        """Yield the content of a row: stored bytes from `take`, and zeros for the holes of a sparse file."""
         size = self.listing.sizes[row]
         at = 0
         pieces = self._pieces.get(row, array("Q", (0, size)))
@@ -160,7 +160,7 @@ class StreamedArchive(OpenedFile, ABC):
 
     @contextmanager
     def _forward(self, spool: Spool | None = None, ended: Ended | None = None) -> Iterator[Forward]:
-        """The plain bytes from the start, unpacked by a thread of its own; faults are told as damage."""
+        """Yield the plain bytes from the start, unpacked by a thread; faults are raised as damage."""
         try:
             if not self._compression:
                 yield Forward(*_reading(self._source))
@@ -191,15 +191,15 @@ class StreamedArchive(OpenedFile, ABC):
 
     @abstractmethod
     def _format_with(self, compression: str) -> str:
-        """What users call the format, with how it is compressed; empty where it is not."""
+        """Return what users call the format with this compression; empty for none."""
 
     @abstractmethod
     def _members(self, data: Forward) -> Iterator[StreamMember]:
-        """The members as they come, read from the plain bytes."""
+        """Yield the members as they are read from the plain bytes."""
 
     @abstractmethod
     def _begins(self, head: bytes) -> bool:
-        """Whether another archive of this kind begins with these bytes, 512 where there are so many."""
+        """Whether another archive of this kind begins with these bytes (512, if there are so many)."""
 
     # --- listing -----------------------------------------------------------------------------------------
 
@@ -230,10 +230,10 @@ class StreamedArchive(OpenedFile, ABC):
                 self._enter(part, member)
 
     def _is_another_behind(self, data: Forward) -> bool:
-        """Whether behind what was listed stands another of this kind, as when two were put into one; it comes next.
+        """Whether another archive of this kind follows, as when two were concatenated; it is next.
 
-        Only at its very end does a compressed stream prove its own checksum. What is neither zeros nor another is told,
-        and of what is not packed left to whoever looks at the rest of the file.
+        A compressed stream checks its own checksum only at its very end. Bytes that are neither zeros nor another
+        archive are reported; in a plain file, the caller looks at the rest.
         """
         for _ in data.zeros():
             self.allowance.may_read(data.offset)
@@ -304,7 +304,7 @@ def _is_utf8(raw: bytes) -> bool:
 
 
 def _reading(source: Source) -> tuple[Callable[[int], bytes], Callable[[int], bool]]:
-    """Reading a source forwards, and passing over bytes of it."""
+    """Return functions that read a source forwards, and skip bytes of it."""
     offset = 0
 
     def read(count: int) -> bytes:
@@ -323,6 +323,6 @@ def _reading(source: Source) -> tuple[Callable[[int], bytes], Callable[[int], bo
 
 @contextmanager
 def _read_ahead(read: Callable[[int], bytes]) -> Iterator[Callable[[int], bytes]]:
-    """The same reading, a few blocks ahead."""
+    """Return the same reading function, a few blocks ahead."""
     with closing(ahead(iter(lambda: read(BLOCK), b""), _AHEAD)) as blocks:
         yield lambda _: next(blocks, b"")

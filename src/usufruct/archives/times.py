@@ -1,4 +1,4 @@
-"""Times as archives write them, to nanoseconds since 1970."""
+"""Convert times in archives to nanoseconds since 1970, and back."""
 
 import time
 from datetime import UTC, datetime
@@ -8,9 +8,9 @@ _WINDOWS_EPOCH = 116_444_736_000_000_000
 
 
 def of_dos(packed: int, *, zone_minutes: int | None = None) -> int | None:
-    """Of a DOS date above a DOS time, which are local, or of a zone so many minutes west of Greenwich.
+    """Convert a DOS date and time: local, or in a zone so many minutes west of Greenwich.
 
-    None for a date that there is not.
+    None for an impossible date.
     """
     date, clock = packed >> 16, packed & 0xFFFF
     month, day = date >> 5 & 15, date & 31
@@ -28,7 +28,7 @@ def of_dos(packed: int, *, zone_minutes: int | None = None) -> int | None:
 
 
 def as_dos(modified: int) -> tuple[int, int]:
-    """Day and time of day as old systems keep them: local, in steps of two seconds, from 1980 to 2107."""
+    """Return date and time as DOS has them: local, in steps of two seconds, from 1980 to 2107."""
     year, month, day, hour, minute, second = time.localtime(modified // 1_000_000_000)[:6]
     if not 1980 <= year <= 2107:
         return 1 << 5 | 1, 0
@@ -36,10 +36,10 @@ def as_dos(modified: int) -> tuple[int, int]:
 
 
 def of_windows(ticks: int) -> int:
-    """Of units of 100 ns since 1601."""
+    """Convert units of 100 ns since 1601."""
     return (ticks - _WINDOWS_EPOCH) * 100
 
 
 def as_windows(modified: int) -> int:
-    """In units of 100 ns since 1601; 0 for what was before."""
+    """Return units of 100 ns since 1601; 0 for earlier times."""
     return max(0, modified // 100 + _WINDOWS_EPOCH)

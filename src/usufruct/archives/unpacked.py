@@ -1,4 +1,4 @@
-"""A directory that was unpacked already, read as the archive that it came from."""
+"""A directory that was unpacked before, read as an archive."""
 
 import os
 import stat
@@ -17,7 +17,7 @@ from usufruct.model.facts import Facts
 
 
 class UnpackedFolder:
-    """A directory with all below it. See `Archive`. Links are entries, and none is followed."""
+    """A directory with everything below it. See `Archive`. Links are entries and are never followed."""
 
     is_divisible = True
     format = "folder"
@@ -75,13 +75,13 @@ class UnpackedFolder:
             )
 
     def close(self) -> None:
-        """Nothing is held."""
+        """Nothing is open."""
 
 
 def digest_of_folder(path: str) -> tuple[int, bytes]:
-    """Bytes of all files below a directory, and a digest of their paths, sizes and times.
+    """Return the bytes of all files below a directory, and a digest of their paths, sizes and times.
 
-    It tells whether a directory is still the same; what is placed from it is hashed by itself.
+    It shows whether the directory has changed; content is hashed when it is placed.
     """
     digest, size = blake3(), 0
     for relative, found in sorted(_below(path)):
@@ -91,7 +91,7 @@ def digest_of_folder(path: str) -> tuple[int, bytes]:
 
 
 def _below(top: str) -> Iterator[tuple[str, os.stat_result]]:
-    """Everything below a directory, by its path there; directories only where they are empty."""
+    """Yield everything below a directory by relative path; directories only if they are empty."""
 
     def told(error: OSError) -> None:
         raise MachineError(

@@ -1,4 +1,4 @@
-"""Files written as text, to be sent by mail: uuencode, and the same with base64.
+"""Files encoded as text for mail: uuencode, and its base64 variant.
 
 Source: IEEE Std 1003.1 (POSIX), the utility uuencode, "Outputs".
 """
@@ -23,7 +23,7 @@ _READ = 1 << 16
 
 
 class _TextFault(Exception):
-    """The text does not hold together."""
+    """The text is invalid."""
 
 
 class _Encoded(Struct, frozen=True):
@@ -35,7 +35,7 @@ class _Encoded(Struct, frozen=True):
 
 
 class UuencodedFile(OpenedFile):
-    """One or several files written as text, opened. See `Archive`.
+    """One or several encoded files, open. See `Archive`.
 
     The text does not state sizes, so it is read once to learn them.
     """
@@ -87,7 +87,7 @@ class UuencodedFile(OpenedFile):
         self.extent = (0, at)
 
     def _pieces(self, encoded: _Encoded) -> Iterator[tuple[int, bytes]]:
-        """The content of each line, with where the next begins; raises _TextFault where the text has no end."""
+        """Yield the content of each line, and where the next begins; raises _TextFault if the end is missing."""
         is_base64 = encoded.is_base64
         for end, line in self._lines(encoded.start):
             text = line.rstrip(b"\r")
@@ -105,7 +105,7 @@ class UuencodedFile(OpenedFile):
         raise _TextFault("it breaks off")
 
     def _lines(self, start: int) -> Iterator[tuple[int, bytes]]:
-        """Each line from there on, with where it ends."""
+        """Yield each line from an offset on, and where it ends."""
         at, rest = start, b""
         while block := self._source.read_at(at + len(rest), _READ):
             *lines, rest = (rest + block).split(b"\n")
@@ -118,7 +118,7 @@ class UuencodedFile(OpenedFile):
             yield at + len(rest), rest
 
     def _past_blanks(self, at: int) -> int:
-        """Where the next text begins behind blank lines."""
+        """Return where the next text begins after blank lines."""
         while block := self._source.read_at(at, _READ):
             left = block.lstrip(b"\r\n\t ")
             at += len(block) - len(left)

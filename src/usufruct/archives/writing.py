@@ -1,8 +1,8 @@
-"""Making archives: what goes in, and the formats that can be written.
+"""Write archives: their members, and the formats that can be written.
 
-Each format has a module with one function `pack`. It writes all members to an open file that can be sought in, and
-tells now and then how many bytes of content it took in. It raises OSError where a file cannot be read or written, and
-`Changed` for a file that is no longer as it was when it was listed.
+Each format has a module with one function `pack`. It writes all members to an open, seekable file, and regularly
+reports how many bytes of content it has read. It raises OSError if a file cannot be read or written, and `Changed` for
+a file that has changed since it was listed.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -34,7 +34,7 @@ class Member(NamedTuple):
 
 
 class Changed(Exception):
-    """A file is no longer as it was when it was listed; its path is the argument."""
+    """A file has changed since it was listed; its path is the argument."""
 
 
 class Format(NamedTuple):
@@ -57,14 +57,14 @@ _ALSO = {".tgz": "tar.gz", ".txz": "tar.xz", ".tzst": "tar.zst"}
 
 
 def format_of_name(name: str) -> str | None:
-    """The format that a file of this name should have; None where its suffix says none that can be written."""
+    """Return the format for a file with this name; None if its suffix is not one that can be written."""
     suffixes = {one.suffix: name for name, one in FORMATS.items()} | _ALSO
     fitting = [suffix for suffix in suffixes if name.lower().endswith(suffix) and len(name) > len(suffix)]
     return suffixes[max(fitting, key=len)] if fitting else None
 
 
 class How(NamedTuple):
-    """How an archive is to be packed."""
+    """Options for packing."""
 
     format: str
     """One of FORMATS."""
@@ -76,12 +76,12 @@ class How(NamedTuple):
 
 
 def pack_members(out: BinaryIO, members: Sequence[Member], how: How) -> None:
-    """Write an archive of these members; see the module for what is raised."""
+    """Write an archive of these members; see the module for its errors."""
     import_module(f"usufruct.archives.{FORMATS[how.format].module}").pack(out, members, how)
 
 
 def blocks_of(member: Member) -> Iterator[bytes]:
-    """The content of a file; raises Changed where it has not the size it was listed with."""
+    """Yield the content of a file; raises Changed if its size is not the listed one."""
     left = member.size
     with open(member.path, "rb", buffering=0) as file:  # noqa: PTH123 - one of very many
         while block := file.read(_BLOCK):
@@ -94,5 +94,5 @@ def blocks_of(member: Member) -> Iterator[bytes]:
 
 
 def whole_of(blocks: Iterable[bytes]) -> bytes:
-    """All of a small file."""
+    """Return all of a small file."""
     return b"".join(blocks)

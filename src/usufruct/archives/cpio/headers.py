@@ -1,4 +1,4 @@
-"""The headers of a cpio: the old binary ones in both orders of bytes, the octal ones, the hexadecimal ones, with sums.
+"""The headers of cpio: old binary (both byte orders), octal, and hexadecimal with or without checksums.
 
 The layouts are those of POSIX (the octal one) and of the manual page cpio(5) of general-purpose systems.
 """
@@ -42,7 +42,7 @@ class _Header(NamedTuple):
 
 
 def begins_cpio(block: bytes) -> bool:
-    """Whether a file of these first bytes, 26 or more, is one: the old forms' mark alone is too short to say so."""
+    """Whether a file with these first bytes, 26 or more, is a cpio: the old magic number alone is too short."""
     if block.startswith((_HEX, _HEX_SUMMED, _OCTAL)):
         return True
     if not block.startswith((_LITTLE, _BIG)) or len(block) < 26:
@@ -53,10 +53,10 @@ def begins_cpio(block: bytes) -> bool:
 
 
 def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
-    """Every member, in order; its data may be taken from `data` until the next is asked for.
+    """Yield every member in order; read its data from `data` before the next is requested.
 
-    Of a file with several names, which most writers store with the last of them only, the one with the content comes
-    first. What stands between is counted against the allowance before it is passed over. Raises MemberFault.
+    Of a file with several names, the member with the content comes first: most writers store it only with the last
+    name. Skipped data is counted against the allowance first. Raises MemberFault.
     """
     waiting: dict[tuple[int, int], list[StreamMember]] = {}
     stored: dict[tuple[int, int], bytes] = {}
@@ -156,7 +156,7 @@ def _rest(data: Forward, count: int) -> bytes:
 
 
 def _digits(data: Forward, count: int) -> bytes:
-    """Text of nothing but digits: what makes numbers of them would take signs and blanks too."""
+    """Return the text if it is nothing but digits: `int` would also accept signs and spaces."""
     text = _rest(data, count)
     if not text.isalnum():
         raise MemberFault("a header holds no number where one must be")

@@ -1,4 +1,4 @@
-"""Cpio archives, plain or compressed as a whole, and the rpm packages that hold one."""
+"""Cpio archives, plain or compressed as a whole, and rpm packages, which contain one."""
 
 from collections.abc import Iterator
 
@@ -17,7 +17,7 @@ _SUM = 100
 
 
 class CpioArchive(StreamedArchive):
-    """A cpio, opened. See `Archive`."""
+    """An open cpio archive. See `Archive`."""
 
     def __init__(
         self, path: str, name: str, source: Source, compression: str, access: Access, allowance: Allowance
@@ -46,7 +46,7 @@ class CpioArchive(StreamedArchive):
 
 
 class RpmArchive(CpioArchive):
-    """An rpm, opened as the cpio in it. See `Archive`. Nothing that it would run is looked at."""
+    """An open rpm, read as the cpio in it. See `Archive`. Its scripts are never read."""
 
     def __init__(
         self,
@@ -78,7 +78,7 @@ def _summed(blocks: Iterator[bytes], stated: int) -> Iterator[bytes]:
 
 
 def content_of_rpm(path: str, name: str, source: Source) -> SliceSource:
-    """The packed cpio in an rpm, behind its lead and two sections, of which the first is filled to eight bytes.
+    """Return the packed cpio in an rpm: it follows the lead and two sections, the first padded to eight bytes.
 
     The layout is in the Linux Standard Base, chapter "Package File Format". Raises DamagedArchive.
     """

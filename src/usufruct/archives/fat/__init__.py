@@ -1,1 +1,1 @@
-"""Images of volumes with the FAT file system: floppy disks, memory cards, old hard disks."""
+"""Images of FAT file systems: floppy disks, memory cards, old hard disks."""

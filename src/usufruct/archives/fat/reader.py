@@ -1,4 +1,4 @@
-"""The image of a FAT volume, read as an archive.
+"""Read the image of a FAT file system as an archive.
 
 Source: Microsoft's "FAT: General Overview of On-Disk Format", version 1.03.
 """
@@ -28,7 +28,7 @@ _LONG_PARTS = (slice(1, 11), slice(14, 26), slice(28, 32))
 
 
 class _FatEntry(Struct, frozen=True):
-    """One file or directory, as its entry tells it."""
+    """One file or directory, as its directory entry describes it."""
 
     above: int
     """Number of the directory that it is in, in the order in which they were found."""
@@ -42,7 +42,7 @@ class _FatEntry(Struct, frozen=True):
 
 
 class FatImage(OpenedFile):
-    """The image of a FAT volume, opened. See `Archive`."""
+    """An open image of a FAT file system. See `Archive`."""
 
     format = "fat"
     is_divisible = True
@@ -97,7 +97,7 @@ class FatImage(OpenedFile):
                     self._volume.refuse_cut(entry.cluster, entry.size)
 
     def _entries(self, above: int, cluster: int) -> Iterator[_FatEntry]:
-        """What is in the directory that begins at a cluster; the root has none where it has a place of its own."""
+        """Yield the entries of the directory that begins at a cluster, or of the root if it has a fixed area."""
         pieces: list[bytes] = []
         for raw in self._raw_entries(cluster):
             if raw[0] == _DELETED:
@@ -130,7 +130,7 @@ class FatImage(OpenedFile):
 
 @lru_cache(maxsize=1024)
 def _checksum(short: bytes) -> int:
-    """By which the pieces of a long name say whose they are."""
+    """Return the checksum by which the pieces of a long name refer to their entry."""
     total = 0
     for byte in short:
         total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
@@ -138,7 +138,7 @@ def _checksum(short: bytes) -> int:
 
 
 def _long_name(pieces: Sequence[bytes], short: bytes) -> str:
-    """The name that these entries hold, the last piece first; empty where they are not this entry's."""
+    """Return the name in these entries, the last piece first; empty if they do not belong to this entry."""
     numbers = [piece[0] & 0x1F for piece in pieces]
     if not pieces or numbers != list(range(len(pieces), 0, -1)):
         return ""
@@ -149,7 +149,7 @@ def _long_name(pieces: Sequence[bytes], short: bytes) -> str:
 
 
 def _short_name(raw: bytes) -> bytes:
-    """The name of eight characters with its suffix of three."""
+    """Return the name in 8.3 form."""
     name, suffix = raw[:8].rstrip(b" "), raw[8:11].rstrip(b" ")
     if name[:1] == b"\x05":
         name = bytes((_DELETED,)) + name[1:]

@@ -1,4 +1,4 @@
-"""A FAT volume's geometry and its chains of clusters.
+"""Geometry and cluster chains of a FAT file system.
 
 Source: Microsoft's "FAT: General Overview of On-Disk Format", version 1.03.
 """
@@ -16,11 +16,11 @@ _CACHED = 256
 
 
 class FatFault(Exception):
-    """The volume does not hold together."""
+    """The file system is inconsistent."""
 
 
 def begins_fat(head: bytes) -> bool:
-    """Whether a file of these first bytes may be the image of a FAT volume; exFAT is none."""
+    """Whether a file with these first bytes may be the image of a FAT file system (exFAT is not)."""
     if len(head) < 512 or head[0] not in (0xEB, 0xE9) or head[3:11] == b"EXFAT   ":
         return False
     sector, cluster, tables, media = int.from_bytes(head[11:13], "little"), head[13], head[16], head[21]
@@ -34,7 +34,7 @@ def begins_fat(head: bytes) -> bool:
 
 
 class FatVolume:
-    """The geometry of a volume; raises FatFault where its first sector tells of none that can be."""
+    """The geometry of a FAT file system; raises FatFault if its first sector is impossible."""
 
     def __init__(self, source: Source) -> None:
         self._source = source
@@ -66,12 +66,12 @@ class FatVolume:
         self._table_block = lru_cache(maxsize=_CACHED)(self._read_table)
 
     def first_cluster(self, entry: bytes) -> int:
-        """Where the content begins that an entry of a directory tells of."""
+        """Return the cluster at which a directory entry's content begins."""
         high = int.from_bytes(entry[20:22], "little") if self._bits == 32 else 0
         return high << 16 | int.from_bytes(entry[26:28], "little")
 
     def directory(self, cluster: int) -> Iterator[bytes]:
-        """The bytes of a directory."""
+        """Return the bytes of a directory."""
         if not cluster:
             yield self._source.read_at(*self._root_place)
             return
@@ -79,7 +79,7 @@ class FatVolume:
             yield self._read(here, 1)
 
     def content(self, cluster: int, size: int, most: int) -> Iterator[bytes]:
-        """So many bytes of the content that begins at a cluster, in blocks of at most `most`."""
+        """Yield so many bytes of the content that begins at a cluster, in blocks of at most `most`."""
         left = size
         for first, count in self._runs(cluster, max(1, most // self._cluster)) if size else ():
             block = self._read(first, count)[:left]
@@ -93,13 +93,13 @@ class FatVolume:
             raise FatFault("it ends before its stated size")
 
     def refuse_cut(self, cluster: int, size: int) -> None:
-        """Raise FatFault if the image ends before the content of so many bytes that begins at a cluster."""
+        """Raise FatFault if the image ends within the content that begins at a cluster and has so many bytes."""
         for here, _ in zip(self._chain(cluster), range(0, size, self._cluster), strict=False):
             if self._data_at + (here - 1) * self._cluster > self._source.size:
                 raise FatFault("it breaks off")
 
     def _runs(self, cluster: int, most: int) -> Iterator[tuple[int, int]]:
-        """The clusters of a chain, those behind one another together: the first of each run, and how many."""
+        """Yield the runs of consecutive clusters in a chain: the first of each, and how many."""
         first, count = 0, 0
         for here in self._chain(cluster):
             if count and here == first + count and count < most:

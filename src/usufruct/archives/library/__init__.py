@@ -1,1 +1,1 @@
-"""Formats that the system's archive library reads."""
+"""Formats that libarchive reads."""

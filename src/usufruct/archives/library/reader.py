@@ -1,4 +1,4 @@
-"""The formats that are met now and then, read with libarchive: cab, iso, lha, ar."""
+"""Less common formats, read with libarchive: cab, iso, lha, ar."""
 
 import re
 import stat
@@ -70,7 +70,7 @@ _ENDS: dict[str, Callable[[Source], int]] = {
 
 
 class LibraryArchive(OpenedFile):
-    """An archive that libarchive reads, opened. See `Archive`. It is read in order, once for each purpose."""
+    """An open archive that libarchive reads. See `Archive`. Each use reads it once from the start."""
 
     is_divisible = False
 

@@ -1,1 +1,1 @@
-"""RAR archives of every generation: their headers, their ciphers, and a module for each method of packing."""
+"""RAR archives of all generations: headers, ciphers, and a module for each method of packing."""

@@ -1,4 +1,4 @@
-"""The key of a member or header that RAR 3 and 4 locked.
+"""Derive the key of a member or header that RAR 3 or 4 locked.
 
 Source: published analyses of the format: SHA-1 over the password, the salt and a counter, 2^18 times.
 """
@@ -13,7 +13,7 @@ LONGEST_PASSWORD = 28
 
 
 def third_key(password: str, salt: bytes) -> tuple[bytes, bytes]:
-    """Return the AES-128 key, and the 16 bytes that count as the block before the first."""
+    """Return the AES-128 key and the initialisation vector of 16 bytes."""
     seed = password.encode("utf-16-le") + salt
     digest = hashlib.sha1(usedforsecurity=False)
     before = bytearray()

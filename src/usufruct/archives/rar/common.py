@@ -1,4 +1,4 @@
-"""What all generations of RAR share: members, their pieces over volumes, locks and checksums.
+"""What all generations of RAR share: members, their pieces in volumes, locks and checksums.
 
 Sources: the technical note of RAR 5 for its keys; BLAKE2sp is in the BLAKE2 paper, sections 2.4 and 2.10.
 """
@@ -23,19 +23,19 @@ AES_BLOCK = 16
 
 
 class RarFault(Exception):
-    """The headers do not hold together; the text says how and where."""
+    """The headers are inconsistent; the message says how and where."""
 
 
 class VolumeMissing(RarFault):
-    """The headers begin in a volume that is not here."""
+    """The headers begin in a volume that is missing."""
 
 
 class RarRefusal(Exception):
-    """The archive is of a kind that cannot be read; the text names it."""
+    """The archive uses something that cannot be read; the message names it."""
 
 
 class WrongKey(Exception):
-    """A locked header does not open with this password."""
+    """The password does not open a locked header."""
 
 
 class HeaderLocked(Exception):
@@ -107,18 +107,18 @@ class RarMember(Struct):
 
     @property
     def packed(self) -> int:
-        """Packed bytes in all volumes."""
+        """Return the number of packed bytes in all volumes."""
         return sum(piece.size for piece in self.pieces)
 
 
 def packed_source(volumes: list[Source], member: RarMember) -> Source:
-    """A member's packed bytes, joined over the volumes."""
+    """Return a member's packed bytes, joined across the volumes."""
     parts: list[Source] = [SliceSource(volumes[piece.volume], piece.offset, piece.size) for piece in member.pieces]
     return parts[0] if len(parts) == 1 else JoinedSource(parts)
 
 
 class Deciphered:
-    """A source of AES-CBC bytes, deciphered at any offset. See `Source`."""
+    """AES-CBC bytes, deciphered at any offset. See `Source`."""
 
     def __init__(self, locked: Source, key: bytes, start: bytes) -> None:
         self._locked = locked
@@ -145,7 +145,7 @@ class Deciphered:
 
 
 def blocks_of(source: Source, size: int) -> Iterator[bytes]:
-    """The first `size` bytes of a source, in blocks; EOFError if it ends before."""
+    """Yield the first `size` bytes of a source in blocks; EOFError if it is shorter."""
     offset = 0
     while offset < size:
         block = source.read_at(offset, min(BLOCK, size - offset))
@@ -156,7 +156,7 @@ def blocks_of(source: Source, size: int) -> Iterator[bytes]:
 
 
 class Blake2sp:
-    """BLAKE2sp: eight BLAKE2s leaves over turns of 64 bytes, and a root over their digests."""
+    """BLAKE2sp: eight BLAKE2s leaves that take 64 bytes in turn, and a root over their digests."""
 
     def __init__(self) -> None:
         self._leaves = [
@@ -166,7 +166,7 @@ class Blake2sp:
         self._rest = b""
 
     def update(self, data: bytes) -> None:
-        """Take the next bytes."""
+        """Add the next bytes."""
         data = self._rest + data
         whole = len(data) // 512 * 512
         view = memoryview(data)
@@ -175,7 +175,7 @@ class Blake2sp:
         self._rest = data[whole:]
 
     def digest(self) -> bytes:
-        """32 bytes; no more may be taken after."""
+        """Return the digest of 32 bytes; nothing may be added afterwards."""
         for leaf, engine in enumerate(self._leaves):
             engine.update(self._rest[leaf * 64 : leaf * 64 + 64])
         root = hashlib.blake2s(fanout=8, depth=2, node_depth=1, inner_size=32, last_node=True)
@@ -185,7 +185,7 @@ class Blake2sp:
 
 
 class Rar5Cipher(Struct, frozen=True):
-    """The lock of a RAR 5 member or of the headers."""
+    """The lock of a RAR 5 member or of its headers."""
 
     rounds: int
     """Power of two."""
@@ -209,7 +209,7 @@ class Rar5Cipher(Struct, frozen=True):
         return folded == self.check[:8]
 
     def key(self, password: str) -> bytes:
-        """The AES-256 key."""
+        """Return the AES-256 key."""
         return self._keys(password, 0)
 
     def deciphered(self, source: Source, password: str) -> Source:
@@ -243,13 +243,13 @@ def _third_key(password: str, salt: bytes) -> tuple[bytes, bytes]:
 
 
 def forget_keys() -> None:
-    """Keep no password and no key any longer than an archive is open."""
+    """Clear all cached keys: no password or key outlives its archive."""
     _fifth_key.cache_clear()
     _third_key.cache_clear()
 
 
 class Rar4Cipher(Struct, frozen=True):
-    """The lock of a RAR 3 or 4 member or header: without a check value, so a wrong password shows by the checksum."""
+    """The lock of a RAR 3 or 4 member or header. It has no check value: the checksum reveals a wrong password."""
 
     salt: bytes
 
@@ -266,7 +266,7 @@ class Rar4Cipher(Struct, frozen=True):
         return digest
 
     def cipher(self, password: str) -> tuple[bytes, bytes]:
-        """The AES-128 key, and the block before the first."""
+        """Return the AES-128 key and the initialisation vector."""
         return _third_key(password, self.salt)
 
     def deciphered(self, source: Source, password: str) -> Source:
@@ -275,7 +275,7 @@ class Rar4Cipher(Struct, frozen=True):
 
 
 class Onward:
-    """Blocks that are made as they are asked for, as a source that is read forwards. See `Source`."""
+    """Blocks that are produced on demand, as a source that is read forwards. See `Source`."""
 
     def __init__(self, blocks: Iterator[bytes], size: int = 0) -> None:
         self._blocks = blocks
@@ -299,7 +299,7 @@ class Onward:
 def checked(
     member: RarMember, password: str | None, blocks: Iterator[bytes], fail: Callable[[str], Exception]
 ) -> Iterator[bytes]:
-    """A member's content, ending well only if its size and its checksum or digest are as stated."""
+    """Yield a member's content; ends well only if size and checksum or digest are as stated."""
     total = checksum = 0
     digest = Blake2sp() if member.digest else None
     for block in blocks:

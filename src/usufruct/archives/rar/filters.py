@@ -1,7 +1,7 @@
-"""The filters of RAR 3: programs that a packer writes into the archive, and that are known by length and checksum.
+"""The filters of RAR 3: programs in the archive, recognised by length and checksum.
 
-Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/). No program is run: each has its
-equal here, and another is refused.
+Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/). No program is run: each known one
+has an equivalent here, and any other is refused.
 """
 
 import struct
@@ -24,7 +24,7 @@ _SIZE_OF_ADDRESSES = 1 << 24
 
 
 class Filter(Struct):
-    """A stretch of the output that is changed once it is there."""
+    """A range of the output that is transformed once it is complete."""
 
     start: int
     """Place in the member."""
@@ -33,7 +33,7 @@ class Filter(Struct):
     registers: tuple[int, ...]
 
     def changed(self, content: bytes) -> bytes:
-        """The stretch as it goes out."""
+        """Return the transformed range."""
         return self.program(content, self.registers, self.start)
 
 
@@ -45,7 +45,7 @@ class _Program(Struct):
 
 
 class FilterReader:
-    """Reads the filters of a stream, which may name programs that came with earlier ones."""
+    """Reads the filters of a stream, which may refer to programs of earlier ones."""
 
     def __init__(self) -> None:
         self.waiting: list[Filter] = []
@@ -54,9 +54,9 @@ class FilterReader:
         self._last = 0
 
     def read(self, flags: int, code: bytes, at: int) -> None:
-        """Take the filter that `flags` and `code` tell at this place of the member.
+        """Read the filter that `flags` and `code` describe at this position of the member.
 
-        Raises PackedFault for one that cannot be, RarRefusal for a program that is not known.
+        Raises PackedFault if it is impossible, RarRefusal for an unknown program.
         """
         bits = Bits([code])
         number = self._last
@@ -114,7 +114,7 @@ def _number(bits: Bits) -> int:
 
 
 def _channels(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
-    """Differences of each of several channels, one channel behind the other."""
+    """Undo the differences of several channels, which are stored one after the other."""
     count = registers[0]
     if not 0 < count <= len(content) or len(content) > _LONGEST // 2:
         return _unchanged(content)
@@ -130,7 +130,7 @@ def _channels(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
 
 
 def _calls(content: bytes, _: tuple[int, ...], start: int, marks: bytes = b"\xe8") -> bytes:
-    """Where calls of x86 code lead: absolute for the packer, relative in the program."""
+    """Undo the absolute call targets of x86 code: they are relative in the program."""
     out = bytearray(content)
     at = 0
     while at <= len(content) - 5:
@@ -153,7 +153,7 @@ def _calls_and_jumps(content: bytes, registers: tuple[int, ...], start: int) -> 
 
 
 def _picture(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
-    """Pixels of three bytes, told by their neighbours; each colour behind the other."""
+    """Undo the prediction of three-byte pixels from their neighbours; the colours are stored one after the other."""
     stride, first = registers[0], registers[1]
     size = len(content)
     if size > _LONGEST // 2 or stride > size:
@@ -181,7 +181,7 @@ def _picture(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
 
 
 def _sound(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
-    """Samples of each of several channels, told by a guess from those before that learns from its faults."""
+    """Undo the adaptive prediction of samples of several channels."""
     count = registers[0]
     if not 0 < count <= len(content) or len(content) > _LONGEST // 2:
         return _unchanged(content)
@@ -222,7 +222,7 @@ def _signed(byte: int) -> int:
 
 
 def _unchanged(content: bytes) -> bytes:
-    """What a program does whose registers make no sense is not known; the checksum will tell."""
+    """Return the range unchanged: what these registers mean is unknown, so the checksum decides."""
     return content
 
 

@@ -1,4 +1,4 @@
-"""The headers of RAR 1.5 to 4, and the plain stream of one member that libarchive is fed.
+"""The headers of RAR 1.5 to 4, and the plain stream of one member for libarchive.
 
 Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/).
 """
@@ -68,7 +68,7 @@ class Rar4Reader:
     def __init__(
         self, volumes: list[Source], password: str | None, allowance: Allowance, *, rescues: bool = False
     ) -> None:
-        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault.
+        """With `rescues`, headers that break off after the first members are no error; reading just ends.
 
         The `allowance` is asked before a member is kept.
         """
@@ -117,7 +117,7 @@ class Rar4Reader:
                 raise RarFault(f"volume {number + 1} breaks off")
 
     def _block(self, volume: Source, at: int, *, hides_names: bool) -> _Block:
-        """The block at an offset, deciphered; its checksum is not compared yet for those that may hold comments."""
+        """Return the deciphered block at an offset; blocks that may contain comments are not checked yet."""
         start = at
         if hides_names:
             start += _SALT
@@ -145,7 +145,7 @@ class Rar4Reader:
         return WrongKey() if hides_names and not self._fits else RarFault(what)
 
     def _deciphered(self, volume: Source, at: int, count: int) -> bytes:
-        """Bytes of a locked header, which begins with its salt."""
+        """Return the bytes of a locked header, which begins with its salt."""
         from Cryptodome.Cipher import AES
 
         assert self._password is not None, "a locked header is read only with a password"
@@ -156,7 +156,7 @@ class Rar4Reader:
         return AES.new(key, AES.MODE_CBC, before).decrypt(data)
 
     def _read_main(self, block: _Block) -> bool:
-        """Read the main header; whether the headers behind it are locked."""
+        """Read the main header; returns whether the following headers are locked."""
         # A comment within it came before the third generation, and is not part of its checksum.
         covered = block.fields[: _MAIN_SIZE - _BLOCK.size] if block.flags & _HAS_COMMENT else block.fields
         _check(block, covered)
@@ -178,7 +178,7 @@ class Rar4Reader:
                 raise RarFault(f"its volume {number + 1} is really volume {said + 1} of a set")
 
     def _read_file(self, block: _Block, volume: int) -> int:
-        """Read a file's or a service block's header; the size of the data behind it."""
+        """Read the header of a file or service block; returns the size of the data after it."""
         fields, flags = block.fields, block.flags
         if len(fields) < _FIELDS.size + 8 * bool(flags & _IS_LARGE):
             raise RarFault("a file's header is too short")
@@ -250,7 +250,7 @@ def _is_directory(system: int, attributes: int) -> bool:
 
 
 def _check(block: _Block, covered: bytes) -> None:
-    """Raise RarFault unless the checksum of a block is that of these fields of it."""
+    """Raise RarFault unless a block's checksum matches these fields."""
     start = struct.pack("<BHH", block.kind, block.flags, _BLOCK.size + len(block.fields))
     if zlib.crc32(start + covered) & 0xFFFF != block.checksum:
         raise RarFault(f"a header before byte {block.at} does not match its checksum")
@@ -261,7 +261,7 @@ def _said(member: RarMember) -> str:
 
 
 def _name(field: bytes, flags: int) -> tuple[str, bytes, bool]:
-    """The name as text, or its bytes where the archive does not say their encoding; whether it is an older version."""
+    """Return the name as text, or as bytes if its encoding is not stated; and whether it is an older version."""
     if not flags & _IS_UNICODE:
         name, is_old = "", bool(flags & _IS_OLD_VERSION)
         # An older version bears its number behind the name.
@@ -277,7 +277,7 @@ def _name(field: bytes, flags: int) -> tuple[str, bytes, bool]:
 
 
 def _unfolded(plain: bytes, packed: bytes) -> str:
-    """A name in UTF-16 that is packed against its plain bytes: two bits say of each character how it is written."""
+    """Return a UTF-16 name that is packed relative to its plain bytes: two bits for each character say how."""
     out = bytearray()
     if not packed:
         return plain.decode("latin-1")
@@ -310,7 +310,7 @@ def _unfolded(plain: bytes, packed: bytes) -> str:
 
 
 def _finer_time(fields: bytes, at: int, modified: int | None) -> tuple[int | None, int]:
-    """The time of change with what follows it of a second; where the times end. Others are passed over."""
+    """Return the modification time with its fraction of a second, and where the times end."""
     flags = int.from_bytes(fields[at : at + 2], "little")
     at += 2
     for number in range(3, -1, -1):
@@ -338,12 +338,12 @@ def _written(kind: int, flags: int, fields: bytes) -> bytes:
 
 
 def stream_head() -> bytes:
-    """The signature and main header of a plain single volume."""
+    """Return the signature and main header of a plain single volume."""
     return MARK + _written(_MAIN, 0, bytes(_MAIN_SIZE - _BLOCK.size))
 
 
 def stream_member(member: RarMember, packed: int) -> bytes:
-    """The header of the one compressed member; `packed` plain bytes must follow."""
+    """Return the header of the one compressed member; `packed` plain bytes must follow."""
     low = 0xFFFF_FFFF
     fields = _FIELDS.pack(
         packed & low, member.size & low, _UNIX, member.checksum or 0, 0, member.version, _STORED + member.method, 1,
@@ -353,5 +353,5 @@ def stream_member(member: RarMember, packed: int) -> bytes:
 
 
 def stream_end() -> bytes:
-    """The end block."""
+    """Return the end block."""
     return _written(_END, 0x4000, b"")

@@ -1,4 +1,4 @@
-"""The headers of RAR 5, and the rewritten plain stream of one volume that libarchive is fed.
+"""The headers of RAR 5, and the plain stream of one volume for libarchive.
 
 Source: the format's published technical note.
 """
@@ -38,7 +38,7 @@ _LEAST_DICTIONARY = 128 << 10
 
 
 class _Fields:
-    """A header's bytes, read field by field."""
+    """Reads a header's bytes field by field."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
@@ -82,7 +82,7 @@ class Rar5Reader:
     def __init__(
         self, volumes: list[Source], password: str | None, allowance: Allowance, *, rescues: bool = False
     ) -> None:
-        """With `rescues`, headers that break off after the first members end the reading of them, and are no fault.
+        """With `rescues`, headers that break off after the first members are no error; reading just ends.
 
         The `allowance` is asked before a member is kept.
         """
@@ -137,7 +137,7 @@ class Rar5Reader:
         raise RarFault(f"volume {number + 1} breaks off")
 
     def _header(self, volume: Source, at: int, cipher: Rar5Cipher | None) -> tuple[_Fields, int]:
-        """The fields of the header at an offset, its own size and checksum read and checked; where its data begins."""
+        """Return the checked fields of the header at an offset, and where its data begins."""
         start = b""
         if cipher:
             start = volume.read_at(at, AES_BLOCK)
@@ -277,7 +277,7 @@ def _member_cipher(record: _Fields) -> Rar5Cipher:
 
 
 def _time(record: _Fields) -> int | None:
-    """The time of change in nanoseconds, as finely as the record says it."""
+    """Return the modification time in nanoseconds, as precisely as recorded."""
     flags = record.vint()
     if not flags & 2:
         return None
@@ -308,12 +308,12 @@ def _block(body: bytes) -> bytes:
 
 
 def stream_head(*, is_solid: bool) -> bytes:
-    """The signature and main header of a plain single volume."""
+    """Return the signature and main header of a plain single volume."""
     return MARK + _block(_vint(_MAIN) + _vint(0) + _vint(4 if is_solid else 0))
 
 
 def stream_member(number: int, member: RarMember, packed: int, dictionary: int, *, is_solid: bool) -> bytes:
-    """The header of one compressed member called by its number; `packed` plain bytes must follow."""
+    """Return the header of one compressed member, named by its number; `packed` plain bytes must follow."""
     power = (dictionary // _LEAST_DICTIONARY).bit_length() - 1
     compression = (0x40 if is_solid else 0) | member.method << 7 | power << 10
     name = str(number).encode()
@@ -322,12 +322,12 @@ def stream_member(number: int, member: RarMember, packed: int, dictionary: int, 
 
 
 def stream_end() -> bytes:
-    """The end header."""
+    """Return the end header."""
     return _block(_vint(_END) + _vint(0) + _vint(0))
 
 
 def end_of_packed(source: Source) -> int:
-    """Where a compressed member's bytes really end: what is locked is filled up to 16 bytes behind."""
+    """Return where a compressed member's bytes really end: locked data is padded to 16 bytes."""
     at = 0
     for size, is_last in _compressed_blocks(source):
         at += size

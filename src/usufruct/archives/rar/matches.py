@@ -1,4 +1,4 @@
-"""Members as RAR 3 and 4 pack them: matches in what went before, filters, and text told by a model.
+"""Unpack members of RAR 3 and 4: matches in earlier output, filters, and text coded with a model.
 
 Source: libarchive (archive_read_support_format_rar.c, BSD licence; see LICENSES/).
 """
@@ -28,7 +28,7 @@ _SAME, _SAME_LONG, _NONE = 16, 17, 18
 
 
 def _bases(bits: tuple[int, ...]) -> tuple[int, ...]:
-    """What each symbol counts from that stands for so many more bits."""
+    """Return the first value of each symbol that is followed by so many extra bits."""
     bases, base = [], 0
     for count in bits:
         bases.append(base)
@@ -51,7 +51,7 @@ _LONGER_FROM = (0x2000, 0x40000)
 
 
 class Unpacker29:
-    """What is remembered from one member of a solid stream to the next."""
+    """Unpacks the members of a solid stream in order, and keeps the state between them."""
 
     def __init__(self) -> None:
         self._out = bytearray()
@@ -71,7 +71,7 @@ class Unpacker29:
         self._lowest = self._lowest_again = 0
 
     def file(self, packed: Source, size: int) -> Iterator[bytes]:
-        """The content of the next member of the stream, of `size` bytes; PackedFault if it cannot be unpacked."""
+        """Yield the content of the next member, of `size` bytes; PackedFault if it cannot be unpacked."""
         bits = Bits(blocks_of(packed, packed.size))
         self._filters.waiting.clear()
         self._given = len(self._out)  # all of it, unless the member before was broken
@@ -99,7 +99,7 @@ class Unpacker29:
     # --- what goes out -----------------------------------------------------------------------------------
 
     def _ready(self, came: int, *, is_whole: bool = False) -> Iterator[bytes]:
-        """What may go out: all before the first filter that waits, and what filters have changed.
+        """Yield the finished output: all before the first pending filter, and the results of filters.
 
         `came` is the size of the member so far.
         """
@@ -125,7 +125,7 @@ class Unpacker29:
             yield block
 
     def _filtered(self, at: int) -> bytes:
-        """The stretch that begins here, changed by one filter after the other."""
+        """Return the range that begins here, transformed by all its filters."""
         waiting = self._filters.waiting
         first = waiting.pop(0)
         content = bytes(self._out[at : at + first.size])
@@ -138,7 +138,7 @@ class Unpacker29:
         return content
 
     def _forget(self) -> None:
-        """Let go of what no match reaches any more."""
+        """Drop output that no match can reach any more."""
         over = min(len(self._out) - _WINDOW, self._given)
         if over > _STEP:
             del self._out[:over]
@@ -163,7 +163,7 @@ class Unpacker29:
         self._needs_codes = False
 
     def _read_lengths(self, bits: Bits, code: Code) -> None:
-        """Read the lengths of the codes, which are told by what they differ from those before."""
+        """Read the code lengths, which are stored as differences from the previous ones."""
         lengths, at = self._lengths, 0
         while at < _ALL:
             symbol = code.next(bits)
@@ -200,9 +200,9 @@ class Unpacker29:
     # --- text --------------------------------------------------------------------------------------------
 
     def _text(self, bits: Bits, goal: int, begin: int) -> bool:
-        """Unpack text until so many bytes are there, or its block ends; whether the member ends.
+        """Unpack text up to so many bytes or to the end of its block; returns whether the member ends.
 
-        `begin` is where the member begins in what is kept.
+        `begin` is where the member begins in the output that is kept.
         """
         assert self._model, "the block began it"
         symbol_of, out, sign = self._model.symbol, self._out, self._sign
@@ -251,9 +251,9 @@ class Unpacker29:
     # --- matches -----------------------------------------------------------------------------------------
 
     def _matches(self, bits: Bits, goal: int, begin: int) -> bool:
-        """Unpack matches until so many bytes are there, or their block ends; whether the member ends.
+        """Unpack matches up to so many bytes or to the end of their block; returns whether the member ends.
 
-        `begin` is where the member begins in what is kept.
+        `begin` is where the member begins in the output that is kept.
         """
         assert self._codes, "the block brought them"
         out, recent, masks = self._out, self._recent, MASKS
@@ -357,7 +357,7 @@ class Unpacker29:
         return False
 
     def _ends_member(self, bits: Bits) -> bool:
-        """Whether the member ends with the block that ends here."""
+        """Whether the member ends together with the current block."""
         if bits.take(1):
             self._needs_codes = True
             return False
@@ -365,7 +365,7 @@ class Unpacker29:
         return True
 
     def _pass_end(self, bits: Bits) -> None:
-        """Read what stands behind the last byte: what the next member goes on with depends on it."""
+        """Read what follows the last byte: the next member's state depends on it."""
         try:
             if self._is_text:
                 assert self._model, "the block began it"
@@ -381,7 +381,7 @@ class Unpacker29:
 
 @contextmanager
 def _no_collector() -> Iterator[None]:
-    """A model is hundreds of thousands of objects, which the collector would look through again and again in vain."""
+    """Pause garbage collection: a model has hundreds of thousands of objects, and scanning them is in vain."""
     was_enabled = gc.isenabled()
     gc.disable()
     try:
@@ -392,7 +392,7 @@ def _no_collector() -> Iterator[None]:
 
 
 def _lengths_of_lengths(bits: Bits) -> Code:
-    """The code for the lengths of the codes."""
+    """Read the code for the code lengths."""
     lengths: list[int] = []
     while len(lengths) < 20:
         length = bits.take(4)

@@ -1,4 +1,4 @@
-"""RAR archives: the headers say what there is; every content is checked by its size and checksum."""
+"""RAR archives: read the headers, and check every content by size and checksum."""
 
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -39,7 +39,7 @@ _PASSING = "unpacking what is before it"
 
 
 class RarArchive:
-    """A RAR archive of one or several volumes, opened. See `Archive`."""
+    """An open RAR archive of one or several volumes. See `Archive`."""
 
     def __init__(self, path: str, name: str, volumes: list[Source], access: Access, allowance: Allowance) -> None:
         self.path, self.name = path, name
@@ -75,7 +75,7 @@ class RarArchive:
                 self._refuse_unreadable(member)
 
     def close(self) -> None:
-        """Let go of the files, and of keys."""
+        """Close the files, and clear the keys."""
         for volume in self._volumes:
             volume.close()
         forget_keys()
@@ -158,7 +158,7 @@ class RarArchive:
                 self._read_target(row, member)
 
     def _refuse_large_dictionaries(self) -> None:
-        """Refuse the members that reach further back than the library keeps, or may do so."""
+        """Refuse members whose dictionary is, or may be, larger than the library supports."""
         for run in self._runs():
             size = 0
             for member in run:
@@ -225,9 +225,9 @@ class RarArchive:
                 yield from self._unpacked(run, wanted)
 
     def _runs(self) -> Iterator[list[RarMember]]:
-        """Members that must be unpacked together, in order: a solid run, or one member alone.
+        """Yield members that must be unpacked together: a solid run, or a single member.
 
-        Those that are no rows, because they are unsafe or old, are among them: what follows leans on them all the same.
+        Unsafe and old members, which have no row, are included: later ones depend on them.
         """
         run: list[RarMember] = []
         for member in self._headers.members:
@@ -278,7 +278,7 @@ class RarArchive:
             run.close()
 
     def _told(self, blocks: Iterator[bytes], member: RarMember) -> Iterator[bytes]:
-        """The same, faults told with the member's name."""
+        """Yield the same blocks; errors name the member."""
         self._check_pieces(member)
         try:
             yield from blocks
@@ -296,7 +296,7 @@ class RarArchive:
         return True
 
     def _plain(self, member: RarMember) -> Source:
-        """A member's packed bytes, deciphered."""
+        """Return a member's packed bytes, deciphered."""
         source = packed_source(self._volumes, member)
         if not member.cipher:
             return source
@@ -304,7 +304,7 @@ class RarArchive:
         return member.cipher.deciphered(source, self._password)
 
     def _check_pieces(self, member: RarMember) -> None:
-        """Where a volume states the checksum of its piece, name a broken one."""
+        """Report a damaged piece, in volumes that state the checksum of their piece."""
         for piece in member.pieces[:-1]:
             if piece.checksum is None:
                 continue
@@ -320,7 +320,7 @@ class RarArchive:
     # --- passwords and errors ----------------------------------------------------------------------------
 
     def _fitting(self, fits: Callable[[str], bool]) -> str:
-        """The password that opens what `fits` tries."""
+        """Return the password that `fits` accepts."""
         too_long = False
 
         def tried(password: str) -> bool:
@@ -339,7 +339,7 @@ class RarArchive:
             raise
 
     def _opens(self, password: str) -> bool:
-        """By the check value where there is one, else by the checksum of the smallest locked member."""
+        """Whether a password is right: by the check value, or by the checksum of the smallest locked member."""
         locked = [row for row, member in self._members.items() if member.cipher and not member.refusal]
         if not locked:
             return True

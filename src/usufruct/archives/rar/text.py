@@ -1,9 +1,9 @@
-"""The text model of RAR 3: PPMd variant H, told by a range coder.
+"""The text model of RAR 3: PPMd variant H with a range coder.
 
 Source: PPMd variant H by Dmitry Shkarin, in the public domain; as in libarchive (archive_ppmd7.c).
 
-When its memory is full, the packer's model begins anew, at a moment that depends on where it had put each piece. That
-moment is not computed here: a text whose model may have come so far is refused.
+The packer restarts its model when its memory is full, at a moment that depends on where it had put each piece. That
+moment is not computed here: a text whose model may have reached it is refused.
 """
 
 from collections.abc import Callable
@@ -25,7 +25,7 @@ _LATER_ESCAPES = (25, 14, 9, 7, 5, 5, 4, 4, 4, 3, 3, 3, 2, 2, 2, 2)
 
 
 def _class_sizes() -> list[int]:
-    """For each number of units, how many the packer's memory gives: sizes in steps of 1, 2, 3 and then 4."""
+    """Return the block sizes of the packer's memory in units: steps of 1, 2, 3 and then 4."""
     given: list[int] = [0]
     for step in [1] * 4 + [2] * 4 + [3] * 4 + [4] * 26:
         given += [len(given) + step - 1] * step
@@ -36,7 +36,7 @@ _GIVEN = _class_sizes()
 
 
 def _classes_of_rest() -> list[int]:
-    """For each number of symbols that are left, the row of estimates: finer for few."""
+    """Return for each number of remaining symbols its row of estimates; finer for few."""
     rows = [0, 1, 2]
     row, left = 3, 1
     while len(rows) < 256:
@@ -54,7 +54,7 @@ _FEW = [0, 2, *[4] * 9, *[6] * 245]
 
 
 class _State:
-    """A symbol in a context, with how often it came and where it led."""
+    """A symbol in a context, with its count and the context that follows."""
 
     __slots__ = ("count", "next", "symbol")
 
@@ -65,7 +65,7 @@ class _State:
 
 
 class _TextContext:
-    """What came after the same few symbols."""
+    """The symbols that followed the same few symbols."""
 
     __slots__ = ("shorter", "states", "total")
 
@@ -83,7 +83,7 @@ class _TextContext:
 
 
 class _Estimate:
-    """How likely a symbol is none of those that are left of a context."""
+    """The probability that a symbol is none of the remaining ones of a context."""
 
     __slots__ = ("count", "shift", "sum")
 
@@ -94,7 +94,7 @@ class _Estimate:
 
 
 class SymbolCoder(Protocol):
-    """What tells the model where in a range the next symbol lies."""
+    """Gives the model the position of the next symbol in a range."""
 
     def threshold(self, total: int) -> int:
         """The place within `total` parts."""
@@ -106,7 +106,7 @@ class SymbolCoder(Protocol):
 
 
 class RangeDecoder:
-    """Reads places from packed bytes."""
+    """Decodes positions from packed bytes."""
 
     __slots__ = ("_byte", "_code", "_low", "_range")
 
@@ -140,7 +140,7 @@ class RangeDecoder:
 
 
 class TextModel:
-    """Tells symbols one after the other, and learns from each."""
+    """Predicts symbols one after the other, and learns from each."""
 
     def __init__(self, order: int, memory: int) -> None:
         """`order` is the length of the longest context, `memory` what the packer's model had, in bytes."""
@@ -168,7 +168,7 @@ class TextModel:
         self._none.shift = _PERIOD_BITS
 
     def symbol(self) -> int:
-        """Return the next symbol; PackedFault where the packed bytes tell none, RarRefusal where memory was full."""
+        """Return the next symbol; PackedFault if the bytes are invalid, RarRefusal if the packer's memory was full."""
         coder = self.coder
         assert coder, "a block sets it"
         context = self.least
@@ -254,7 +254,7 @@ class TextModel:
         return symbol
 
     def _in_lone(self, coder: SymbolCoder, context: _TextContext) -> int | None:
-        """The symbol of a context that has one only; None if it is another."""
+        """Return the symbol of a context that has only one; None if it is another."""
         state = context.states[0]
         assert context.shorter, "the shortest context knows every symbol"
         self._is_high = 8 if self._found.symbol >= 0x40 else 0
@@ -302,7 +302,7 @@ class TextModel:
         return symbol
 
     def _estimated(self, context: _TextContext, passed: int) -> tuple[_Estimate, int]:
-        """How many parts are for a symbol that is none of the context's."""
+        """Return the share of the range for symbols outside the context."""
         known = len(context.states)
         if known == 256 or context.shorter is None:
             return self._none, 1
@@ -321,7 +321,7 @@ class TextModel:
     # --- learning ----------------------------------------------------------------------------------------
 
     def _halve(self, context: _TextContext) -> None:
-        """Halve the counts of a context; the symbol that was found comes first."""
+        """Halve the counts of a context, and move the found symbol to the front."""
         states, found = context.states, self._found
         states.remove(found)
         states.insert(0, found)
@@ -365,7 +365,7 @@ class TextModel:
             self._learn()
 
     def _learn(self) -> None:
-        """Enter the symbol that was found in the contexts that did not know it."""
+        """Add the found symbol to the contexts that did not have it."""
         found, least = self._found, self.least
         symbol, following = found.symbol, found.next
         if found.count < _MOST // 4 and least.shorter is not None:
@@ -413,7 +413,7 @@ class TextModel:
             context.total += 2
 
     def _enter(self, context: _TextContext, known: int, others: int, reached: "_TextContext | int") -> None:
-        """Enter the symbol that was found in a context that did not know it."""
+        """Add the found symbol to one context that did not have it."""
         states, found = context.states, self._found
         count = len(states)
         if count > 1:
@@ -436,9 +436,9 @@ class TextModel:
         states.append(_State(found.symbol, weight, reached))
 
     def _made(self, *, is_known: bool) -> _TextContext:
-        """The context that the symbol leads to, made with those between.
+        """Return the context that the symbol leads to; creates it and those in between.
 
-        `is_known`: the present context leads on already.
+        `is_known`: the current context already has a successor.
         """
         found, context = self._found, self.least
         branch = found.next
@@ -471,7 +471,7 @@ class TextModel:
         return context
 
     def _grow(self, units: int) -> None:
-        """Count what a context takes that has so many units of symbols, and needs one more."""
+        """Count the memory of a context with so many units of symbols that needs one more."""
         if _GIVEN[units] == units:
             self._take(_GIVEN[units + 1])
 

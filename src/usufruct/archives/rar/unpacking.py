@@ -1,4 +1,4 @@
-"""Unpacking members in turn: RAR 5 by libarchive, RAR 3 and 4 by it where it is right, else by ourselves."""
+"""Unpack members in order: RAR 5 by libarchive, RAR 3 and 4 by it if it gets them right, else by our code."""
 
 from collections.abc import Callable, Iterator
 
@@ -19,7 +19,7 @@ _MOST_AGAIN = 64 << 20
 
 
 class Run:
-    """Members that must be unpacked in order. `content` is called for each in turn, and read to its end."""
+    """Members that must be unpacked in order. Call `content` for each in turn, and read it to its end."""
 
     def __init__(self, members: list[RarMember], plain: Callable[[RarMember], Source], *, is_rar5: bool) -> None:
         """`plain` gives a member's packed bytes, deciphered. Raises UnreadableArchive where a library is missing."""
@@ -36,9 +36,9 @@ class Run:
             self._library = None
 
     def content(self, number: int, is_right: Callable[[RarMember, list[bytes]], bool]) -> Iterator[bytes]:
-        """Blocks of a member. `is_right` tells whether all of its blocks match its size and checksum.
+        """Yield the blocks of a member. `is_right` checks all of its blocks against size and checksum.
 
-        Raises PackedFault, RarRefusal for what is not known.
+        Raises PackedFault, or RarRefusal for an unknown feature.
         """
         member = self._members[number]
         given = 0
@@ -70,14 +70,14 @@ class Run:
 
 
 def may_use_library(members: list[RarMember]) -> bool:
-    """Whether libarchive is there and unpacks RAR 3 or 4 members that need one another, or one alone."""
+    """Whether libarchive is there and unpacks such RAR 3 or 4 members: a solid run, or one alone."""
     version = library_version()
     is_alone = len(members) == 1 and not members[0].is_solid
     return is_alone and version is not None and version >= _RIGHT_SINCE
 
 
 class _ByLibrary:
-    """The members as the library gives them, from the plain stream of one volume that we write for it."""
+    """Members unpacked by the library, from a plain single volume that is written for it."""
 
     def __init__(self, members: list[RarMember], plain: Callable[[RarMember], Source], *, is_rar5: bool) -> None:
         feed = _rar5_stream(members, plain) if is_rar5 else _rar4_stream(members[0], plain)

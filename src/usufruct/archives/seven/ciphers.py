@@ -1,4 +1,4 @@
-"""The cipher of 7z: AES-256 with a key that is made of the password in many rounds.
+"""The cipher of 7z: AES-256; the key is derived from the password in many rounds.
 
 The layout of its properties is that of the public domain LZMA SDK.
 """
@@ -20,19 +20,19 @@ _STEP = 1 << 12
 
 
 class CbcCipher(Protocol):
-    """AES, block after block."""
+    """AES in CBC mode."""
 
     def encrypt(self, plaintext: bytes) -> bytes:
-        """Of whole blocks."""
+        """Encrypt whole blocks."""
         ...
 
     def decrypt(self, ciphertext: bytes) -> bytes:
-        """Of whole blocks."""
+        """Decrypt whole blocks."""
         ...
 
 
 def cipher_of(properties: bytes, password: str) -> CbcCipher:
-    """The cipher that a method's properties tell, which must be used in one direction only."""
+    """Return the cipher that a method's properties describe, for one direction only."""
     from Cryptodome.Cipher import AES
 
     if len(properties) < 2:
@@ -47,7 +47,7 @@ def cipher_of(properties: bytes, password: str) -> CbcCipher:
 
 
 def deciphered(blocks: Iterator[bytes], properties: bytes, password: str) -> Iterator[bytes]:
-    """The plain bytes; what does not fill a block at the end is left out."""
+    """Yield the plain bytes; an incomplete block at the end is left out."""
     cipher, rest = cipher_of(properties, password), b""
     for block in blocks:
         data = rest + block
@@ -71,5 +71,5 @@ def _key(password: str, salt: bytes, rounds: int) -> bytes:
 
 
 def forget_keys() -> None:
-    """Keep no password and no key any longer than an archive is open."""
+    """Clear all cached keys: no password or key outlives its archive."""
     _key.cache_clear()

@@ -1,4 +1,4 @@
-"""How files of a 7z are packed together: a small tree of methods for each of its folders.
+"""How the files of a 7z are packed together: a small tree of methods for each folder.
 
 The layout is in 7zFormat.txt of the public domain LZMA SDK, and the methods' numbers in its Methods.txt.
 """
@@ -10,11 +10,11 @@ LZMA, LZMA2, PPMD, LOCK = b"\x03\x01\x01", b"\x21", b"\x03\x04\x01", b"\x06\xf1\
 
 
 class SevenFault(Exception):
-    """The headers do not hold together."""
+    """The headers are inconsistent."""
 
 
 class UnknownMethod(Exception):
-    """Something is packed by a method that cannot be undone; the text names it."""
+    """A method is not supported; the message names it."""
 
 
 class Coder(Struct, frozen=True):
@@ -27,7 +27,7 @@ class Coder(Struct, frozen=True):
 
     @property
     def dictionary(self) -> int:
-        """Bytes of memory that unpacking takes; 0 where the method needs none to speak of."""
+        """Return the bytes of memory that unpacking takes; 0 if they are negligible."""
         if self.method == LZMA and len(self.properties) == 5:
             return int.from_bytes(self.properties[1:], "little")
         if self.method == LZMA2 and self.properties:
@@ -39,7 +39,7 @@ class Coder(Struct, frozen=True):
 
 
 class CoderChain(Struct):
-    """A stream of files packed together."""
+    """A stream of files that are packed together."""
 
     coders: list[Coder]
     binds: list[tuple[int, int]]
@@ -56,6 +56,6 @@ class CoderChain(Struct):
 
     @property
     def size(self) -> int:
-        """Bytes of all its files: those of the output that no coder takes."""
+        """Return the unpacked size in bytes: of the output that is no other coder's input."""
         bound = {output for _, output in self.binds}
         return next((size for number, size in enumerate(self.sizes) if number not in bound), 0)

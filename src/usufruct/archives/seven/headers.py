@@ -1,8 +1,8 @@
-"""The headers of 7z, packed and locked ones too: what there is, where it lies, how it is packed.
+"""The headers of 7z, also packed and locked ones: entries, positions and methods.
 
 The layout is in 7zFormat.txt of the public domain LZMA SDK.
 
-Our own, because the common library makes an object of each entry before anything can be counted.
+Our own parser, because the common library makes an object of each entry before anything can be counted.
 """
 
 import struct
@@ -33,7 +33,7 @@ class DirectoryLocked(Exception):
 
 
 class PackedEntry(Struct):
-    """One entry as the header tells it."""
+    """One entry, as the header describes it."""
 
     name: str
     size: int = 0
@@ -49,7 +49,7 @@ class PackedEntry(Struct):
 
 
 class Headers(Struct):
-    """What a 7z says of itself."""
+    """The content of the headers."""
 
     folders: list[CoderChain] = field(default_factory=list)
     entries: list[PackedEntry] = field(default_factory=list)
@@ -59,7 +59,7 @@ class Headers(Struct):
 
 
 class _Bytes:
-    """A header's bytes, read one field after the other."""
+    """Reads a header's bytes field by field."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
@@ -76,7 +76,7 @@ class _Bytes:
         return self.take(1)[0]
 
     def number(self) -> int:
-        """A number of one to nine bytes: the first byte's leading ones say how many follow."""
+        """Return a number of one to nine bytes: the first byte's leading ones say how many follow."""
         first = self.byte()
         mask, value, shift = 0x80, 0, 0
         while mask and first & mask:
@@ -86,14 +86,14 @@ class _Bytes:
         return value | (first & (mask - 1)) << shift if mask else value
 
     def count(self) -> int:
-        """A number of things, each of which takes a byte at least: more than there are bytes is a fault."""
+        """Return a count of things that take at least a byte each: more than there are bytes is an error."""
         count = self.number()
         if count > len(self.data) - self.at:
             raise SevenFault(f"its header states {count:,} parts and is too short for them")
         return count
 
     def bits(self, count: int) -> Iterator[bool]:
-        """That many bits, the highest of each byte first."""
+        """Return so many bits, the highest of each byte first."""
         data = self.take(-(-count // 8))
         return (bool(data[number >> 3] & 0x80 >> (number & 7)) for number in range(count))
 
@@ -110,9 +110,9 @@ class _Bytes:
 
 
 def read_headers(source: Source, password: str | None, allowance: Allowance) -> Headers:
-    """The headers, unpacked and deciphered; what they demand is counted before it is kept.
+    """Return the headers, unpacked and deciphered; demands are counted before anything is kept.
 
-    Raises SevenFault (a wrong password looks the same), HeaderLocked, UnknownMethod, UnsafeArchive.
+    Raises SevenFault (also for a wrong password), HeaderLocked, UnknownMethod, UnsafeArchive.
     """
     start = source.read_at(0, _START.size)
     if len(start) < _START.size:
@@ -148,7 +148,7 @@ def _header_at(source: Source, offset: int, size: int, checksum: int | None, all
 
 
 def _decoded(source: Source, reader: _Bytes, headers: Headers, password: str | None, allowance: Allowance) -> bytes:
-    """The header that is packed as the one folder of these streams."""
+    """Return the header that is packed as the only folder of these streams."""
     folders = _read_streams(reader, allowance)
     if len(folders) != 1:
         raise SevenFault("its header is packed in a way that makes no sense")
@@ -190,9 +190,9 @@ def _read_streams(
     sizes: list[int] | None = None,
     checksums: list[int | None] | None = None,
 ) -> list[CoderChain]:
-    """The folders, each with its packed streams.
+    """Return the folders, each with its packed streams.
 
-    The size and checksum of each file in the folders, one after the other, go into `sizes` and `checksums`.
+    Size and checksum of each file in the folders go into `sizes` and `checksums`, in order.
     """
     position = 0
     packed: list[int] = []
@@ -357,7 +357,7 @@ def _read_names(part: _Bytes, entries: list[PackedEntry]) -> None:
 
 
 def _values(part: _Bytes, entries: list[PackedEntry], size: int) -> Iterator[tuple[PackedEntry, int]]:
-    """Each entry for which there is one with its number of `size` bytes."""
+    """Yield each entry that has a value, with its number of `size` bytes."""
     defined = part.bits_or_all(len(entries))
     if part.byte():
         raise SevenFault("its times and attributes stand elsewhere")
@@ -367,7 +367,7 @@ def _values(part: _Bytes, entries: list[PackedEntry], size: int) -> Iterator[tup
 
 
 def _spread(headers: Headers, empty: list[bool], sizes: list[int], checksums: list[int | None]) -> None:
-    """Give each entry that has content its size, checksum and folder, in order."""
+    """Give each entry with content its size, checksum and folder, in order."""
     homes = (number for number, folder in enumerate(headers.folders) for _ in range(folder.streams))
     contents = zip(sizes, checksums, homes, strict=True)
     for entry, is_empty in zip(headers.entries, empty, strict=True):

@@ -1,4 +1,4 @@
-"""7z archives: the headers say what there is, and how each folder of files is packed."""
+"""7z archives: the headers list the entries and say how each folder is packed."""
 
 import stat
 from collections import Counter, deque
@@ -26,7 +26,7 @@ _LONGEST_TARGET = 4096
 
 
 class SevenArchive(OpenedFile):
-    """A 7z file, opened. See `Archive`."""
+    """An open 7z archive. See `Archive`."""
 
     is_divisible = False
 
@@ -53,7 +53,7 @@ class SevenArchive(OpenedFile):
                 raise self._unreadable(unknown)
 
     def close(self) -> None:
-        """Let go of the file, and of keys."""
+        """Close the file, and clear the keys."""
         super().close()
         forget_keys()
 
@@ -97,7 +97,7 @@ class SevenArchive(OpenedFile):
         return found[self._password]
 
     def _enter(self, entry: PackedEntry) -> int | None:
-        """The row of an entry; None if it is refused."""
+        """Return the row of an entry; None if it is refused."""
         mode = entry.attributes >> 16 if entry.attributes & _UNIX_MODES else 0
         is_directory = entry.is_directory or bool(entry.attributes & stat.FILE_ATTRIBUTE_DIRECTORY)
         leads_on = bool(entry.attributes & stat.FILE_ATTRIBUTE_REPARSE_POINT) and not mode
@@ -114,7 +114,7 @@ class SevenArchive(OpenedFile):
         return self._rows.enter(entry.name, kind, entry.size, entry.modified, entry.checksum, can_run=can_run)
 
     def _read_targets(self, headers: Headers) -> None:
-        """Where links point is their content: read once it is known how that is packed and locked."""
+        """Read the targets of links, which are their content, once its methods and lock are known."""
         links = [row for row, kind in enumerate(self.listing.kinds) if kind == EntryKind.LINK]
         for row in links:
             if self.listing.sizes[row] > _LONGEST_TARGET:
@@ -143,7 +143,7 @@ class SevenArchive(OpenedFile):
         yield from self._stream(rows, self._password)
 
     def _stream(self, rows: Sequence[int], password: str | None) -> Generator[tuple[int, Iterator[bytes]], None, None]:
-        """The content of files that are not empty, folder by folder."""
+        """Yield the content of files that are not empty, folder by folder."""
         places = sorted((*self._places[row], row) for row in rows)
         for number, inside in groupby(places, key=lambda place: place[0]):
             with closing(plain_blocks(self._source, self._headers.folders[number], password)) as blocks:
@@ -173,7 +173,7 @@ class SevenArchive(OpenedFile):
         return True
 
     def _opens(self, password: str) -> bool:
-        """Whether the first block of the entry that is reached soonest comes out; whole, its checksum proves it."""
+        """Whether a password unpacks the first block of the quickest entry; its checksum decides if it is whole."""
         sizes, locked = self.listing.sizes, set()
         for number, folder in enumerate(self._headers.folders):
             if any(method_name(coder.method) == LOCK for coder in folder.coders):
@@ -205,7 +205,7 @@ class SevenArchive(OpenedFile):
 
 
 class _FolderReader:
-    """A stream of blocks that is taken piece by piece."""
+    """A stream of blocks that is read piece by piece."""
 
     def __init__(self, blocks: Iterator[bytes]) -> None:
         self.at = 0
@@ -214,7 +214,7 @@ class _FolderReader:
         self._rest = b""
 
     def take(self, count: int) -> Iterator[bytes]:
-        """The next bytes, in blocks; fewer if the stream ends."""
+        """Yield the next bytes in blocks; fewer if the stream ends."""
         while count > 0:
             block = self._rest or next(self._blocks, b"")
             while not block:

@@ -1,4 +1,4 @@
-"""Unpacking the folders of a 7z: each is a small tree of methods, from its packed streams to its plain bytes.
+"""Unpack the folders of a 7z: each is a small tree of methods, from packed streams to plain bytes.
 
 Sources: the public domain LZMA SDK's Methods.txt; for two filters, liblzma (arm64.c, in the public domain) and
 libarchive (archive_read_support_format_7zip.c, the part in the public domain).
@@ -58,12 +58,12 @@ _BEHIND = 1 << 20
 
 
 def method_name(method: bytes) -> str:
-    """A method's name, or its number where it is not known."""
+    """Return a method's name, or its number if it is unknown."""
     return METHODS.get(method, f"method {method.hex()}")
 
 
 def unknown_method(folder: CoderChain) -> str:
-    """The first method of a folder that cannot be undone, by its name; empty if all can."""
+    """Return the name of a folder's first unsupported method; empty if all are supported."""
     for coder in folder.coders:
         name = method_name(coder.method)
         is_known = coder.inputs == 4 if name == "bcj2" else coder.inputs == 1 and (name in _UNDONE or name == LOCK)
@@ -75,10 +75,10 @@ def unknown_method(folder: CoderChain) -> str:
 
 
 def plain_blocks(source: Source, folder: CoderChain, password: str | None) -> Generator[bytes, None, None]:
-    """The plain bytes of a folder, in blocks.
+    """Yield the plain bytes of a folder in blocks.
 
-    Raises UnknownMethod, SevenFault where the methods do not fit together, and PACKING_ERRORS for bytes that cannot be
-    unpacked, as a wrong password makes them.
+    Raises UnknownMethod; SevenFault if the methods do not fit together; PACKING_ERRORS for invalid bytes, which a wrong
+    password produces too.
     """
     tree = _FolderTree(source, folder, password)
     bound = {output for _, output in folder.binds}
@@ -97,9 +97,9 @@ class _FolderTree:
         self._packed = {taker: number for number, taker in enumerate(folder.takers)}
 
     def output(self, number: int) -> Generator[bytes, None, None]:
-        """What the method of this number gives.
+        """Return the output of the method with this number.
 
-        No method leads back to itself: each output but one is bound, so that none can be bound twice.
+        No method can lead back to itself: each output but one is bound, so none can be bound twice.
         """
         coder, size = self._folder.coders[number], self._folder.sizes[number]
         first = sum(each.inputs for each in self._folder.coders[:number])
@@ -141,7 +141,7 @@ def _read(source: Source) -> Blocks:
 
 
 def _exactly(blocks: Blocks, size: int) -> Generator[bytes, None, None]:
-    """The first `size` bytes; EOFError if there are fewer."""
+    """Return the first `size` bytes; EOFError if there are fewer."""
     left = size
     for block in blocks:
         if len(block) >= left:
@@ -239,7 +239,7 @@ class _Branches(Protocol):
 
 
 def _branches(name: str) -> "Callable[[Blocks, Coder, int], Blocks]":
-    """Where branches of machine code lead, by the common library."""
+    """Undo the absolute branch targets of machine code with the common library."""
 
     def undone(blocks: Blocks, _: Coder, size: int) -> Blocks:
         import bcj
@@ -258,7 +258,7 @@ def _branches(name: str) -> "Callable[[Blocks, Coder, int], Blocks]":
 
 
 def _unarm64(blocks: Blocks, coder: Coder, _: int) -> Blocks:
-    """Where calls (BL) and pages (ADRP) of 64-bit ARM code lead, relative again."""
+    """Undo the absolute targets of calls (BL) and pages (ADRP) in 64-bit ARM code."""
     place = int.from_bytes(coder.properties[:4], "little")
     for block in _in_units(blocks, 4):
         words = array("I", block[: len(block) // 4 * 4])
@@ -281,7 +281,7 @@ def _unarm64(blocks: Blocks, coder: Coder, _: int) -> Blocks:
 
 
 def _swapped(size: int) -> "Callable[[Blocks, Coder, int], Blocks]":
-    """Bytes in the other order, two or four at once."""
+    """Yield the bytes with each pair or group of four reversed."""
 
     def undone(blocks: Blocks, _: Coder, __: int) -> Blocks:
         for block in _in_units(blocks, size):
@@ -294,7 +294,7 @@ def _swapped(size: int) -> "Callable[[Blocks, Coder, int], Blocks]":
 
 
 def _in_units(blocks: Blocks, size: int) -> Blocks:
-    """The same bytes, in blocks of whole units but for the last."""
+    """Yield the same bytes in blocks of whole units; the last may be shorter."""
     rest = b""
     for block in blocks:
         data = rest + block
@@ -314,7 +314,7 @@ _CALL, _JUMP = 0xE8, 0xE9
 
 
 class _Feed:
-    """Takes so many bytes at once of blocks."""
+    """Takes exact numbers of bytes from blocks."""
 
     def __init__(self, blocks: Blocks) -> None:
         self._blocks = blocks
@@ -331,7 +331,7 @@ class _Feed:
 
 
 class _BranchBits:
-    """Tells of each branch whether its target stands in a stream of its own."""
+    """Decodes for each branch whether its target is in a separate stream."""
 
     def __init__(self, blocks: Blocks) -> None:
         self._feed = _Feed(blocks)

@@ -1,4 +1,4 @@
-"""Writing 7z archives: all files in one solid stream; where they are locked, the names are hidden too.
+"""Write 7z archives: all files in one solid stream; with a password, the names are encrypted too.
 
 The layout is in 7zFormat.txt of the public domain LZMA SDK.
 """
@@ -47,14 +47,14 @@ def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
 
 
 class _Whole:
-    """Bytes that are packed as a folder, and what was learned of them."""
+    """A packed folder in memory, and its sizes and checksum."""
 
     def __init__(self, content: bytes) -> None:
         self._content = content
         self.size = self.checksum = 0
 
     def blocks(self) -> Iterator[bytes]:
-        """All of it."""
+        """Yield the whole content."""
         for block in self._parts():
             self.size += len(block)
             self.checksum = zlib.crc32(block, self.checksum)
@@ -65,7 +65,7 @@ class _Whole:
 
 
 class _MembersContent(_Whole):
-    """The content of all members, one behind the other."""
+    """The content of all members, one after the other."""
 
     def __init__(self, members: Sequence[Member], how: How) -> None:
         super().__init__(b"")
@@ -89,13 +89,13 @@ class _MembersContent(_Whole):
 
 
 class _PackedFolder:
-    """A stream that was written, and how it is to be unpacked."""
+    """A stream that was written, and its methods."""
 
     def __init__(self, coders: list[tuple[bytes, bytes, int]], packed: int, checksum: int) -> None:
         self._coders, self.packed, self._checksum = coders, packed, checksum
 
     def described(self, position: int, *, with_sum: bool = False) -> bytes:
-        """The streams' description; `position` is where it begins behind the archive's head, in bytes."""
+        """Return the description of the streams; `position` is their offset after the archive's head, in bytes."""
         parts = [b"\x06", _number(position), b"\x01\x09", _number(self.packed), b"\x00\x07\x0b\x01\x00"]
         parts.append(_number(len(self._coders)))
         for method, properties, _ in self._coders:
@@ -112,7 +112,7 @@ class _PackedFolder:
 
 
 class _Packer:
-    """Writes one packed stream behind the other."""
+    """Writes packed streams one after the other."""
 
     def __init__(self, out: BinaryIO, password: str | None) -> None:
         self._out, self._password = out, password
@@ -120,7 +120,7 @@ class _Packer:
         """Bytes behind the archive's head."""
 
     def folder(self, content: _Whole, effort: int) -> _PackedFolder:
-        """Pack a content; an effort of 0 packs nothing."""
+        """Pack a content; with an effort of 0 it is only stored."""
         blocks, coders = content.blocks(), []
         if effort:
             options = {"id": lzma.FILTER_LZMA2, "preset": effort}
@@ -147,7 +147,7 @@ class _Packer:
 
 
 class _Counted:
-    """The same blocks, and how many bytes they were."""
+    """Passes blocks on, and counts their bytes."""
 
     def __init__(self, blocks: Iterable[bytes]) -> None:
         self._blocks = blocks
@@ -205,7 +205,7 @@ def _header(members: Sequence[Member], content: _MembersContent, folder: _Packed
 
 
 def _attributes(member: Member) -> int:
-    """As Windows has them, and above them a Unix mode."""
+    """Return Windows attributes, with the Unix mode in the upper half."""
     if member.kind is EntryKind.DIRECTORY:
         return stat.FILE_ATTRIBUTE_DIRECTORY | 0x8000 | (stat.S_IFDIR | 0o755) << 16
     if member.kind is EntryKind.LINK:
@@ -226,7 +226,7 @@ def _bits(values: Sequence[bool]) -> bytes:
 
 
 def _number(value: int) -> bytes:
-    """A number of one to nine bytes: the first byte's leading ones say how many follow."""
+    """Return a number as one to nine bytes: the first byte's leading ones say how many follow."""
     for more in range(8):
         if value < 1 << 7 * (more + 1):
             first = 0xFF << 8 - more & 0xFF | value >> 8 * more

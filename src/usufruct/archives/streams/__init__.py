@@ -1,1 +1,1 @@
-"""Packed bytes into plain ones, stream by stream."""
+"""Decompress streams."""

@@ -1,4 +1,4 @@
-"""Streams of packed blocks into streams of plain ones, in constant memory, by the fastest common library."""
+"""Decompress streams of blocks in constant memory, with the fastest common library."""
 
 import bz2
 import lzma
@@ -44,20 +44,20 @@ PACKING_ERRORS: tuple[type[Exception], ...] = (
 
 
 class Ended:
-    """Where in the packed file the last stream ended, once it was read to there; None: at its end."""
+    """Where in the packed file the last stream ended; None until it was read to there, or if at the end."""
 
     at: int | None = None
 
     def tell(self, at: int) -> None:
-        """Something else stands behind it."""
+        """Record that something else follows."""
         self.at = at
 
 
 def plain_stream(file: IO[bytes], compression: str, allowance: Allowance, ended: Ended | None = None) -> IO[bytes]:
-    """The decompressed bytes of a whole compressed file, as a file to read forwards.
+    """Return the decompressed bytes of a whole compressed file, as a file to read forwards.
 
-    What is read raises UnsafeArchive where unpacking would take more memory than is allowed. What stands behind the
-    last stream and is none is not read; `ended` tells where it begins.
+    Reading raises UnsafeArchive if unpacking would take more memory than allowed. Data after the last stream is not
+    read; `ended` says where it begins.
     """
     ended = ended or Ended()
     most = allowance.most_dictionary
@@ -100,12 +100,11 @@ def _all_streams(
     ended: Ended | None = None,
     step: int = _STEP,
 ) -> Iterator[bytes]:
-    """What all streams of a file unpack to, one behind the other.
+    """Yield the unpacked bytes of all streams of a file, one after the other.
 
-    Each begins with one of `marks`; `fill` may stand between and behind them. `allowance`: counts those with hardly
-    anything in them. `ended`: is told where the last ends, if something else stands behind it.
-
-    In larger steps than the standard file objects take, each of which lets no other thread run.
+    Each begins with one of `marks`; `fill` may stand between and after them. `allowance` counts nearly empty ones.
+    `ended` learns where the last one ends, if something else follows. The steps are larger than those of the standard
+    file objects, which let no other thread run.
     """
     longest = len(marks) if isinstance(marks, bytes) else max(map(len, marks))
     taken = 0
@@ -148,7 +147,7 @@ def _all_streams(
 
 
 def _uncompressed(file: IO[bytes]) -> Iterator[bytes]:
-    """A file of compress: by libarchive where there is one, which is thirty times as fast as Python."""
+    """Yield the bytes of a compress file: with libarchive if possible, which is thirty times as fast as Python."""
     from usufruct.archives.archive_library import LibraryFault, LibraryReader, library_version
     from usufruct.archives.streams.lzw import unlzw
 
@@ -179,7 +178,7 @@ class _Forwards:
 
 
 class _GzipMember:
-    """A member of a gzip file, unpacked as the standard decompressors unpack their streams. See `_Bounded`."""
+    """Unpacks a member of a gzip file, with the interface of the standard decompressors. See `_Bounded`."""
 
     def __init__(self) -> None:
         self._engine = zlib_engine.inflater_of_member()
@@ -205,7 +204,7 @@ class _GzipMember:
 
 
 def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:
-    """The same blocks; a refusal of the library for the memory it would take is told as what it is."""
+    """Yield the same blocks; if the library refuses because of memory, the error says so."""
     try:
         yield from blocks
     except (lzma.LZMAError, zstd.ZstdError) as error:
@@ -215,7 +214,7 @@ def _within(allowance: Allowance, blocks: Iterator[bytes]) -> Iterator[bytes]:
 
 
 def _as_stream(blocks: Iterator[bytes]) -> IO[bytes]:
-    """Blocks as a file to read forwards, for `with`."""
+    """Return blocks as a file to read forwards, for `with`."""
     return cast(IO[bytes], _Stream(blocks))
 
 
@@ -233,22 +232,22 @@ class _Bounded(Protocol):
 
 
 def stored(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Bytes that are not packed."""
+    """Yield bytes that are not packed."""
     yield from blocks
 
 
 def inflate(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Raw deflate."""
+    """Unpack raw deflate."""
     return _inflated(zlib_engine.inflater(), blocks)
 
 
 def unzlib(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Deflate with the header and the checksum of zlib."""
+    """Unpack deflate with the header and checksum of zlib."""
     return _inflated(zlib_engine.inflater(has_header=True), blocks)
 
 
 def _inflated(engine: "zlib_engine.Inflater", blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Without a bound on each call, a few kilobytes could unpack to all of the memory."""
+    """Unpack with a bound on each call: without one, a few kilobytes could fill the memory."""
     for whole in blocks:
         # The library copies what it has not consumed each time, so it is given a little at once.
         for at in range(0, len(whole), _BITE):
@@ -264,7 +263,7 @@ def _inflated(engine: "zlib_engine.Inflater", blocks: Iterable[bytes]) -> Iterat
 
 
 def until_broken(plain: IO[bytes]) -> Callable[[int], bytes]:
-    """Reading a stream of which all that comes before its damage is wanted: then it ends, as if it were whole."""
+    """Return a reading function that ends at the damage, as if the stream ended there."""
     read = getattr(plain, "read1", plain.read)
     is_over = False
 
@@ -282,9 +281,9 @@ def until_broken(plain: IO[bytes]) -> Callable[[int], bytes]:
 
 
 def inflate_whole(data: memoryview, size: int) -> bytes | None:
-    """Raw deflate of all packed bytes at once; None if they do not unpack to `size` bytes, for whatever reason.
+    """Unpack raw deflate at once; None if the result does not have `size` bytes, for any reason.
 
-    Half as fast again as in blocks.
+    Fifty percent faster than by blocks.
     """
     try:
         # A bytearray, which nobody changes.
@@ -295,7 +294,7 @@ def inflate_whole(data: memoryview, size: int) -> bytes | None:
 
 
 def inflate64(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Deflate64, by its own library, which bounds its output by what it is given: so in small pieces."""
+    """Unpack Deflate64 with its own library. Its output is bounded only by its input, so that comes in small pieces."""
     from inflate64 import Inflater
 
     engine = Inflater()
@@ -308,17 +307,17 @@ def inflate64(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 def bunzip2(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """bzip2."""
+    """Unpack bzip2."""
     return bounded(bz2.BZ2Decompressor(), blocks)
 
 
 def unxz(blocks: Iterable[bytes], form: int = lzma.FORMAT_XZ) -> Iterator[bytes]:
-    """Xz; or with another `form` of the standard library's, what came before it too."""
+    """Unpack xz, or another `form` of the standard library's."""
     return bounded(lzma.LZMADecompressor(form, _MOST_OF_ENTRY + _BESIDE), blocks)
 
 
 def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """LZMA as zip holds it: a version, the length of the properties, the properties, raw LZMA."""
+    """Unpack LZMA as zip stores it: version, length of the properties, properties, raw LZMA."""
     blocks = iter(blocks)
     head = b""
     while len(head) < 9:
@@ -345,7 +344,7 @@ def unlzma(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 def unppmd(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """PPMd as zip holds it: two bytes of order, memory and what is done when that is full, then the packed bytes.
+    """Unpack PPMd as zip stores it: two bytes for order, memory and restart method, then the packed bytes.
 
     Source: APPNOTE 5.10.
     """
@@ -375,12 +374,12 @@ def unppmd(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 def unzstd(blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """Zstandard."""
+    """Unpack Zstandard."""
     return _all_streams(cast(IO[bytes], _Blocks(blocks)), zstd.ZstdDecompressor, MARKS)
 
 
 def bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = False) -> Iterator[bytes]:
-    """What an engine of the standard library unpacks, its output bounded; EOFError where its end does not come."""
+    """Yield what an engine of the standard library unpacks, in bounded steps; EOFError if its end is missing."""
     for block in blocks:
         yield engine.decompress(block, BLOCK)
         while not engine.needs_input and not engine.eof:
@@ -392,7 +391,7 @@ def bounded(engine: _Bounded, blocks: Iterable[bytes], *, may_lack_end: bool = F
 
 
 class _Blocks:
-    """Blocks as a file to read from."""
+    """Presents blocks as a file."""
 
     def __init__(self, blocks: Iterable[bytes]) -> None:
         self._blocks = iter(blocks)
@@ -411,7 +410,7 @@ class _Blocks:
 
 
 class _Stream(_Blocks):
-    """The same, for `with`."""
+    """Presents blocks as a file, for `with`."""
 
     def __enter__(self) -> "_Stream":
         return self

@@ -1,4 +1,4 @@
-"""Lzip: members behind one another, each a head of six bytes, raw LZMA with an end mark, and what it was.
+"""Lzip: members of a six-byte header, raw LZMA with an end marker, and a trailer with sizes and checksum.
 
 The layout is in the chapter "File format" of its manual.
 """
@@ -23,9 +23,9 @@ _SMALLEST, _LARGEST = 1 << 12, 1 << 29
 
 
 def unlzip(file: IO[bytes], allowance: Allowance, tell_end: Callable[[int], None]) -> Iterator[bytes]:
-    """What all members unpack to; `tell_end` hears where the last ends, if something else stands behind it.
+    """Yield the content of all members; `tell_end` learns where the last ends, if something else follows.
 
-    Raises EOFError, ValueError or LZMAError for what does not hold together, UnsafeArchive for too large a dictionary.
+    Raises EOFError, ValueError or LZMAError for invalid data, UnsafeArchive for too large a dictionary.
     """
     packed = _up_to(_HEAD, file, b"")
     while packed.startswith(_MARK):
@@ -38,7 +38,7 @@ def unlzip(file: IO[bytes], allowance: Allowance, tell_end: Callable[[int], None
 
 
 def _member(packed: bytes, file: IO[bytes], allowance: Allowance) -> Generator[bytes, None, bytes]:
-    """The plain bytes of the member that begins here; returns the packed bytes that were read beyond it."""
+    """Yield the plain bytes of the member that begins here; returns the packed bytes that were read beyond it."""
     if len(packed) < _HEAD:
         raise EOFError("the packed bytes end too early")
     version, coded = packed[4], packed[5]

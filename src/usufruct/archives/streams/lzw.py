@@ -1,8 +1,8 @@
-"""The LZW of compress (`.Z`), in memory that no stream can make grow.
+"""The LZW of compress (`.Z`), in bounded memory.
 
-After a mark of two bytes and one that says how wide codes become and whether they may be forgotten, come codes of 9 to
-16 bits, the lowest bit first, in groups of eight; where the width changes or codes are forgotten, the rest of the group
-is filling. The layout is that of compress 4, which is in the public domain; it has neither a checksum nor an end mark.
+A magic number of two bytes and a byte with the largest code width and a reset flag; then codes of 9 to 16 bits, lowest
+bit first, in groups of eight. When the width changes or the table is reset, the rest of the group is padding. The
+layout is that of compress 4, which is in the public domain; it has neither a checksum nor an end marker.
 """
 
 from collections.abc import Iterator
@@ -23,7 +23,7 @@ _TAIL = 32
 
 
 def unlzw(file: IO[bytes]) -> Iterator[bytes]:
-    """What a file of compress unpacks to. Raises EOFError or ValueError for one that does not hold together."""
+    """Yield the content of a compress file. Raises EOFError or ValueError if it is invalid."""
     head = file.read(3)
     if len(head) < 3:
         raise EOFError("the packed bytes end too early")

@@ -1,6 +1,6 @@
-"""Inflating by blocks, and checksums: by a library that is faster where it has wheels, else by the standard one.
+"""Inflate by blocks, and checksums: with a faster library if it has wheels here, else the standard one.
 
-Both have the same form, so no reader knows which it is.
+Both have the same interface, so readers need not know which it is.
 """
 
 import zlib
@@ -22,10 +22,10 @@ Inflater: TypeAlias = "zlib._Decompress"
 
 
 def inflater(*, has_header: bool = False) -> Inflater:
-    """A new engine for one stream of deflate, raw or with the header and the checksum of zlib."""
+    """Return a new engine for one stream of deflate, raw or with the header and checksum of zlib."""
     return cast(Inflater, _engine.decompressobj(wbits=15 if has_header else -15))
 
 
 def inflater_of_member() -> Inflater:
-    """A new engine for one member of a gzip file, whose checksum it compares."""
+    """Return a new engine for one member of a gzip file; it checks the checksum."""
     return cast(Inflater, _engine.decompressobj(wbits=31))

@@ -1,4 +1,4 @@
-"""Zstandard: of the standard library where that has it already, else the same as a package."""
+"""Zstandard: from the standard library if it has the module, else from a package."""
 
 import sys
 

@@ -1,9 +1,9 @@
-"""The headers of a tar: classic, GNU and pax, with long names and sparse files.
+"""The headers of tar: classic, GNU and pax, with long names and sparse files.
 
 The layouts are those of POSIX (pax, ustar) and of the manual of GNU tar, chapter "Tar Internals".
 
-Our own, because the standard reader makes an object with dozens of fields of each member, and copies its whole buffer
-for each header of a stream.
+Our own parser, because the standard reader makes an object with dozens of fields for each member, and copies its whole
+buffer for each header of a stream.
 """
 
 from array import array
@@ -32,7 +32,7 @@ _PIECES = 21
 
 
 class _Said(Struct):
-    """What headers before a member's own say of it."""
+    """What preceding headers say about a member."""
 
     name: bytes | None = None
     target: bytes | None = None
@@ -40,7 +40,7 @@ class _Said(Struct):
 
 
 def begins_tar(block: bytes) -> bool:
-    """Whether 512 bytes are the header of a member, by the checksum that every one has."""
+    """Whether 512 bytes are the header of a member, by its checksum."""
     if len(block) < RECORD or not any(block):
         return False
     try:
@@ -51,9 +51,9 @@ def begins_tar(block: bytes) -> bool:
 
 
 def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
-    """Every member, in order; its data may be taken from `data` until the next is asked for.
+    """Yield every member in order; read its data from `data` before the next is requested.
 
-    What stands between is counted against the allowance before it is read or passed over. Raises MemberFault.
+    Data in between is counted against the allowance before it is read or skipped. Raises MemberFault.
     """
     everywhere: dict[str, bytes] = {}
     said = _Said()
@@ -98,7 +98,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
 
 
 def padded(size: int) -> int:
-    """Bytes that so many take, in whole records."""
+    """Return this number of bytes rounded up to whole records."""
     return -(-size // RECORD) * RECORD
 
 
@@ -115,7 +115,7 @@ def _check(block: bytes, offset: int) -> None:
 
 
 def number_in(text: bytes) -> int:
-    """The number in a header's field; raises MemberFault for what is none."""
+    """Return the number in a header field; raises MemberFault if there is none."""
     if text[0] & 0x80:
         value = int.from_bytes(text, "big") & ((1 << (8 * len(text) - 1)) - 1)
         return value - (1 << (8 * len(text) - 1)) if text[0] == 0xFF else value
@@ -136,9 +136,9 @@ def _text(data: Forward, size: int, most: int) -> bytes:
 
 
 def _pax(text: bytes, allowance: Allowance) -> dict[str, bytes]:
-    """The fields of a pax header that mean something here.
+    """Return the fields of a pax header that matter here.
 
-    Pieces of the oldest sparse form are gathered as its next form has them.
+    Pieces of the oldest sparse format are collected in the form of the next one.
     """
     fields: dict[str, bytes] = {}
     allowance.fields(text.count(b"\n"))
@@ -202,7 +202,7 @@ def _decimal(text: bytes) -> int:
 
 
 def _time(text: bytes) -> int | None:
-    """Nanoseconds; None for what is no number: a file is worth more than its time."""
+    """Return nanoseconds; None for an invalid number: the file matters more than its time."""
     try:
         return number_in(text) * 1_000_000_000
     except MemberFault:
@@ -210,7 +210,7 @@ def _time(text: bytes) -> int | None:
 
 
 def _pax_time(text: bytes) -> int | None:
-    """Likewise; exact, where a float would not be."""
+    """Return nanoseconds likewise; exact, unlike a float."""
     seconds, _, fraction = text.decode("ascii", "replace").partition(".")
     try:
         nanoseconds = int((fraction + "000000000")[:9])
@@ -222,7 +222,7 @@ def _pax_time(text: bytes) -> int | None:
 def _find_pieces(
     data: Forward, block: bytes, kind: bytes, member: StreamMember, pax: dict[str, bytes], allowance: Allowance
 ) -> None:
-    """Where the member's data begins, and of a sparse one which pieces are stored."""
+    """Find where the member's data begins, and which pieces of a sparse file are stored."""
     pieces: array[int] | None = None
     real = member.size
     try:
@@ -257,7 +257,7 @@ def _find_pieces(
 
 
 def _old_map(data: Forward, block: bytes, allowance: Allowance) -> "array[int]":
-    """The map that begins in the header and goes on in blocks behind it."""
+    """Return the map that begins in the header and continues in the following blocks."""
     pieces = _old_pieces(block[386:482], 4)
     is_more = bool(block[482])
     while is_more:
@@ -281,7 +281,7 @@ def _old_pieces(text: bytes, count: int) -> "array[int]":
 
 
 def _listed_map(data: Forward, allowance: Allowance) -> "array[int]":
-    """The map that stands before the data: decimal numbers, one a line, their count first, filled to whole records."""
+    """Return the map before the data: decimal numbers on lines, their count first, padded to whole records."""
     numbers = array("Q")
     rest, size = b"", 0
     while not numbers or len(numbers) <= 2 * numbers[0]:

@@ -8,7 +8,7 @@ from usufruct.archives.tar.headers import begins_tar, members_of
 
 
 class TarArchive(StreamedArchive):
-    """A tar, opened. See `Archive`."""
+    """An open tar. See `Archive`."""
 
     def _format_with(self, compression: str) -> str:
         return f"tar.{compression}" if compression else "tar"

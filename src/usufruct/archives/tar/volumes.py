@@ -1,4 +1,4 @@
-"""Volumes of one tar that was written onto several tapes or disks: each goes on where the one before it ended.
+"""A tar in several volumes for tapes or disks: each continues where the previous one ended.
 
 Source: the manual of GNU tar, chapter "Tapes and Other Archive Media", and "Tar Internals" for the headers.
 """
@@ -21,7 +21,7 @@ _FIELD = re.compile(rb"\d+ GNU\.volume\.(filename|size|offset)=([^\n]*)\n")
 
 
 class Continued(NamedTuple):
-    """What the beginning of a later volume says."""
+    """What the start of a later volume says."""
 
     name: bytes
     """Of the file that it goes on with."""
@@ -33,7 +33,7 @@ class Continued(NamedTuple):
 
 
 def continuation_of(source: Source) -> Continued | None:
-    """What a file goes on with that is a later volume; None for any other."""
+    """Return what a later volume continues; None for any other file."""
     head, at = source.read_at(0, _HEAD), 0
     said: dict[bytes, bytes] = {}
     while begins_tar(block := head[at : at + RECORD]):
@@ -56,7 +56,7 @@ def continuation_of(source: Source) -> Continued | None:
 
 
 def volumes_in_order(sources: Sequence[Source]) -> tuple[JoinedSource, list[tuple[int, Continued]]]:
-    """The volumes as one stream without what the later ones say first, and where each of those goes on in it."""
+    """Return the volumes as one stream without the headers of later ones, and where each of those begins in it."""
     parts: list[Source] = [sources[0]]
     seams: list[tuple[int, Continued]] = []
     at = sources[0].size
@@ -72,7 +72,7 @@ def volumes_in_order(sources: Sequence[Source]) -> tuple[JoinedSource, list[tupl
 
 
 class TarVolumes(TarArchive):
-    """A tar in several volumes, opened. See `Archive`."""
+    """An open tar in several volumes. See `Archive`."""
 
     def __init__(self, path: str, name: str, sources: Sequence[Source], access: Access, allowance: Allowance) -> None:
         whole, self._seams = volumes_in_order(sources)
@@ -82,7 +82,7 @@ class TarVolumes(TarArchive):
         self.size, self.extent = self.size + said, (0, self.extent[1] + said)
 
     def _members(self, data: Forward) -> Iterator[StreamMember]:
-        """The members; raises MemberFault where a volume is none of this set, or not the next one."""
+        """Yield the members; raises MemberFault if a volume is not of this set, or not the next one."""
         left = list(self._seams)
         for member in super()._members(data):
             end = member.offset + padded(member.stored)
@@ -97,7 +97,7 @@ class TarVolumes(TarArchive):
 
 
 def is_later_volume(path: Path) -> bool:
-    """Whether a file is a volume that goes on with another."""
+    """Whether a file is a volume that continues another."""
     try:
         # Opening a pipe of such a name would wait for ever.
         source: Source = FileSource(path) if path.is_file() else BytesSource(b"")

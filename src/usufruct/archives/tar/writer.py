@@ -1,4 +1,4 @@
-"""Writing tar archives, plain or as one packed stream."""
+"""Write tar archives, plain or compressed as a whole."""
 
 import os
 import tarfile
@@ -15,7 +15,7 @@ _ZST_LEVELS = (1, 3, 4, 6, 8, 10, 12, 15, 17, 19)
 
 
 class _Content(RawIOBase):
-    """A file's blocks for a library that wants to read from a file."""
+    """Presents a file's blocks as a file, for a library that reads from one."""
 
     def __init__(self, blocks: Iterator[bytes], tell: Callable[[int], None]) -> None:
         self._blocks, self._tell, self._rest = blocks, tell, b""
@@ -24,7 +24,7 @@ class _Content(RawIOBase):
         return True
 
     def read(self, count: int = -1) -> bytes:
-        """Exactly as much as is asked for, or what is left."""
+        """Return exactly as much as requested, or the rest."""
         taken = [self._rest]
         held = len(self._rest)
         while count < 0 or held < count:
@@ -40,7 +40,7 @@ class _Content(RawIOBase):
 
 
 def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
-    """See `usufruct.archives.writing`. Owners are left out: whoever unpacks it is the owner."""
+    """See `usufruct.archives.writing`. Owners are not stored: whoever unpacks the archive becomes the owner."""
     assert how.password is None, "tar has no locks"
     with (
         _packed(out, how.format, how.effort) as stream,
@@ -67,7 +67,7 @@ def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
 
 @contextmanager
 def _packed(out: BinaryIO, archive_format: str, effort: int) -> Iterator[IO[bytes]]:
-    """The stream that the tar is written to."""
+    """Open the stream to which the tar is written."""
     if archive_format == "tar":
         yield out
     elif archive_format == "tar.gz":

@@ -1,1 +1,1 @@
-"""xar."""
+"""Xar archives."""

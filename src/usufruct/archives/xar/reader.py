@@ -1,4 +1,4 @@
-"""xar: a table of contents in XML, packed with zlib, and the files behind it.
+"""Xar: a table of contents in XML, compressed with zlib, followed by the files.
 
 Source: the format's description in the wiki of the xar project.
 """
@@ -47,14 +47,14 @@ _STRETCH, _HAS_STRETCH = ("offset", "length", "size"), ("data", "ea", "checksum"
 
 
 class _Fault(Exception):
-    """The table does not hold together; the text says how."""
+    """The table of contents is invalid; the message says how."""
 
 
 _FAULTS: tuple[type[Exception], ...] = (_Fault, expat.ExpatError, *PACKING_ERRORS)
 
 
 class _XarEntry(Struct):
-    """One file of the table, with the texts that it is told by."""
+    """One file of the table, with its texts."""
 
     number: str
     above: "_XarEntry | None"
@@ -67,7 +67,7 @@ class _XarEntry(Struct):
     row: int = -1
 
     def path(self) -> str:
-        """The whole path, as the table nests it."""
+        """Return the full path, from the nesting in the table."""
         names, entry = [], self
         while entry:
             names.append(entry.texts.get("name", ""))
@@ -75,7 +75,7 @@ class _XarEntry(Struct):
         return "/".join(reversed(names))
 
     def number_of(self, key: str) -> int:
-        """A text that is a number; 0 where there is none."""
+        """Return a text as a number; 0 if it is missing."""
         try:
             return max(0, int(self.texts.get(key, "0")))
         except ValueError:
@@ -83,7 +83,7 @@ class _XarEntry(Struct):
 
 
 class XarArchive(OpenedFile):
-    """A xar, opened. See `Archive`."""
+    """An open xar. See `Archive`."""
 
     format = "xar"
     is_divisible = True
@@ -182,7 +182,7 @@ class XarArchive(OpenedFile):
 
 
 class _Table:
-    """Reads the XML piece by piece, and keeps of it what is wanted."""
+    """Reads the XML piece by piece, and keeps only what is needed."""
 
     def __init__(self, allowance: Allowance) -> None:
         self.entries: list[_XarEntry] = []
@@ -204,11 +204,11 @@ class _Table:
         self._parser.EntityDeclHandler = self._refuse
 
     def feed(self, block: bytes) -> None:
-        """Read the next bytes."""
+        """Parse the next bytes."""
         self._parser.Parse(block, False)
 
     def end(self) -> None:
-        """Raise expat's error unless all of it was read."""
+        """Raise expat's error if the XML is incomplete."""
         self._parser.Parse(b"", True)
 
     def _refuse(self, *_: object) -> None:

@@ -26,7 +26,7 @@ _CRC_TABLE = tuple(
 
 
 class ClassicCipher:
-    """The cipher of the first zips: weak, but still met. Three running keys, one byte at a time."""
+    """The cipher of the first zips: weak, but still in use. Three running keys, one byte at a time."""
 
     def __init__(self, password: bytes) -> None:
         self._keys = 0x12345678, 0x23456789, 0x34567890
@@ -41,7 +41,7 @@ class ClassicCipher:
         self._keys = first, second, third
 
     def decrypt(self, data: bytes) -> bytes:
-        """The plain bytes of the next ones; must be called in order."""
+        """Return the next bytes deciphered; call it in order."""
         table = _CRC_TABLE
         first, second, third = self._keys
         plain = bytearray(len(data))
@@ -57,13 +57,13 @@ class ClassicCipher:
 
 
 def classic_fits(password: str, head: bytes, check: int) -> bool:
-    """Whether the last byte of the deciphered head is the one expected; wrong passwords pass once in 256."""
+    """Whether the last byte of the deciphered header is as expected; one wrong password in 256 passes."""
     plain = ClassicCipher(password.encode("utf-8")).decrypt(head[:CLASSIC_HEAD])
     return len(plain) == CLASSIC_HEAD and plain[-1] == check
 
 
 def unlock_classic(password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
-    """The plain bytes behind the cipher's head."""
+    """Yield the plain bytes after the cipher's header."""
     cipher = ClassicCipher(password.encode("utf-8"))
     left = CLASSIC_HEAD
     for block in blocks:
@@ -75,7 +75,7 @@ def unlock_classic(password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 class AesCipher(Struct, frozen=True):
-    """What the extra field of an AES entry says."""
+    """The extra field of an AES entry."""
 
     has_checksum: bool
     """The entry keeps its CRC-32 beside the cipher's own proof."""
@@ -86,33 +86,33 @@ class AesCipher(Struct, frozen=True):
 
     @classmethod
     def of(cls, field: bytes) -> "AesCipher | None":
-        """From the field's bytes; None if they are not of a known kind."""
+        """Parse the field's bytes; None for an unknown version."""
         if len(field) < 7 or field[2:4] != b"AE" or field[4] not in (1, 2, 3):
             return None
         return cls(field[0] == 1, 8 + 8 * field[4], int.from_bytes(field[5:7], "little"))
 
     @property
     def salt_size(self) -> int:
-        """Bytes before the data that salt the key."""
+        """Return the length of the salt before the data, in bytes."""
         return self.key_size // 2
 
     @property
     def overhead(self) -> int:
-        """Bytes of the packed size that are not data: salt, check value, proof."""
+        """Return the packed bytes that are not data: salt, check value, authentication code."""
         return self.salt_size + 2 + _AES_MAC
 
     def keys(self, password: str, salt: bytes) -> tuple[bytes, bytes, bytes]:
-        """The cipher's key, the proof's key and the check value of two bytes."""
+        """Return the cipher's key, the authentication key and the check value of two bytes."""
         size = self.key_size
         made = hashlib.pbkdf2_hmac("sha1", password.encode("utf-8"), salt, _AES_ROUNDS, 2 * size + 2)
         return made[:size], made[size : 2 * size], made[2 * size :]
 
     def fits(self, password: str, head: bytes) -> bool:
-        """Whether the check value behind the salt is the password's; wrong ones pass once in 65,536."""
+        """Whether the check value after the salt matches the password; one wrong password in 65,536 passes."""
         return self.keys(password, head[: self.salt_size])[2] == head[self.salt_size : self.salt_size + 2]
 
     def unlock(self, password: str, blocks: Iterable[bytes], packed: int) -> Iterator[bytes]:
-        """The plain bytes; ends well only if the cipher's proof holds, else raises ValueError."""
+        """Yield the plain bytes; ValueError at the end if the authentication code does not match."""
         from Cryptodome.Cipher import AES
         from Cryptodome.Util import Counter
 
@@ -141,7 +141,7 @@ class AesCipher(Struct, frozen=True):
             raise ValueError("the cipher's proof does not hold")
 
     def cipher(self, password: str, blocks: Iterable[bytes]) -> Iterator[bytes]:
-        """The blocks that `unlock` makes these plain ones of, with a fresh salt."""
+        """Yield the encrypted blocks, with a fresh salt."""
         from Cryptodome.Cipher import AES
         from Cryptodome.Util import Counter
 

@@ -1,4 +1,4 @@
-"""Which bytes of a zip its entries take. Entries that overlap are found, and bytes that belong to none."""
+"""The byte ranges of a zip's entries: find entries that overlap, and bytes that belong to none."""
 
 from array import array
 from collections.abc import Iterator, Sequence
@@ -21,7 +21,7 @@ _SIGNED_BLOCK_MARK = b"APK Sig Block 42"
 
 
 class Extents:
-    """Where the entries of a zip begin, and what is known of their sizes; one row for each."""
+    """Where the entries of a zip begin, and their known sizes; one row each."""
 
     def __init__(self) -> None:
         self.offsets: array[int] = array("Q")
@@ -33,11 +33,11 @@ class Extents:
 
     @property
     def columns(self) -> tuple["array[int]", ...]:
-        """All of them, in the order of `extend`."""
+        """Return all columns, in the order of `extend`."""
         return self.offsets, self.packed, self.name_sizes, self.extra_sizes, self.flags
 
     def extend(self, *values: Sequence[int]) -> None:
-        """Add rows, given as their columns: offsets, packed sizes, sizes of names and of extra fields, flags."""
+        """Add rows, given as columns: offsets, packed sizes, sizes of names and of extra fields, flags."""
         for column, more in zip(self.columns, values, strict=True):
             column.extend(more)
 
@@ -51,7 +51,7 @@ class Extents:
         return both
 
     def in_order(self) -> tuple["Extents", Sequence[int]]:
-        """Return the rows as they lie in the file, and the number that each has here."""
+        """Return the rows sorted by offset, and the number of each here."""
         if not any(map(gt, self.offsets, islice(self.offsets, 1, None))):
             return self, range(len(self.offsets))
         order = sorted(range(len(self.offsets)), key=self.offsets.__getitem__)
@@ -60,15 +60,15 @@ class Extents:
         return ordered, order
 
     def overlap(self) -> int | None:
-        """Return the first row that reaches into the next one. The rows are in order."""
+        """Return the first row that reaches into the next one. The rows are sorted."""
         reaching = map(gt, self._content_ends(), islice(self.offsets, 1, None))
         return next(compress(range(len(self.offsets)), reaching), None)
 
     def unread(self, source: Source, stop: int) -> Iterator[tuple[int, int]]:
-        """Place and size of what lies between the entries, up to `stop`, and is none of them. The rows are in order.
+        """Yield offset and size of gaps between the entries, up to `stop`. The rows are sorted.
 
-        What stands between two entries' content takes few different sizes in one archive, so one header of each size
-        is read, and all of them only where the first has bytes behind it that nobody knows.
+        The headers between two entries' content have few different sizes in one archive. So one header of each size is
+        read, and all of them only if unknown bytes follow the first.
         """
         examples = dict(zip(self._between(stop), range(len(self.offsets)), strict=True))
         odd = {size for size, row in examples.items() if self._unread_behind(row, source, stop)}
@@ -77,21 +77,21 @@ class Extents:
                 yield self._follows(row, stop) - size, size
 
     def _between(self, stop: int) -> Iterator[tuple[int, int, int]]:
-        """For each row the bytes before the next one beyond its content and name, its extra fields, its flags."""
+        """Yield for each row the bytes before the next one beyond its content and name, its extra fields, its flags."""
         follow = chain(islice(self.offsets, 1, None), (stop,))
         room = map(sub, follow, map(add, self._content_ends(), self.name_sizes))
         return zip(room, self.extra_sizes, self.flags, strict=True)
 
     def _follows(self, row: int, stop: int) -> int:
-        """Where the entry after this one begins; `stop` for the last."""
+        """Return where the next entry begins; `stop` for the last."""
         return self.offsets[row + 1] if row + 1 < len(self.offsets) else stop
 
     def _content_ends(self) -> Iterator[int]:
-        """Where each entry's content ends, if its header held neither name nor extra field."""
+        """Return where each entry's content would end if its header had neither name nor extra field."""
         return map(_HEADER_SIZE.__add__, map(add, self.offsets, self.packed))
 
     def _unread_behind(self, row: int, source: Source, stop: int) -> int:
-        """How many bytes before the next entry, or `stop`, belong neither to this entry nor to anything known."""
+        """Return how many bytes before the next entry, or `stop`, belong to nothing known."""
         stop = self._follows(row, stop)
         head = source.read_at(self.offsets[row], _HEADER_SIZE)
         more = int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
@@ -102,7 +102,7 @@ class Extents:
 
 
 def is_known(source: Source, begin: int, stop: int) -> bool:
-    """Whether bytes that no entry takes are a signature, padding, or none at all."""
+    """Whether bytes outside of all entries are a signature, padding, or nothing."""
     # An entry may state any size: that its content ends too early is found where it is read.
     if begin >= stop or source.read_at(begin, len(_SIGNATURE_MARK)) == _SIGNATURE_MARK:
         return True

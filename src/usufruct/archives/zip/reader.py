@@ -86,7 +86,7 @@ _MANY = 1024
 
 
 class ZipArchive(OpenedFile):
-    """A zip file, opened. See `Archive`."""
+    """An open zip. See `Archive`."""
 
     is_divisible = True
 
@@ -132,7 +132,7 @@ class ZipArchive(OpenedFile):
         return [row for row, flags in enumerate(self._extents.flags) if flags & _ENCRYPTED]
 
     def stream(self, rows: Sequence[int]) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """See `Archive.stream`; in the order that the entries lie in the file."""
+        """See `Archive.stream`; in the order of the entries in the file."""
         for row in sorted(rows, key=self._extents.offsets.__getitem__):
             block = self._whole(row)
             yield row, self._content(row) if block is None else iter((block,))
@@ -140,7 +140,7 @@ class ZipArchive(OpenedFile):
     # --- the directory -----------------------------------------------------------------------------------
 
     def _read_directory(self) -> tuple[int, int]:
-        """Enter what it names; gives where it starts and ends."""
+        """Enter the entries of the central directory; returns where it starts and ends."""
         start, size, count = self._find_directory()
         if size > self.allowance.limits.header:
             raise self._harmful(f"its directory takes {size:,} bytes")
@@ -188,7 +188,7 @@ class ZipArchive(OpenedFile):
         return start, start + size
 
     def _entries(self, start: int, size: int, count: int) -> Iterator[tuple[_Central, bytes, bytes]]:
-        """The fixed fields, raw name and extra field of every entry; the directory is read in windows."""
+        """Yield fixed fields, raw name and extra field of each entry; the directory is read in windows."""
         position, left = start, size
         window, at = b"", 0
         for number in range(count):
@@ -208,10 +208,10 @@ class ZipArchive(OpenedFile):
         self._entries_end = position - len(window) + at
 
     def _find_directory(self) -> tuple[int, int, int]:
-        """Where the central directory starts, its size and its count of entries.
+        """Return where the central directory starts, its size and its number of entries.
 
-        The place is reckoned from the end record, not from the start of the file: data that stands before the
-        archive (a self-extractor) shifts all stated offsets.
+        The offset is computed from the end record, not from the start of the file: data before the archive (a self-
+        extractor) shifts all stated offsets.
         """
         tail_start = max(0, self.size - _END.size - _LONGEST_COMMENT)
         tail = self._source.read_at(tail_start, self.size - tail_start)
@@ -254,7 +254,7 @@ class ZipArchive(OpenedFile):
         return start, size, count
 
     def _find_end64(self, before: int, stated: int) -> int:
-        """Where the zip64 end record is: as stated, or right before its locator if data stands before the archive."""
+        """Return where the zip64 end record is: as stated, or right before its locator if data precedes the archive."""
         for place in (self._part_starts[-1] + stated, stated, before - _END64.size):
             if 0 <= place <= before and self._source.read_at(place, 4) == _END64_MARK:
                 return place
@@ -301,7 +301,7 @@ class ZipArchive(OpenedFile):
             self._read_target(row, name, size)
 
     def _enter_files(self, files: list[tuple[int, str, int | None, _Central]], shift: int) -> None:
-        """Enter files of known directories: directory, name, time if known better, fields. The list is emptied."""
+        """Enter files of known directories: directory, name, better time if known, fields. Empties the list."""
         if not files:
             return
         directories, names, exact, rows = zip(*files, strict=True)
@@ -335,9 +335,9 @@ class ZipArchive(OpenedFile):
         self.listing.sizes[row] = 0
 
     def _account_for_bytes(self, directory: int, directory_end: int) -> None:
-        """Refuse entries that overlap, and enter the bytes that no entry takes into the facts.
+        """Refuse overlapping entries, and record in the facts the bytes that belong to no entry.
 
-        An entry that lies over another would let a small file unpack without end.
+        Overlapping entries would let a small file unpack without end.
         """
         extents, order = self._extents.joined(self._refused).in_order()
         if (row := extents.overlap()) is not None:
@@ -363,7 +363,7 @@ class ZipArchive(OpenedFile):
         self.facts.locks = tuple(sorted(ciphers))
 
     def _local_time(self, packed: int) -> int | None:
-        """Nanoseconds since 1970 of a DOS date and time, which are local; None for an impossible one."""
+        """Return nanoseconds since 1970 of a local DOS date and time; None for an impossible one."""
         if packed in self._times:
             return self._times[packed]
         self._times[packed] = result = of_dos(packed)
@@ -372,7 +372,7 @@ class ZipArchive(OpenedFile):
     # --- content -----------------------------------------------------------------------------------------
 
     def _whole(self, row: int) -> bytes | None:
-        """All of an entry that is deflated, not large, and sound, as most are; None for others: read by blocks."""
+        """Return all of an entry that is deflated, small and undamaged, as most are; None for others."""
         size, packed = self.listing.sizes[row], self._extents.packed[row]
         if self._methods[row] != _DEFLATE or size > WHOLE or packed > WHOLE or self._extents.flags[row] & _ENCRYPTED:
             return None
@@ -386,7 +386,7 @@ class ZipArchive(OpenedFile):
         return block if block is not None and crc32(block) == self.listing.checksums[row] else None
 
     def _content(self, row: int) -> Iterator[bytes]:
-        """An entry's content block by block; raises where it is broken."""
+        """Yield an entry's content by blocks; raises DamagedArchive."""
         packed = self._extents.packed[row]
         head = self._source.read_at(self._extents.offsets[row], _HEAD + min(packed, BLOCK))
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
@@ -417,7 +417,7 @@ class ZipArchive(OpenedFile):
         return unpack
 
     def _packed_blocks(self, row: int, start: int, first: bytes) -> Iterator[bytes]:
-        """The entry's packed bytes: the first, already read, and the rest in blocks."""
+        """Yield the entry's packed bytes: the first, already read, then the rest in blocks."""
         yield first
         offset = self._extents.offsets[row] + start + len(first)
         left = self._extents.packed[row] - len(first)
@@ -429,7 +429,7 @@ class ZipArchive(OpenedFile):
             offset, left = offset + len(block), left - len(block)
 
     def _plain_blocks(self, row: int, blocks: Iterator[bytes], password: str | None = None) -> Iterator[bytes]:
-        """The packed bytes deciphered, where they are locked."""
+        """Yield the packed bytes, deciphered if they are locked."""
         if not self._extents.flags[row] & _ENCRYPTED:
             return blocks
         if password is None:
@@ -441,7 +441,7 @@ class ZipArchive(OpenedFile):
         return unlock_classic(password, blocks)
 
     def _opens(self, row: int, password: str) -> bool:
-        """Whether a password opens an entry: by its check value, then by its content's checksum if it is small."""
+        """Whether a password opens an entry: by its check value, then by the checksum of a small one's content."""
         head = self._source.read_at(self._extents.offsets[row], _LOCAL.size)
         start = _LOCAL.size + int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
         first = self._source.read_at(self._extents.offsets[row] + start, CLASSIC_HEAD + 32)
@@ -481,7 +481,7 @@ class ZipArchive(OpenedFile):
 
 
 def _is_unsaid(fields: _Central, raw: bytes, extra: bytes) -> bool:
-    """Whether nothing says how an entry's name is encoded."""
+    """Whether the encoding of an entry's name is not stated."""
     if raw.isascii() or fields[5] & _UTF8:
         return False
     return _read_extra(extra, raw, 0, 0, 0)[4] is None
@@ -492,10 +492,9 @@ def _method_name(method: int) -> str:
 
 
 def _only_time(extra: bytes) -> int | None:
-    """The time of an extra field that says nothing else that counts, in nanoseconds; None for any other.
+    """Return the time in an extra field that contains nothing else of use, in nanoseconds; None otherwise.
 
-    Those are what common packers write: the moment in seconds since 1970, mostly with the numbers of the owner behind
-    it, or the moment as Windows has it.
+    Common packers write these: seconds since 1970, mostly with the owner's numbers after it, or a Windows time.
     """
     size = len(extra)
     if extra[:4] == _MOMENT and extra[4] & 1 and (size == 9 or (size == 24 and extra[9:15] == _OWNER)):
@@ -510,7 +509,7 @@ def _only_time(extra: bytes) -> int | None:
 def _read_extra(
     extra: bytes, raw: bytes, size: int, packed: int, offset: int
 ) -> tuple[int, int, int, int | None, str | None, AesCipher | None]:
-    """What the extra fields say better: sizes and offset (zip64), time in nanoseconds, name in Unicode, AES lock."""
+    """Read what extra fields say better: sizes and offset (zip64), time in nanoseconds, Unicode name, AES lock."""
     modified: int | None = None
     name: str | None = None
     cipher: AesCipher | None = None

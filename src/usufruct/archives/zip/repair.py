@@ -14,9 +14,9 @@ _OWN_MARKS = (b"PK\x01\x02", b"PK\x05\x06")
 
 
 def directory_of(source: Source, keep: Callable[[int], None]) -> tuple[Source, tuple[str, ...]]:
-    """A central directory made from the headers that stand before each entry; and names of entries that break off.
+    """Return a central directory made from the local headers, and the names of incomplete entries.
 
-    `keep` is told the bytes that are kept of each. Raises nothing: what is no header is passed over.
+    `keep` is called with the bytes that are kept of each. Raises nothing: bytes that are no header are skipped.
     """
     entries: list[bytes] = []
     lost: list[str] = []
@@ -74,7 +74,7 @@ def _central(
 
 
 def _without_zip64(extra: bytes, packed: int, size: int) -> tuple[bytes, int, int]:
-    """The extra field without the one for large sizes, and the true sizes."""
+    """Return the extra field without the zip64 one, and the true sizes."""
     rest, at = b"", 0
     while at + 4 <= len(extra):
         tag, length = struct.unpack_from("<2H", extra, at)
@@ -91,10 +91,10 @@ def _without_zip64(extra: bytes, packed: int, size: int) -> tuple[bytes, int, in
 
 
 def _descriptors(source: Source, keep: Callable[[int], None]) -> dict[int, tuple[int, int, int, int]]:
-    """Where the bytes of an entry begin → its checksum, packed size and size, said behind them, and where that ends.
+    """Return for each entry's data offset its checksum, packed size and size from the data descriptor, and its end.
 
-    All are found in one pass, for an archive may be nothing but entries that seem to have one. Some leave the mark out:
-    then the next header stands right behind.
+    All are found in one pass, because an archive may contain nothing but entries that seem to have one. Some leave the
+    signature out: then the next header follows directly.
     """
     found: dict[int, tuple[int, int, int, int]] = {}
 
@@ -121,7 +121,7 @@ def _descriptors(source: Source, keep: Callable[[int], None]) -> dict[int, tuple
 
 
 def _find(source: Source, mark: bytes, at: int) -> int:
-    """Where a mark stands next, or -1. It is mostly near: little is read at first, and more each time."""
+    """Return the next offset of a signature, or -1. It is mostly near: little is read at first, and more each time."""
     window = _LEAST_WINDOW
     while at < source.size:
         found = source.read_at(at, window + len(mark) - 1).find(mark)

@@ -1,7 +1,7 @@
-"""Writing zip archives: deflated by several threads, locked with AES where that is wanted.
+"""Write zip archives: deflated by several threads, and encrypted with AES on request.
 
 The layout is that of PKWARE's APPNOTE 6.3, with the AES entries of its appendix (key size 256, no CRC-32 beside the
-cipher's own proof). Every entry is written in one go: small files with sizes in front, large ones with sizes behind.
+cipher's authentication code). Small files have their sizes in front, large ones after the data.
 """
 
 import os
@@ -43,7 +43,7 @@ class _Packed(NamedTuple):
 
 
 class _Written(NamedTuple):
-    """What the directory at the archive's end says of one entry."""
+    """What the central directory says about one entry."""
 
     member: Member
     flags: int
@@ -83,7 +83,7 @@ class _Writer:
         self._out, self._effort, self._password = out, effort, password
 
     def packed(self, member: Member) -> _Packed:
-        """A small member, deflated where that makes it smaller, and locked."""
+        """Return a small member, deflated if that makes it smaller, and encrypted."""
         if member.kind is EntryKind.DIRECTORY:
             return _Packed(_STORED, 0, b"")
         plain = os.fsencode(member.target) if member.kind is EntryKind.LINK else whole_of(blocks_of(member))
@@ -107,7 +107,7 @@ class _Writer:
         return one
 
     def put_large(self, member: Member, tell: Callable[[int], None]) -> _Written:
-        """Write an entry block by block, its sizes behind it."""
+        """Write an entry by blocks, its sizes after it."""
         offset = self._out.tell()
         is_wide = member.size >= _WIDE
         method = _DEFLATED if self._effort else _STORED
@@ -139,7 +139,7 @@ class _Writer:
         return head._replace(checksum=checksum, packed=packed, size=member.size)
 
     def end(self, written: Sequence[_Written]) -> None:
-        """Write the directory of all entries."""
+        """Write the central directory."""
         start = self._out.tell()
         for one in written:
             self._out.write(self._central_header(one))
@@ -196,7 +196,7 @@ class _Writer:
 
 
 def _four(value: int) -> int:
-    """What stands in four bytes: the value, or that it stands elsewhere."""
+    """Return what goes into four bytes: the value, or the marker for zip64."""
     return value if value < _WIDE else _MOST_4
 
 
@@ -206,7 +206,7 @@ def _name(member: Member) -> bytes:
 
 
 def _needed(one: _Written, *, is_wide: bool) -> int:
-    """The version of the format that a reader must know, in tenths."""
+    """Return the version of the format that a reader needs, in tenths."""
     return 51 if one.flags & _LOCKED else 45 if is_wide else 20
 
 
@@ -219,7 +219,7 @@ def _mode(member: Member) -> int:
 
 
 def _time_field(member: Member) -> bytes:
-    """The time in UTC; a reader without it has the local time of the header."""
+    """Return the extra field with the time in UTC; other readers use the local time of the header."""
     seconds = member.modified // 1_000_000_000
     if not -_LARGEST_TIME <= seconds < _LARGEST_TIME:
         return b""
