@@ -10,7 +10,7 @@ class UnsafeName(Exception):
 
 
 def safe_path(name: str) -> str:
-    """Return an entry's normalised path: `/` as separator without `.` and empty parts.
+    """Return an entry's normalised path: with `/` as separator, without `.` and empty parts.
 
     Empty for the archive's top itself. Raises UnsafeName for a name that would lead out of the destination.
     """

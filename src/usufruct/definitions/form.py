@@ -4,7 +4,7 @@ from typing import Literal
 
 import msgspec
 
-from usufruct.model.applications import Arrange, Programs
+from usufruct.model.applications import Folder, Programs
 
 VERSION = 1
 """Of the format; the first key of every definition."""
@@ -36,27 +36,11 @@ class PlaceForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True):
     paths: dict[str, str] = {}
 
 
-class FolderForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True, omit_defaults=True):
-    """One `[[folder]]` table."""
-
-    name: str
-    path: str
-    arrange: Arrange
-    takes: tuple[str, ...] = ()
-    prefer: tuple[str, ...] = ()
-    mark: tuple[str, ...] = ()
-    unless: tuple[str, ...] = ()
-    also: tuple[str, ...] = ()
-    known: tuple[str, ...] = ()
-    gather: bool = True
-    data: bool = False
-    installed: tuple[str, ...] = ()
-
-
 class DefinitionForm(msgspec.Struct, forbid_unknown_fields=True, frozen=True, omit_defaults=True):
     """The whole file."""
 
     usufruct: int
     application: ApplicationForm
-    folder: tuple[FolderForm, ...]
+    folder: tuple[Folder, ...]
+    """With the paths as they are written."""
     place: tuple[PlaceForm, ...] = ()

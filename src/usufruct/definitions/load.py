@@ -7,8 +7,9 @@ from functools import cache
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
-from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm, FolderForm
+from usufruct.definitions.form import VERSION, ApplicationForm, DefinitionForm
 from usufruct.definitions.toml_texts import LARGEST, parsed_toml
 from usufruct.definitions.whereabouts import (
     Machine,
@@ -151,17 +152,9 @@ def _application(form: DefinitionForm, is_shipped: bool, place: Whereabouts, *, 
         # Content goes to the highest version; to another one where that is named.
         yields=application.yields or is_other,
         folders=tuple(
-            Folder(
-                name=folder.name,
+            replace(
+                folder,
                 path=_folder_path(place.paths.get(folder.name, folder.path)),
-                arrange=folder.arrange,
-                takes=folder.takes,
-                prefer=folder.prefer,
-                mark=folder.mark,
-                unless=folder.unless,
-                also=folder.also,
-                known=folder.known,
-                gather=folder.gather,
                 data=folder.data and is_shipped,
                 installed=tuple(map(absolute, folder.installed)),
             )
@@ -212,7 +205,7 @@ def _application_faults(application: ApplicationForm) -> list[_Fault]:
     return faults
 
 
-def _folder_faults(folder: FolderForm) -> list[tuple[str, str]]:
+def _folder_faults(folder: Folder) -> list[tuple[str, str]]:
     faults = []
     if not folder.name.strip():
         faults.append(("name", "a folder needs a name"))
@@ -274,7 +267,7 @@ def _from_validation(file: Path, text: str, error: msgspec.ValidationError) -> B
     for pattern, plain in _LIBRARY_WORDS:
         what = re.sub(pattern, plain, what)
     place = f"[[folder]] number {folder + 1}" if is_folder and folder is not None else ".".join(keys) or "the file"
-    form = FolderForm if is_folder else ApplicationForm if keys[:1] == ["application"] else DefinitionForm
+    form = Folder if is_folder else ApplicationForm if keys[:1] == ["application"] else DefinitionForm
     known = ", ".join(form.__struct_fields__)
     if "missing required" in said:
         remedy = f"Add the key {key}."

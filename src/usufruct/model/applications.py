@@ -24,7 +24,7 @@ class Programs(StrEnum):
     REFUSE = "refuse"
 
 
-class Folder(Struct, frozen=True, kw_only=True):
+class Folder(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """One place in an application where one kind of content belongs."""
 
     name: str
