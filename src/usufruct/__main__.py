@@ -67,7 +67,7 @@ def main() -> None:
     """Run the command line and end with its exit code."""
     _refuse_zip()
     _name_files_in_utf8()
-    # What a command makes of an archive's entries stays until it ends: it need not be looked through again and again.
+    # A command keeps its objects until it ends, so the collector need not scan them repeatedly.
     _open_what_is_closed()
     gc.set_threshold(_NEW, 100, 100)
     from usufruct.cli.main import run
@@ -79,7 +79,7 @@ def main() -> None:
         sys.stderr.flush()
     except OSError:
         sys.exit(code)
-    # The system takes everything back at once; the interpreter would first take it apart piece by piece.
+    # Let the system free everything at once; the interpreter would free each object.
     os._exit(code)
 
 

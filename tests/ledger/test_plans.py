@@ -20,6 +20,9 @@ WHOLE = {
     "SELECT DISTINCT name FROM layer WHERE directory": "a free name is one that nothing there has",
     "SELECT DISTINCT blake3 FROM layer WHERE is_backed": "the whole store is compared",
     "SELECT blake3 FROM layer WHERE is_backed GROUP BY": "what is backed up has an index of its own",
+    "SELECT name, level, holding, kind, size, modified, mode, inode, blake3, target, entry, is_backed, born": (
+        "what a change brings has no index: among 200,000 files in one directory it is found in 20 ms"
+    ),
     "INSERT INTO directory": "whether it is referred to ends with the first",
     "DELETE FROM directory": "whether it is referred to ends with the first",
 }

@@ -93,7 +93,7 @@ def add_archives(
     results = []
     refuse_name(request)
     with context.writing(f"add {' '.join(path.name for path in archives)}") as resources:
-        # What is unpacked to be listed need not be unpacked again to be placed.
+        # What is unpacked for the listing need not be unpacked again for placing.
         spool = str(context.places.data / "spool")
         request = replace(request, access=replace(request.access, spool=spool, watch=context.watch))
         errands = request.each()
@@ -124,7 +124,7 @@ def _added(context: Context, resources: Resources, paths: Sequence[Path], reques
     with examined(context, paths, request, resources.ledger, for_adding=True) as found:
         result = _add(resources, found)
     if isinstance(result.error, ProgramsFound) and not request.known_programs:
-        # Now that they are known, the rules decide what becomes of them.
+        # Now that the programs are known, the rules decide about them.
         return _added(context, resources, paths, replace(request, known_programs=result.error.entries))
     return result
 

@@ -74,7 +74,7 @@ def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tup
     store = directory = store_of(context)
     outside = [volume for volume in volumes if store not in Path(volume.path).parents]
     if len(outside) > 1:
-        # The parts of a set are found by their names, which must not meet those of others.
+        # The parts of a set are found by name, so they must not meet the parts of others.
         taken = {spelling_key(name) for name in os.listdir(store)} if store.is_dir() else set()
         name = tidy_name(os.path.basename(outside[0].path))
         directory = store / (free_name(name, taken) if spelling_key(name) in taken else name)
@@ -86,7 +86,7 @@ def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tup
             move_volume(resources.ledger, old, new)
         enter_archive_places(resources.ledger, resources.platform.identity_of_volume, (new for _, new in moved))
     for old, new in moved:
-        # The store may be the very folder that the archive is in, by another spelling of its path.
+        # The store may be the archive's own folder, by another spelling of its path.
         if not are_one_name(old, new):
             resources.platform.unlink(old)
     return tuple(new for _, new in moved)

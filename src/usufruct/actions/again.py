@@ -90,7 +90,7 @@ def has_all(ledger: Ledger, holding: Holding, plan: Plan) -> bool:
     count = 0
     for row in plan.rows():
         entry, above = layout.listing.path(row), plan.snapshot.surveyed(layout.home_of[row]).path
-        # What the user edited would come beside its own name, which changes nothing of what the holding has.
+        # A file that the user edited would get a free name, but the holding has it all the same.
         if not {(entry, f"{above}/{plan.name(row)}"), (entry, f"{above}/{layout.name(row)}")} & has:
             return False
         count += 1

@@ -146,7 +146,7 @@ class CarryFile:
 
     def _text(self, inside: str, most: int) -> str:
         row = self._row(inside)
-        # No entry unpacks to more than it states.
+        # An entry never unpacks to more than its stated size.
         if self.archive.listing.sizes[row] > most:
             raise self.unusable(f"{inside} is far too large")
         try:

@@ -142,7 +142,7 @@ def _compare_definitions(
     shipped = {one.name: one for one in known if one.is_shipped}
     for name in plan.document.applications:
         if name in shipped and name not in applications:
-            # What ships is known by everybody: nothing that is carried takes its place.
+            # Every machine has the shipped definitions: a carried one never replaces them.
             plan.definitions.append(BringingDefinition(name, shipped[name].root, OTHER))
             continue
         try:
@@ -151,7 +151,7 @@ def _compare_definitions(
             if application.name != name:
                 raise carried.unusable(f"its definition {name} calls itself {application.name}")
         except (UsufructError, ValueError) as error:
-            # All else is carried in; what belongs to it finds no folder.
+            # Everything else is carried in; the holdings of this one find no folder.
             plan.definitions.append(BringingDefinition(name, "", UNUSABLE, str(error)))
             continue
         here = applications.get(name)
@@ -273,7 +273,7 @@ def _add(context: Context, bringing: Bringing, access: Access, carried: CarryFil
     try:
         archives = gathered(_stored(context, holding, bringing.found, carried))
     except (UsufructError, OSError) as error:
-        # One that is broken keeps no other from its turn.
+        # A broken one must not stop the others.
         name = holding.archives[0].name
         said = error if isinstance(error, UsufructError) else unread(Path(name), error)
         found = Examined(path=name, request=request, name=holding.name).as_outcome(Refused, error=said)
@@ -292,7 +292,7 @@ def _stored(
     directory = store = store_of(context)
     make_private(store)
     if sum(bool(one.inside) for one in holding.archives) > 1:
-        # The parts of a set are found by their names, which must not meet those of others.
+        # The parts of a set are found by name, so they must not meet the parts of others.
         taken = {spelling_key(name) for name in os.listdir(store)}
         directory = (
             store / free_name(holding.name, taken) if spelling_key(holding.name) in taken else store / holding.name
@@ -321,7 +321,7 @@ def _write(carried: CarryFile, file: CarriedFile, target: Path, platform: Platfo
         state = write_new(str(partial), carried.blocks(file), carried.modified(file), 0o644)
         if state.digest.hex() != file.blake3:
             raise carried.another(file)
-        # The record will say that it is there, and the carry file may be gone tomorrow.
+        # The record will point to it, and the carry file may be gone tomorrow.
         platform.sync_file(str(partial))
         platform.rename_new(str(partial), str(target))
         platform.sync_names([str(target.parent)])

@@ -87,7 +87,7 @@ class StoreCheck(Struct, frozen=True):
 
 def check_store(context: Context) -> StoreCheck:
     """Read every backup and compare it with its digest; nothing is changed."""
-    # Only here: comparing files with the ledger starts without what writes.
+    # Imported here: comparing files with the ledger needs no writing code.
     from usufruct.backups import Backups
 
     backups = Backups(context.places.backups, context.system())

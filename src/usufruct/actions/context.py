@@ -110,7 +110,7 @@ class Context(Struct, frozen=True):
 
         At the end, what is no longer needed is removed, by a separate process if that would take long.
         """
-        # Only here: commands that read the ledger start without all that is needed to change anything.
+        # Imported here: commands that only read the ledger start without the code for changes.
         from usufruct.files.locking import only_writer
         from usufruct.ledger.changes import is_tidy
         from usufruct.transaction.recover import recover

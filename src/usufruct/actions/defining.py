@@ -85,7 +85,7 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
     name = _checked(name) if name else _name_from(directory.name)
     text = _text_of(name, directory, learned)
     file = context.places.apps / f"{name}.toml"
-    application = parse_application(text, file)  # a proposal that could not be accepted would be a fault of ours
+    application = parse_application(text, file)  # an unacceptable proposal would be our own fault
     return Proposal(name, text + _trial(listing, application), file)
 
 
@@ -253,7 +253,7 @@ def _text_of(name: str, directory: Path, learned: Learned) -> str:
     else:
         lines.append('programs = "refuse"  # no file here can run')
     for folder in learned.folders:
-        # One whose name no definition may hold is left out; it is told with what lies beside the folders.
+        # A name that no definition can contain is left out, and reported with the files beside the folders.
         if _shown(folder.path) == folder.path:
             lines += ["", *_folder_lines(folder)]
     if learned.unexplained:

@@ -70,7 +70,7 @@ def turn_on(context: Context) -> Told:
             )
     for path, text in texts.items():
         _make_above(path, record)
-        # On record before it is there: what a crash leaves can be taken back.
+        # Recorded before it is made, so that a crash leaves nothing unknown.
         record.files[path] = blake3(text.encode()).hexdigest()
         _write(context, record)
         replace_text(Path(path), text, context.system())

@@ -167,7 +167,7 @@ class Download:
         found = candidates.among(Tree.of(self.archive.listing)) | candidates.taking(self.archive.name)
         variants = {number: self.variant_for(applications[number]) for number in sorted(found)}
         if Tree.of(self.archive.listing).archives:
-            # For one of which nothing is outside, the archives inside are opened as for all others.
+            # Archives inside are opened for one without outer content, as for all others.
             rest = [number for number in range(len(applications)) if number not in found]
             first = next((number for number in rest if not applications[number].leave), None)
             if first is None:
@@ -194,7 +194,7 @@ class Download:
                 break
             opened = self._layout(inside, application)
             if not insists and layout.evidence > Evidence.EVERYDAY and opened.evidence <= layout.evidence:
-                break  # what lies outside is as strong, so the archives inside are a part of it
+                break  # the outer content is as strong, so the archives inside are part of it
             archive, layout = inside, opened
         return Variant(layout, archive)
 
@@ -223,7 +223,7 @@ class Download:
             lay_out = partial(layout_of, listing, application, self.tidy_name, choices, claims=claims)
         layout = lay_out()
         if layout.undecided:
-            # Without the password it is shown as if what looks equal were.
+            # Without the password, entries that look equal are shown as equal.
             with suppress(PasswordNeeded):
                 layout = lay_out(digests=digests_of(archive, sorted(layout.undecided)))
         return layout

@@ -96,7 +96,7 @@ def waiting_and_rest(
 ) -> tuple[list[Waiting], int]:
     """Return the same, and how many older downloads were not looked at."""
     applications = tuple(applications_here(context))
-    # Objects are made of those that are looked at only: a folder may hold very many.
+    # Make objects only of those that are looked at: a folder may contain very many.
     folders = [folder for folder in folders_of(context) if folder.is_dir()]
     found = [one for folder in folders for one in _found_in(folder, folded(find or ""))]
     found.sort(key=itemgetter(0), reverse=True)
@@ -110,7 +110,7 @@ def waiting_and_rest(
             try:
                 one = _standing(group, modified, applications, known, record)
             except FileNotFoundError:
-                # A browser gave it its final name in this moment: it is seen under that one the next time.
+                # A browser has just given it its final name, under which it is seen next time.
                 continue
             if app and folded(one.application or "") != folded(app):
                 continue
@@ -134,7 +134,7 @@ def _found_in(folder: Path, wanted: str) -> Iterator[tuple[int, Path, tuple[str,
                 if entry.name[:1] != "." and entry.is_file():
                     times[entry.name] = entry.stat().st_mtime_ns
             except OSError:
-                # It is being renamed or removed: it is seen the next time.
+                # It is being renamed or removed, and is seen next time.
                 continue
     for names in sets_among(folder, times):
         if not wanted or any(wanted in folded(name) for name in names):
@@ -270,7 +270,7 @@ def _fit(seen: Seen, download: Download) -> None:
         seen.application = verdict.layout.application.name
         seen.asks = bool(verdict.layout.decisions)
         return
-    # A lone file of a common type, a letter or a photograph, waits for no program.
+    # A single file of a common type, such as a letter or a photo, is not content for a program.
     if seen.format == "file" and (verdict.decision is None or verdict.decision.is_open):
         seen.state = OTHER
 

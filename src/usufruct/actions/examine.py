@@ -97,7 +97,7 @@ class _Examination:
         except PasswordNeeded as needed:
             return self._found.as_outcome(Asked, decisions=(_password_question(needed),))
         except UsufructError as error:
-            # No question: what would answer it is refused for the same reason.
+            # Ask nothing: every answer would be refused for the same reason.
             return self._found.as_outcome(Refused, error=error)
         except (Exception, MemoryError) as error:  # noqa: BLE001 - one file must not keep all others from their turn
             _log.error("%s", self._found.path, exc_info=error)
@@ -246,7 +246,7 @@ class _Examination:
             if plan.unnamed:
                 named |= plan.unnamed
                 continue
-            # A piece that meets another of its name goes beside it as a whole, and is surveyed there.
+            # A piece that conflicts with another gets a free name as a whole, and is surveyed there.
             if not (pieces := pieces_beside(plan)):
                 return plan
             move_pieces(layout, snapshot, pieces)

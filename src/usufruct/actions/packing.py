@@ -116,7 +116,7 @@ def plan_packing(context: Context, packing: Packing) -> ToPack:
     plan = ToPack(out, archive_format, wrapper)
     seen: dict[str, str] = {}
     for source in sources:
-        # A single folder is the wrapper itself; beside others it keeps its own name.
+        # A single folder is the wrapper itself; several keep their own names.
         above = "" if source.is_folder and len(sources) == 1 else source.name if source.is_folder else ""
         for below, path, state in source.found:
             entry = "/".join(part for part in (wrapper, above, below) if part)
@@ -321,7 +321,7 @@ def _written(context: Context, plan: ToPack, packing: Packing, path: Path) -> li
                 f"{plan.out.name} would be more than {_MOST_VOLUMES} volumes.", kept="No archive was made.",
                 remedy="Give a larger --volume.",
             )  # fmt: skip
-        # A file counts once all of its bytes were taken in.
+        # A file counts once all of its bytes are read.
         files = bisect_right(ends, done)
         context.watch(Progress(plan.out.name, "packing", files, len(ends), done, plan.size))
 

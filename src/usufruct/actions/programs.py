@@ -35,7 +35,7 @@ def finds_programs(variant: Variant, request: Request, *, in_all: bool) -> bool:
     placed, kinds = layout.home_of, listing.kinds
     untold = (row for row in Tree.of(listing).untold if placed[row] >= 0 and kinds[row] == EntryKind.FILE)
     rows = sorted(islice(untold, _MOST_FILES_LOOKED_AT + 1))
-    # A packed stream must be unpacked up to the last of them.
+    # A packed stream must be unpacked as far as the last of them.
     looked_at = rows if variant.archive.is_divisible else range(len(listing))
     size = sum(map(listing.sizes.__getitem__, looked_at))
     if in_all and 0 < len(rows) <= _MOST_FILES_LOOKED_AT and size <= _MOST_LOOKED_AT:

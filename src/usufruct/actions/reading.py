@@ -153,7 +153,7 @@ def _viewing_directory(context: Context) -> Path:
     try:
         make_private(above)
     except OSError:
-        # A home that may not be written keeps nobody from looking.
+        # A read-only home must not prevent looking.
         return Path(tempfile.mkdtemp(prefix="usufruct-view-"))
     for old in above.iterdir():
         with suppress(OSError):

@@ -30,7 +30,7 @@ def run_after(context: Context, application: Application) -> str:
         done = subprocess.run(application.after, capture_output=True, timeout=_PATIENCE, check=False)
     except FileNotFoundError:
         if application.is_shipped:
-            return ""  # not every system has it, and where it is missing nothing needs telling
+            return ""  # not every system has the command, and without it nothing needs a refresh
         return f"{called} is not installed, so {application.title} does not know of the change yet"
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         return f"{called} could not be run: {error}"

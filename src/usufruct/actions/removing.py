@@ -125,7 +125,7 @@ def _remove_several(context: Context, resources: Resources, holdings: Sequence[H
     """Remove the first of these together, as many as possible; perhaps none."""
     removed = remove_together(resources, map(Leaving, takewhile(partial(_is_at_hand, resources), holdings)))
     done = [HoldingRemoved(holding, one, "") for holding, one in zip(holdings, removed, strict=False)]
-    # The application is told once, by the last of what was its own.
+    # The application's command runs once, after its last holding.
     last = {one.holding.application: number for number, one in enumerate(done) if one.removed.taken}
     for number in last.values():
         done[number] = replace(done[number], after=_refresh(context, done[number].holding))
@@ -243,6 +243,6 @@ def forget_holdings(context: Context, words: Sequence[str], application: str | N
 
 
 def _refresh(context: Context, holding: Holding) -> str:
-    # What was placed can be taken out even when its application's definition is broken or gone.
+    # A holding can be removed even if its application's definition is broken or gone.
     application = application_of(context, holding.application)
     return run_after(context, application) if application else ""

@@ -25,7 +25,7 @@ def heed(seen: Seen, download: Download) -> None:
     seen.tried = sorted(download.tried)
     tree = Tree.of(download.archive.listing)
     words = words_of(tree, download.archive.name)
-    # What lies in archives inside is not known here.
+    # The content of archives inside is not known here.
     is_known = len(words) <= _MOST_WORDS and not tree.archives
     seen.words = b64encode(array("I", _numbers(words)).tobytes()).decode("ascii") if is_known else None
 
@@ -37,7 +37,7 @@ def _says_any(seen: Seen, words: frozenset[int]) -> bool:
     try:
         return not words.isdisjoint(array("I", b64decode(seen.words)))
     except ValueError:
-        return True  # somebody else wrote it
+        return True  # another program wrote it
 
 
 class SeenDownloads:

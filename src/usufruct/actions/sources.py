@@ -51,7 +51,7 @@ def source_of(
     try:
         download = Download([path.absolute() for path in paths], request)
     except DamagedArchive:
-        # It may have been rescued from; what is given back is compared with what was placed in any case.
+        # Its good entries may have been rescued; restored content is compared with what was placed anyway.
         request = replace(request, access=replace(request.access, rescues=True))
         download = Download([path.absolute() for path in paths], request)
     try:

@@ -45,7 +45,7 @@ def standing(context: Context) -> Overview:
         number, files = counts.get(holding.application or "", (0, 0))
         counts[holding.application or ""] = number + 1, files + holding.files
     steps, _ = history(context, _NEWEST)
-    # What waits and came from here already is known by its path.
+    # A waiting download that was added before is recognised by its path.
     waiting = _waiting(context, {holding.archive for holding in holdings})
     return Overview(
         ready=waiting["ready"],
@@ -66,10 +66,10 @@ def _waiting(context: Context, added: set[str]) -> Counter[str]:
         with suppress(OSError), os.scandir(folder) as there:
             entries = [one for one in there if one.path not in added and not one.name.startswith(".")]
         for one in entries:
-            with suppress(OSError):  # a link that leads nowhere, or a file that went meanwhile
+            with suppress(OSError):  # a dangling link, or a file that has just been removed
                 now = one.stat()
                 seen = known.of(one.path, now.st_size, now.st_mtime_ns)
-                if seen or is_archive_name(one.name):  # who is known need not be called an archive
+                if seen or is_archive_name(one.name):  # a known file need not be called an archive
                     found[_standing_of(seen)] += 1
     return found
 

@@ -44,10 +44,10 @@ def received(context: Context, word: Path, name: str | None = None) -> Iterator[
     try:
         make_private(spool)
     except OSError:
-        # Only to look at something nothing of ours need be written.
+        # Looking at something must not write anything of ours.
         spool = Path(tempfile.gettempdir())
     with tempfile.TemporaryDirectory(dir=spool, prefix="received-") as directory:
-        # A pipe that a shell made for a command has a number for a name, which says nothing.
+        # A pipe that a shell made for a command has only a number as its name.
         said = name if name and not fault_in_name(name) else ""
         path = Path(directory) / (said or (_NAME if is_input or word.name.isdigit() else word.name))
         if is_input:

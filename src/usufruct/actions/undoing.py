@@ -151,7 +151,7 @@ class Reversal:
                 "There is nothing to redo, because another change was made after the last undo.",
                 remedy="`usufruct history` lists what was done.",
             )
-        # What was undone last comes back first.
+        # The last one undone is redone first.
         again = [(latest, change) for latest, change, _ in undone if latest.command == last.command]
         return step, [change for _, change in sorted(again, key=lambda pair: -pair[0].number)]
 
@@ -240,7 +240,7 @@ class Reversal:
             )
         past = past_layers(ledger, change.number)
         if not past and was_there:
-            # All that it was about was changed by the user and stayed: there is nothing to put back.
+            # The user had changed all of its files, and they stayed: there is nothing to put back.
             enter_reversed(ledger, root, self._resources.now())
             return Reversed(root, took.name, True, 0)
         if not past:
@@ -324,7 +324,7 @@ def _forgotten(holding: Holding) -> WrongUsage:
 
 
 def _is_repair(step: Step) -> bool:
-    # A repair brings back what was there anyway: there is nothing of it to undo.
+    # A repair restores what should be there, so there is nothing to undo.
     return all(change.kind is ChangeKind.REPAIR for change in step.changes)
 
 

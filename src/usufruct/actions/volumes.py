@@ -55,7 +55,7 @@ def _fingerprint(path: str) -> tuple[int, ...]:
         found = os.stat(path)
     except OSError:
         return ()
-    # A folder that was unpacked already is compared by its content.
+    # An unpacked folder is compared by its content.
     return () if stat.S_ISDIR(found.st_mode) else (found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns)
 
 

@@ -44,7 +44,7 @@ class Allowance:
         """`name`, `path` and `size` in bytes are those of the download."""
         self.limits = limits
         self._name, self._path, self._size = name, path, size
-        # Whoever raises the limit raises what is allowed for the size as well.
+        # Raising the limit also raises what is allowed for the size.
         self._most = min(limits.entries, max(limits.entries // 10, _FEW, size // _BYTES_FOR_EACH))
         self._most_kept = max(limits.kept, size // _BYTES_FOR_KEPT)
         self._entries = self._fields = self._kept = self._unpacked = self._read = self._short_streams = 0

@@ -61,7 +61,7 @@ def library() -> ModuleType:
         raise UnreadableArchive(
             "This kind of archive is read with libarchive, which is not installed.", remedy=INSTALL
         ) from error
-    # The binding logs warnings of the library; what matters of them is found by checksums.
+    # The binding logs the library's warnings; checksums find what matters.
     logging.getLogger("libarchive").disabled = True
     return functions
 
@@ -71,7 +71,7 @@ def _binding() -> ModuleType:
     path = os.environ.get(_VARIABLE) or _best_library()
     if not path:
         raise FileNotFoundError("libarchive")
-    # The binding loads what this names, and else what the system calls `archive`.
+    # The binding loads the library named here, or the one the system calls `archive`.
     before = os.environ.get(_VARIABLE)
     os.environ[_VARIABLE] = path
     try:
@@ -242,7 +242,7 @@ class LibraryReader:
         return len(block)
 
     def _skip(self, _handle: Any, _data: Any, count: int) -> int:
-        # Never past the end, where the library would not notice that something is missing.
+        # Never past the end: the library would not notice that something is missing.
         passed = max(0, min(count, self._source.size - self._at))
         self._at += passed
         return passed

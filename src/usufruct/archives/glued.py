@@ -69,7 +69,7 @@ def _together(name: str, archives: Sequence[Archive], source: Source, allowance:
     number = 1
     for archive in archives:
         together.take(archive, f"{name}#{number}" if number > 1 else "")
-        # A tar behind a tar was read with the first one, and has a number already.
+        # A tar after a tar was read with the first one, and has a number already.
         number += 1 + archive.facts.behind
     return together
 

@@ -19,12 +19,12 @@ COMPRESSIONS = {
     b"\x1f\x8b\x08": "gz",
     b"BZh": "bz2",
     b"\xfd7zXZ\0": "xz",
-    # Whoever packs on several processors begins with a frame to be skipped.
+    # Multi-threaded packers begin with a skippable frame.
     **dict.fromkeys(ZST_MARKS, "zst"),
     b"\x04\x22\x4d\x18": "lz4",
     b"\x5d\0\0": "lzma",
     b"LZIP": "lz",
-    # Two bytes alone would say it of too many files: with the widths of codes that there are.
+    # Two bytes alone would match too many files, so include the possible code widths.
     **{bytes((0x1F, 0x9D, flag | width)): "Z" for flag in (0x80, 0) for width in range(9, 17)},
 }
 LIBRARY_MARKS = {

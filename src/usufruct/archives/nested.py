@@ -54,9 +54,9 @@ def opened_inside(outer: Archive, rows: Sequence[int], access: Access, *, insist
     archives inside unpack to more than the limits allow for the outer one's size.
     """
     inner: dict[int, Archive] = {}
-    # Another definition may have other archives opened: what these demand is no part of that.
+    # Another definition may open other archives: their demands are counted separately.
     kept, allowance = _KeptContent(), copy(outer.allowance)
-    # Each archive inside would hold a file open, and its plain bytes are at hand anyway.
+    # Each archive inside would keep a file open, and its bytes are at hand anyway.
     access = replace(access, spool=None)
     try:
         for row, blocks in outer.stream(rows):

@@ -135,7 +135,7 @@ def _open_files(paths: tuple[Path, ...]) -> list[Source]:
             if stat.S_ISDIR(mode):
                 raise MachineError(f"{path} is a folder.", remedy="Name an archive in it.", path=str(path))
             if not stat.S_ISREG(mode):
-                # Opening a pipe would wait for somebody to write into it, perhaps for ever.
+                # Opening a pipe would block until somebody writes to it.
                 kinds = ((stat.S_ISFIFO, "pipe"), (stat.S_ISSOCK, "socket"))
                 kind = next((word for is_kind, word in kinds if is_kind(mode)), "device")
                 raise MachineError(f"{path} is a {kind}, not a file.", remedy="Name a file.", path=str(path))
@@ -314,7 +314,7 @@ def _open_zip(path: str, name: str, source: Source, access: Access, allowance: A
     from usufruct.archives.zip.repair import directory_of
 
     try:
-        # Closed with the archive, but not when it turns out to have no directory.
+        # Closed with the archive, but not if it turns out to have no directory.
         part = SliceSource(source, 0)
         archive = ZipArchive(path, name, part, access, allowance)
         part.owns_whole = True
@@ -363,7 +363,7 @@ def _open_carried(path: str, name: str, sources: list[Source], access: Access, a
                 part = SliceSource(sources[0], at)
                 archive = opener([part, *sources[1:]])
             except DamagedArchive:
-                # The program's own code may hold the mark as well.
+                # The program's own code may contain the signature as well.
                 at = start.find(mark, at + 1)
                 continue
             archive.facts.is_program = part.owns_whole = True

@@ -119,7 +119,7 @@ def _message(text: str) -> Recognised | None:
 
 
 def _by_library(head: bytes, only: frozenset[str] | None = None) -> Recognised | None:
-    # Only here: it is needed for what is no archive, and costs a start.
+    # Imported here: needed only for files that are not archives, and slow to import.
     import filetype
 
     found = filetype.guess(head)

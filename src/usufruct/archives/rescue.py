@@ -24,7 +24,7 @@ class RescuedArchive:
         whole, lost = _read(inner)
         known = inner.listing
         lost = [*inner.facts.lost, *lost]
-        # What was not understood is the rest of the entries that are lost, and these are named.
+        # Bytes that were not understood belong to the lost entries, which are named.
         unread = () if lost else inner.facts.unread
         self.facts = replace(inner.facts, is_rescued=True, lost=tuple(lost), unread=unread)
         kept = [(row, entry) for row, entry in enumerate(known) if entry.kind != EntryKind.FILE or row in whole]
@@ -81,7 +81,7 @@ def _read(archive: Archive) -> tuple[set[int], list[str]]:
                 except (DamagedArchive, UnreadableArchive):
                     if not archive.is_divisible:
                         raise
-                    # The others do not lean on it: the same pass goes on.
+                    # The others do not depend on it, so the same pass continues.
                     lost.add(row)
                     continue
                 whole.add(row)
@@ -89,7 +89,7 @@ def _read(archive: Archive) -> tuple[set[int], list[str]]:
             break
         except (DamagedArchive, UnreadableArchive):
             in_vain += 1
-        # What failed without having begun is the first that is left, in the order of the archive.
+        # A failure before any entry began is about the first one left, in the archive's order.
         before = len(left)
         left = [row for row in left if row not in whole and row != started and row not in lost]
         if len(left) == before:

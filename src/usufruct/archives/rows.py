@@ -65,7 +65,7 @@ class Rows:
             if len(name) > _LONGEST_PATH:
                 name = name[:_LONGEST_PATH]
                 raise UnsafeName(f"its path is longer than {_LONGEST_PATH:,} characters")
-            # Archives name many files of one directory after another: its path is normalised once.
+            # Files of one directory mostly follow each other: normalise its path once.
             above, _, last = name.rpartition("/")
             if above and last and last not in (".", "..") and "\\" not in last and "\0" not in last:
                 directory = self.directories.get(above)
@@ -94,7 +94,7 @@ class Rows:
         path = f"{self._below}/{path}".strip("/") if self._below else path
         if path.count("/") >= _MOST_LEVELS:
             raise UnsafeName(f"it is more than {_MOST_LEVELS} folders deep")
-        # Each directory is kept with its whole path, so that deep ones take more than their names say.
+        # Each directory is kept with its full path, so deep ones take more than their names.
         for above in self.listing.unknown(path):
             self._allowance.entries()
             self._allowance.keep(len(above) + _DIRECTORY)

@@ -79,7 +79,7 @@ def split_set_of(path: Path) -> SplitSet:
     for place in places:
         found = _siblings(path, place)
         if len(places) > 1 and len(found) == 1:
-            continue  # it fits another habit as well, and by this one it would be alone
+            continue  # it fits another naming style as well, and would be alone in this one
         is_lone = set(found) <= {place.number} and (place.number in (-1, 0, _LAST) or place.total)
         if found and not is_lone and (place.style != "counted" or _are_cut(found)):
             return _ordered(path, place, found)
@@ -97,7 +97,7 @@ def set_of_tar(path: Path) -> SplitSet | None:
     Their names differ only by a number, or are `pack.tar`, `pack.tar-2` and so on; their content decides.
     """
     for here, called in _taped(path.name):
-        # Only the neighbours are looked for: a folder may hold very many tars.
+        # Look only for the neighbours: a folder may contain very many tars.
         if any(_volume(path, called(number)) for number in (here + 1, here - 1)):
             volumes = _continued(path, called, here)
             if len(volumes) > 1:
@@ -143,7 +143,7 @@ def sets_among(directory: Path, names: Iterable[str]) -> Iterator[tuple[str, ...
     lone: list[str] = []
     parts: dict[str, list[_PlaceInSet]] = {}
     for name in names:
-        # Nearly all names say nothing of parts. A plain zip or rar is part of a set only beside `.z01` or `.r00`.
+        # Most names state no part. A plain zip or rar is part of a set only beside `.z01` or `.r00`.
         if name[-4:].lower() in _PLAIN and not _SAYS_PART.search(name):
             lone.append(name)
         elif places := [place for place in _places(name) if place]:
@@ -172,7 +172,7 @@ def sets_among(directory: Path, names: Iterable[str]) -> Iterator[tuple[str, ...
             yield (name,)
     for (style, _), group in groups.items():
         if style == "counted" and not _are_cut(dict(enumerate([directory / name] for name in sorted(group)))):
-            # They are only counted in their names.
+            # Their names are merely numbered.
             yield from ((name,) for name in group)
         else:
             yield tuple(group)
@@ -212,7 +212,7 @@ def _places(name: str) -> Sequence[_PlaceInSet | None]:
 def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
     """Return the files beside one that belong to its set, by number."""
     found: dict[int, list[Path]] = {}
-    # Most names in a large folder are told apart by how they begin; only the others are taken apart.
+    # Most names in a large folder differ in their beginning; parse only the others.
     begins = place.stem[:2] if place.stem[:2].isascii() else ""
     there = listed(str(path.parent))
     for name in compress(there.in_order, (one.startswith(begins) for one in there.lowered)):
@@ -282,7 +282,7 @@ def _are_cut(found: dict[int, list[Path]]) -> bool:
     def begins(number: int) -> bool:
         path = found[number][0]
         try:
-            # Opening a pipe of such a name would wait for ever.
+            # Opening a pipe with such a name would block for ever.
             with path.open("rb") if path.is_file() else BytesIO() as file:
                 return begins_archive(file.read(HEAD))
         except OSError:

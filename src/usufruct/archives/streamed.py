@@ -96,7 +96,7 @@ class StreamedArchive(OpenedFile, ABC):
             for original, row in wanted:
                 yield row, self._read(original)
             return
-        # Unpacked forwards: a hard link needs the content of a file that has gone by, so each gets a pass of its own.
+        # Reading is forwards only: a hard link needs the content of an earlier file, so each gets its own pass.
         yield from self._pass([pair for pair in wanted if pair[0] == pair[1]])
         for pair in wanted:
             if pair[0] != pair[1]:

@@ -78,7 +78,7 @@ class UuencodedFile(OpenedFile):
             raw = begin[3].strip()
             encoding = "ascii" if raw.isascii() else encoding_for([raw], self._access.names).tell(self.facts)
             can_run = bool(int(begin[2], 8) & 0o111)
-            # A name with a path is where the file lay at its sender's.
+            # A path in the name is the sender's own directory.
             last = decoded(raw, encoding).replace("\\", "/").rpartition("/")[2]
             row = self._rows.enter(last, EntryKind.FILE, size, None, can_run=can_run)
             if row is not None:

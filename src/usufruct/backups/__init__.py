@@ -100,7 +100,7 @@ class Backups:
             return
         if os.path.lexists(kept):
             if self.is_sound(state.digest):
-                # A change that was cut off may have left it as a second name of a file that is in use.
+                # An interrupted change may have left this file as a second link to one that is in use.
                 self.unshare(state.digest)
                 return
             self._set_aside(state.digest)
@@ -119,7 +119,7 @@ class Backups:
             return False
         found = os.lstat(kept)
         is_it = state_of(found).is_same_file(state)
-        # Who writes through a third name of the file would write the backup.
+        # Writing to a third link of the file would change the backup.
         if not is_it or found.st_nlink > 2:
             self._platform.unlink(kept)
         return is_it and found.st_nlink <= 2
@@ -145,7 +145,7 @@ class Backups:
         """
         kept = self.path_of(state.digest)
         try:
-            # It is on its way to a staging directory, in which nothing may be but what is on record.
+            # Moved files go to a staging directory, which may contain only recorded names.
             copy_whole(kept, destination, self._platform, digest=state.digest, partial=destination, durable=False)
         except FileNotFoundError as error:
             if os.path.lexists(kept):

@@ -121,7 +121,7 @@ def _read(path: str) -> Iterator[_Origin]:
     for line in lines:
         digest, _, rest = line.partition(" ")
         change, _, quoted = rest.partition(" ")
-        # What a power cut left of the last line says nothing.
+        # A power cut may have truncated the last line.
         if len(digest) == 64 and change.isdecimal():
             try:
                 yield _Origin(bytes.fromhex(digest), int(change), os.fsdecode(unquote_to_bytes(quoted)))

@@ -17,7 +17,7 @@ _BEYOND = re.compile(r"[^\x00-\x7f]")
 
 def cells(text: str) -> int:
     """Return the cells that a text takes on a terminal: East Asian characters take two, combining marks none."""
-    # Most texts need no tables, and these take longer to read than most commands.
+    # Most texts need no width tables, which take longer to load than most commands.
     if text.isascii() or _NARROW.fullmatch(text):
         return len(text)
     from wcwidth import wcswidth, wcwidth
@@ -35,7 +35,7 @@ def cut(text: str, room: int) -> str:
     kept = text[: max(0, room - 1)]
     while kept and cells(kept) > room - 1:
         kept = kept[:-1]
-    # A mark belongs to the sign before it.
+    # A combining mark belongs to the character before it.
     while len(kept) < len(text) and unicodedata.combining(text[len(kept)]):
         kept += text[len(kept)]
     return kept + "…"
@@ -69,7 +69,7 @@ def lines_of(text: str, room: int) -> list[str]:
                 lines.append(here)
                 here = ""
                 continue
-            # A word wider than a line, or a text in a script that sets none apart.
+            # A word wider than a line, or a script without spaces.
             part = word
             while cells(part) > room:
                 part = part[:-1] if len(part) > 1 else part

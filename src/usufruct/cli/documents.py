@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def examined_document(result: "Examined") -> dict[str, Any]:
     """One archive of `look --json`."""
-    # Only here: `list` writes a document too, and starts without what reading archives needs.
+    # Imported here: `list` writes a document too, and needs no archive readers.
     from usufruct.actions.outcomes import AlreadyThere, Asked, Refused
     from usufruct.cli.facts import evidence_label, facts_document
 

@@ -53,7 +53,7 @@ def exit_code_of(work: Callable[[], object], *, as_json: bool) -> int:
         echo("Stopped.", err=True)
         return 130
     except BrokenPipeError:
-        # Whoever read our output has seen enough; the interpreter must not complain while it closes.
+        # The reader of our output has closed it; prevent an error message at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as error:

@@ -163,7 +163,7 @@ def _libraries() -> list[str]:
     context_settings={
         "help_option_names": ["-h", "--help"],
         "max_content_width": 100,
-        # Left to itself, the library writes lines of 50 columns at least.
+        # Click's own minimum is 50 columns.
         "terminal_width": width() if is_narrow() else None,
     },
 )
@@ -248,7 +248,7 @@ def run(words: Sequence[str]) -> int:
     if is_read:
         begin_page()
     if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
-        # The library has no class for this shell; importing ours makes it known.
+        # Click has no class for this shell; importing ours registers it.
         importlib.import_module("usufruct.cli.commands.completion")
     code = exit_code_of(
         lambda: cli.main(

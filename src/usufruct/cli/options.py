@@ -312,7 +312,7 @@ def _refuse_missing(context: Context, words: Sequence[Path]) -> None:
         for folder in dict.fromkeys([word.parent, *folders_of(context)])
         if folder.is_dir()
         for one in folder.iterdir()
-        # Who names a file by its type means no folder.
+        # A name with a file type is not a folder.
         if not one.name.startswith(".") and not (word.suffix and one.is_dir())
     ]
     near = suggestion(word.name, names) if names else ""

@@ -65,7 +65,7 @@ def _drawn(block: str) -> Iterator[str]:
     elif block.startswith("|"):
         yield from _table(block)
     else:
-        # An item of a list begins a line; all else goes on from line to line.
+        # A list item begins a line; other text continues across lines.
         for item in re.split(r"\n(?=(?:[-*]|\d+\.) )", block):
             mark = re.match(r"(?:[-*]|\d+\.) ", item)
             indent = " " * len(mark[0]) if mark else ""

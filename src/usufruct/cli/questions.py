@@ -90,7 +90,7 @@ class Answers:
             elif answer == _ELSEWHERE and (named := _directory("Which directory? It is made if it is not there.")):
                 request = request.with_answer(("--to", named))
             elif answer == _LEARNED and (application := _learned(self._context)):
-                # The rules decide anew, now that there is one more application.
+                # Decide again, now that there is one more application.
                 return replace(request, applications=(*request.applications, application))
             else:
                 return None
@@ -118,7 +118,7 @@ def _directory(question: str) -> str | None:
 
         named = typed_words(question)
         return str(expanded(named).absolute()) if named else None
-    # Only where a question is put: the library takes longer to import than most commands to run.
+    # Imported only for questions: it takes longer than most commands.
     import questionary
 
     answer: str | None = questionary.path(question, only_directories=True, style=_style()).unsafe_ask()

@@ -74,7 +74,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
     if layout:
         yield from _destination_lines(result)
     if isinstance(result, AlreadyThere):
-        plan = None  # that each file of it is there already is just being said
+        plan = None  # the message already says that each file is there
         what = f"Added already as {styled(result.name, 'title')}" if result.holding else "It is installed already"
         yield f"{_INDENT}{what}: there is nothing to do."
     if layout:
@@ -340,7 +340,7 @@ def _question_lines(decision: Decision) -> Iterator[str]:
     yield from (f"{_INDENT}  {line}" for line in others)
     for thought in decision.detail:
         yield from (f"{_INDENT}  {styled(line, 'quiet')}" for line in wrapped(thought, _INDENT + "  "))
-    # An answer without words, to place nothing, needs no line where nobody is asked.
+    # The answer "place nothing" needs no line if nobody is asked.
     options = [option for option in decision.options if option.answer]
     answers = [shell_words(option.answer) for option in options]
     wide = max(map(cells, answers), default=0)

@@ -122,7 +122,7 @@ def _print(text: str, *, err: bool = False, spell: Callable[[str, str], str] = s
     except OSError as error:
         if not isinstance(error, BrokenPipeError):
             _lost.append(error)
-        # Whoever read it has seen enough, or the disk is full; the interpreter must not complain while it closes.
+        # The reader has closed it, or the disk is full; prevent an error message at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 2 if err else 1)
 
 
@@ -156,7 +156,7 @@ def _folded(line: str) -> list[str]:
     for word in line.lstrip(" ").split(" "):
         longer = f"{here} {word}" if here else indent + word
         if here and cells(_MARK.sub("", longer)) > page():
-            # A colour ends with its line, and begins again with the next.
+            # A colour ends with its line and restarts on the next.
             role = "".join(_MARK.findall(here)[-1:]).removesuffix(_END)
             parts.append(here.rstrip() + (_END if role else ""))
             longer = f"{indent}    {role}{word}"
@@ -181,7 +181,7 @@ def echo_over(line: str, *, width: int) -> None:
     """
     global _over
     _over = width if line else 0
-    # Without an end of the line, and by no sign that steers more than a typewriter: every terminal does that.
+    # Only carriage return and spaces, which every terminal understands.
     blank = " " * max(0, width - cells(_MARK.sub("", line)))
     text = f"\r{spelled(_shown(line), _encoding(err=True))}{blank}" + ("" if line else "\r")
     with suppress(OSError):
@@ -208,7 +208,7 @@ def end_page() -> None:
         return
     pager = os.path.basename(os.environ.get("PAGER", "less").split()[0])  # noqa: PTH119
     if pager == "less" and not os.environ.get("LESS"):
-        # Without this it shows our colours as the signs that they are made of.
+        # Without this it shows escape sequences as text.
         os.environ["LESS"] = "-FRX"
     text = "\n".join(kept) + "\n"
     if len(kept) < os.get_terminal_size(sys.stdout.fileno()).lines:
@@ -250,13 +250,13 @@ def confirmed(question: str, *, default: bool = False) -> bool:
 
 def echo_json(document: Any) -> None:
     """Print one JSON document."""
-    # Ten times as fast as the standard library, which counts for archives of many thousand entries.
+    # Ten times as fast as the standard library, which matters for many thousand entries.
     import msgspec
 
     try:
         text = msgspec.json.format(msgspec.json.encode(document), indent=2).decode("utf-8")
     except UnicodeEncodeError:
-        # A name on disk that is no text: the standard library spells its bytes out.
+        # A file name that is not valid text: the standard library escapes its bytes.
         import json
 
         text = json.dumps(document, indent=2)

@@ -127,7 +127,7 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
     sizes = max((cells(row.facts[1]) for row in rows), default=0)
     names = max((len(row.prefix) + cells(row.name) for row in rows), default=0)
     if is_narrow() and names + counts + sizes + 4 > room:
-        counts = 0  # the files can be counted by those who see their names
+        counts = 0  # the names are visible, so a count is not needed
     names = min(names, max(20, room // 2, _room_of_names(rows, room - counts - sizes - 4)))
     lines = [styled(root, "place")]
     for row in rows:
@@ -139,7 +139,7 @@ def drawn(root: str, tree: Branch, *, in_full: bool = False, marks: Marks = _NO_
         left = room - names - counts - sizes - 6
         below: list[str] = []
         if row.mark and left < min(_LEAST_MARK, cells(row.mark)):
-            # On a narrow page it goes below the name.
+            # On a narrow terminal it goes below the name.
             mark = shortened(row.mark, max(_LEAST_MARK, room - len(row.prefix) - 2))
             below = [" " * (len(row.prefix) + 2) + styled(mark, marks.roles.get(row.mark, "care"))]
         elif row.mark:

@@ -52,7 +52,7 @@ def _label(one: Waiting) -> str:
 def _name(one: Waiting) -> str:
     file_name = one.path.replace("\\", "/").rpartition("/")[2]
     set_words = f" (a set of {one.files})" if one.files > 1 else ""
-    # The reason begins with the name, which stands here already.
+    # The reason begins with the name, which is printed already.
     reason = one.detail.removeprefix(f"{file_name} ").rstrip(".")
     told = {ADDED: f"as {one.detail}", NEWER: f"than {one.detail}", "older": f"than {one.detail}"}
     detail = told.get(one.state, reason)

@@ -25,7 +25,7 @@ def watch(context: Context, *, notifies: bool = False) -> None:
 
     With `notifies` the desktop shows it too, if it has the usual program for that.
     """
-    # Only here: nothing else waits for files.
+    # Imported here: nothing else waits for files.
     from watchdog.events import FileSystemEvent, FileSystemEventHandler
     from watchdog.observers import Observer
 
@@ -65,7 +65,7 @@ def _notify(one: Waiting) -> None:
     if not program or one.state not in (NEW, NEWER):
         return
     name = Path(one.path).name
-    # The text of a notification may have marks of its own.
+    # Notifications interpret markup in their text.
     words = html.escape(shell_words(["usufruct", "add", one.path]), quote=False)
     with contextlib.suppress(OSError, subprocess.SubprocessError):
         subprocess.run(

@@ -149,7 +149,7 @@ def _application(form: DefinitionForm, is_shipped: bool, place: Whereabouts, *, 
         tell=application.tell,
         source=application.source,
         checked=application.checked,
-        # Content goes to the highest version; to another one where that is named.
+        # Content goes to the highest version, unless another is named.
         yields=application.yields or is_other,
         folders=tuple(
             replace(

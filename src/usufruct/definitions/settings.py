@@ -57,7 +57,7 @@ def parsed(key: str, text: str) -> Any:
     if isinstance(DEFAULTS.get(key), int) and text.strip().lstrip("-").isdigit():
         value = int(text)
     if key in PATHS and text:
-        # As it is meant here and now; another directory may be the current one later.
+        # Resolved now: the current directory may be another one later.
         value = os.pathsep.join(
             str(expanded(one).absolute()) if not _unknown_user(one) else one for one in text.split(os.pathsep) if one
         )
@@ -84,7 +84,7 @@ def write_setting(file: Path, key: str, value: Any, platform: Platform) -> None:
 
     Raises BadDefinition if the file cannot be read; then it stays as it is.
     """
-    # Only here: every command reads settings, and few write one.
+    # Imported here: every command reads settings, and few write one.
     import tomlkit
 
     from usufruct.files.copying import replace_text

@@ -154,7 +154,7 @@ def _searched(path: str) -> tuple[str, ...]:
 
 def _user_directory(variable: str) -> str:
     """Return one of the user's own directories, as the desktop's `user-dirs.dirs` names it."""
-    # The library for paths says the same, but takes longer to import than most commands to run.
+    # The path library says the same, but takes longer to import than most commands to run.
     try:
         text = Path(absolute("$XDG_CONFIG_HOME/user-dirs.dirs")).read_text(encoding="utf-8", errors="replace")
     except OSError:
@@ -173,7 +173,7 @@ def absolute(path: str) -> str:
             path = f"{_user_directory(variable)}/{rest}".rstrip("/")
         elif variable in BASE_DIRECTORIES:
             given = os.environ.get(variable, "")
-            # The standard says that a relative path there counts for nothing.
+            # The standard says to ignore a relative path there.
             base = given if os.path.isabs(given) else BASE_DIRECTORIES[variable]
             path = f"{base}/{rest}".rstrip("/")
     if path.startswith("~"):
@@ -191,7 +191,7 @@ _FIRST_SIGNS = frozenset("/\\~$%")
 def is_absolute(path: str) -> bool:
     """Whether a path of a definition is absolute on any system."""
     if path[:1] not in _FIRST_SIGNS and path[1:2] != ":":
-        return False  # nearly all of a definition's paths are below its root
+        return False  # most paths of a definition are below its root
     return path.startswith(_STARTS) or _WINDOWS.match(path) is not None or expanded(path).is_absolute()
 
 

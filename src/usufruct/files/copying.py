@@ -76,13 +76,13 @@ def _attributes_like(source: str, copy: str) -> None:
     try:
         shutil.copystat(source, copy, follow_symlinks=False)
     except OSError as error:
-        # What the volume of the copy has no room for in its form stays behind; the content does not.
+        # Attributes that the copy's file system cannot keep are lost; the content is not.
         if error.errno not in CANNOT:
             raise
         set_times(copy, found.st_atime_ns, found.st_mtime_ns, follow_symlinks=not stat.S_ISLNK(found.st_mode))
     now = os.lstat(copy)
     if found.st_mode & _SPECIAL and (now.st_uid, now.st_gid) != (found.st_uid, found.st_gid):
-        # A file that runs as its owner must not come to run as another.
+        # A setuid file must not come to run as another user.
         set_mode(copy, stat.S_IMODE(found.st_mode) & ~_SPECIAL)
 
 
@@ -133,7 +133,7 @@ def replace_text(path: Path, text: str, platform: Platform, *, mode: int | None 
     """
     make_private(path.parent)
     if path.is_symlink():
-        # Who keeps settings elsewhere and links to them here goes on doing so.
+        # A link to settings that are kept elsewhere stays a link.
         path = path.resolve()
     growing = path.with_name(f"{path.name}.new")
     with _removed_on_error(str(growing), platform):

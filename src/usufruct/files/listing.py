@@ -68,7 +68,7 @@ class Listed:
         keys = {name: spelling_key(name) for name in wanted}
         plain = self.among(keys.values())
         others = self._others if self.is_asked_again else self._with_keys(set(keys.values()))
-        # Of several that differ in nothing else it is always the same.
+        # Among equals, the choice must always be the same.
         return {
             name: key if key in plain else others[key] for name, key in keys.items() if key in plain or key in others
         }
@@ -102,7 +102,7 @@ def listed(directory: str) -> Listed:
         return known[2]
     names = Listed(os.listdir(directory))
     _known.pop(directory, None)
-    # Of one that was changed a moment ago, a change in the next would not be seen.
+    # A directory changed just now could change again without another time.
     if time.time_ns() - found.st_mtime_ns > _UNCHANGED_FOR:
         _known[directory] = fingerprint, time.monotonic(), names
         while len(_known) > _MOST or sum(len(one) for _, _, one in _known.values()) > _MOST_NAMES:

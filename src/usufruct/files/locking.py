@@ -124,7 +124,7 @@ def _write_anew(path: Path, text: str) -> None:
         with open(path, "x", encoding="utf-8", opener=private_opener) as file:
             file.write(text)
     except OSError as error:
-        # On a full disk nobody is told who works; the lock itself needs no room.
+        # On a full disk, other commands cannot see who is at work; the lock itself needs no space.
         if error.errno not in FULL:
             raise
 
@@ -160,7 +160,7 @@ def _goes_on_behind(lock: Path, task: Callable[[], None]) -> bool:
         os.close(descriptor)
         return False
     if first:
-        # Closed here, it is held by the other process alone; that one is nobody's child, so nobody has to wait for it.
+        # Closed here, only the other process holds it; that is nobody's child, so nobody waits for it.
         os.close(descriptor)
         os.waitpid(first, 0)
         return True

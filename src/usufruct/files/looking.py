@@ -57,7 +57,7 @@ def digest_of(path: str, at: int | None = None) -> bytes:
     descriptor = os.open(path, _READ, dir_fd=at)
     try:
         digest = blake3()
-        # Nearly all files are small, and a large buffer takes longer to make than they take to read.
+        # Most files are small, and a large buffer takes longer to allocate than they take to read.
         count = _FIRST
         while block := os.read(descriptor, count):
             digest.update(block)

@@ -86,7 +86,7 @@ def linux_identity(path: str) -> str:
         return f"{mount.kind}:{number:x}"
     if mount.source.startswith("/"):
         return f"{mount.kind}:{uuid}" if (uuid := _uuid_of(mount.source)) else ""
-    # Of a network's file system the server's name is what there is.
+    # For network file systems, only the server's name is known.
     return f"{mount.kind}:{mount.source}" if ":" in mount.source or mount.source.startswith("//") else ""
 
 
@@ -111,7 +111,7 @@ _UUID_OF_VOLUME = 0x80000000 | 0x00040000
 
 def mac_identity(path: str) -> str:
     """The identifier written on a volume."""
-    import ctypes  # only here: other systems tell it without
+    import ctypes  # imported here: other systems tell it otherwise
 
     class Wanted(ctypes.Structure):
         """`struct attrlist` of <sys/attr.h>."""

@@ -22,7 +22,7 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
         platform.sync_file(str(target))
         platform.sync_names([str(directory)])
     elif platform.link(source, str(target)):
-        # The archive may have arrived a moment ago, and nobody made it durable yet.
+        # The archive may have just arrived, and not be on the disk yet.
         platform.sync_file(str(target))
         platform.sync_names([str(directory)])
     else:
@@ -50,7 +50,7 @@ def are_one_name(first: str, second: str) -> bool:
     above, names = (first, second), (os.path.basename(first), os.path.basename(second))
     if not os.path.samefile(*(os.path.dirname(os.path.abspath(path)) for path in above)):
         return False
-    # In one directory two names of a file are two only if the file says that it has several.
+    # Two names in one directory are two links only if the file has several.
     return names[0] == names[1] or os.lstat(first).st_nlink == 1
 
 

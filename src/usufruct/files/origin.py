@@ -22,7 +22,7 @@ def origin_of(path: str) -> str:
 
 
 def _attribute(path: str, name: str) -> bytes:
-    # Only Linux has the call in the standard library; elsewhere there is nothing to read it with.
+    # The standard library has this call only on Linux.
     read = getattr(os, "getxattr", None)
     if read is None:
         return b""
@@ -34,7 +34,7 @@ def _attribute(path: str, name: str) -> bytes:
 
 
 def _from_property_list(value: bytes) -> str:
-    import plistlib  # only here: most systems keep no such thing
+    import plistlib  # imported here: most systems record no such thing
 
     try:
         addresses = plistlib.loads(value)

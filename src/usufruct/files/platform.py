@@ -76,7 +76,7 @@ class Platform(Struct, frozen=True, kw_only=True):
         if not self.has_hard_links:
             return False
         if self.mode_guards_names and not os.lstat(source).st_mode & stat.S_IWRITE:
-            # Both names would have one mode: to remove the one would take the protection from the other.
+            # Both links share one mode: making one removable would unprotect the other.
             return False
         try:
             os.link(source, destination, src_dir_fd=source_at, follow_symlinks=False)
@@ -95,7 +95,7 @@ class Platform(Struct, frozen=True, kw_only=True):
         """
         if self.rename_unless_taken and self.rename_unless_taken(source, destination, at):
             return
-        # A second name is refused where one is taken, as no rename is.
+        # Unlike a rename, a link fails if the name is taken.
         if self.has_hard_links and not stat.S_ISDIR(os.lstat(source).st_mode):
             try:
                 os.link(source, destination, dst_dir_fd=at, follow_symlinks=False)
@@ -116,7 +116,7 @@ class Platform(Struct, frozen=True, kw_only=True):
         if not self.mode_guards_names:
             self._sync(path, os.O_RDONLY)
             return
-        # There bytes are only flushed through a descriptor that might write them.
+        # On Windows, only a writable descriptor can flush.
         with self._unguarded(path, stays=True):
             self._sync(path, os.O_RDWR)
 
@@ -142,7 +142,7 @@ class Platform(Struct, frozen=True, kw_only=True):
             for directory, _, names in os.walk(top):
                 for name in names:
                     _let_be_written(os.path.join(directory, name))
-        import shutil  # only here: most commands remove no tree
+        import shutil  # imported here: few commands remove a tree
 
         shutil.rmtree(top)
 
@@ -243,7 +243,7 @@ def is_there(name: str, at: int | None = None) -> bool:
 @cache
 def _function_of_system(name: str) -> Callable[..., int] | None:
     """A function of the system's own library; None where it has none of this name."""
-    import ctypes  # only here: most commands call none
+    import ctypes  # imported here: few commands need it
 
     try:
         found: Callable[..., int] = getattr(ctypes.CDLL(None, use_errno=True), name)
@@ -291,7 +291,7 @@ def _mac_sync_descriptor(descriptor: int) -> None:
     try:
         fcntl.fcntl(descriptor, fcntl.F_FULLFSYNC)  # type: ignore[attr-defined,unused-ignore]
     except OSError:
-        # A network's file system may not know it.
+        # A network file system may not support it.
         os.fsync(descriptor)
 
 
@@ -305,14 +305,14 @@ def _windows_rename_unless_taken(source: str, destination: str, at: int | None) 
 def _linux_sync_file_system(descriptor: int) -> bool:
     from usufruct.files.mounts import mounted_kind
 
-    # Of a file system that a program serves, the kernel may only empty its own part.
+    # For a FUSE file system, the kernel may flush only its own cache.
     if mounted_kind(os.fstat(descriptor).st_dev).startswith("fuse"):
         return False
     syncfs = _function_of_system("syncfs")
     if syncfs is None:
         return False
     if syncfs(descriptor) != 0:
-        # EIO here means that bytes were lost on the way to the disk: never carry on as if they were safe.
+        # EIO means that data was lost on its way to the disk: never continue as if it were safe.
         number = _number_of_error()
         if number in (errno.ENOSYS, errno.EBADF):
             return False

@@ -23,7 +23,7 @@ def quoted(word: str) -> str:
 
 
 def _in_quotes(word: str) -> str:
-    # Both shells there know double quotes; of what stands in them only single ones keep PowerShell from expanding it.
+    # Both shells on Windows know double quotes, but PowerShell expands their content; single ones prevent that.
     return "'" + word.replace("'", "''") + "'" if _EXPANDED.search(word) else f'"{word}"'
 
 

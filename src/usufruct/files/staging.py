@@ -112,7 +112,7 @@ def _expected(staging: Staging) -> dict[str, str]:
     try:
         parts = os.fsdecode(zlib.decompress(staging.expected)).split("\0\0")
     except zlib.error:
-        return {}  # then all is somebody else's, and stays
+        return {}  # then nothing is ours, and everything stays
     return {directory: names for directory, _, names in (part.partition("\0") for part in parts)}
 
 
@@ -182,7 +182,7 @@ def with_time_left(staging: Staging) -> Staging:
     """
     parent = os.path.dirname(staging.path)
     if staging.time_left is not None and not os.path.lexists(staging.path):
-        # Removed already, by a removal that was cut off before it was told.
+        # Removed already, by a removal that was interrupted before it was recorded.
         return staging
     try:
         modified = os.lstat(parent).st_mtime_ns
@@ -195,7 +195,7 @@ def _is_ours(staging: Staging, modified: int) -> bool:
     """Whether the parent's time comes only from creating the staging directory."""
     if staging.parent_after:
         return modified == staging.parent_after
-    # It was made, and that was not recorded any more: what was made in it came right behind it.
+    # It was made, but not recorded: its inner directories were made right after it.
     try:
         return modified <= os.lstat(staging.path).st_mtime_ns + _TICK
     except OSError:

@@ -25,7 +25,7 @@ class StatePlaces(Struct, frozen=True):
         if home:
             top = expanded(home).absolute()
             return cls(top, top)
-        # Only here, because finding the usual directories costs a command that is told its home 30 ms.
+        # Imported here: it would cost commands with USUFRUCT_HOME 30 ms.
         import platformdirs
 
         return cls(

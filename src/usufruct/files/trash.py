@@ -23,7 +23,7 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
 
     Returns an absolute path in `otherwise`, or nothing for the trash.
     """
-    # Only here: most commands trash nothing.
+    # Imported here: most commands trash nothing.
     from send2trash import send2trash
 
     above = os.path.dirname(os.path.abspath(path))
@@ -31,7 +31,7 @@ def to_trash(path: str, otherwise: Path, platform: Platform) -> str:
         send2trash(path)
     except Exception:  # noqa: BLE001 - desktops fail in ways of their own, and the file must not be lost for it
         return kept_aside(path, otherwise, platform)
-    # The trash is one of the volume or one of the user's home, and does not say which it was.
+    # The trash is the volume's or the home's, and the library does not say which.
     platform.sync_elsewhere(place for place in (above, str(Path.home())) if os.path.isdir(place))
     return ""
 
@@ -46,7 +46,7 @@ def copy_to_trash(path: str, otherwise: Path, platform: Platform, content: str |
         with suppress(OSError):
             _copy_to_home_trash(path, content or path, platform)
             return ""
-    # Other desktops know a file's place only by trashing it there: this one bears the path as far as it can.
+    # Other desktops do not record a path: include as much of it as possible in the name.
     place = otherwise / os.path.relpath(os.path.dirname(path), Path(path).anchor)
     copy = free_path(os.path.basename(path), place, platform)
     copy_whole(content or path, copy, platform)
@@ -69,7 +69,7 @@ def _copy_to_home_trash(path: str, content: str, platform: Platform) -> None:
     for directory in (trash / "files", trash / "info"):
         make_private(directory)
     told = f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={datetime.now():%Y-%m-%dT%H:%M:%S}\n"
-    # The note's name is longer, and both must fit.
+    # The info file's name is longer, and both must fit.
     first = name = NameRules(longest=255 - len(_NOTE)).safe(os.path.basename(path))
     number = 1
     while not _is_put_there(name, told, content, trash, platform):
@@ -81,7 +81,7 @@ def _is_put_there(name: str, told: str, content: str, trash: Path, platform: Pla
     """Whether the name was free in the trash, and the copy has it now."""
     info = trash / "info" / f"{name}{_NOTE}"
     try:
-        # Whoever makes the note has the name.
+        # Creating the info file reserves the name.
         with info.open("x", encoding="ascii") as file:
             file.write(told)
     except FileExistsError:
@@ -91,7 +91,7 @@ def _is_put_there(name: str, told: str, content: str, trash: Path, platform: Pla
     except BaseException as error:
         info.unlink()
         if isinstance(error, FileExistsError):
-            # Something lies there without a note: it is not ours to touch.
+            # A file without an info file is there: leave it alone.
             return False
         raise
     platform.sync_file(str(info))

@@ -37,7 +37,7 @@ def volume_of(path: str, platform: "Platform") -> FileSystem:
     """The limits of the file system of an existing or future path."""
     here = nearest(real_path(path))
     kind = _kind_of(here)
-    # Linux tells of FAT how many bytes its longest name may have, not how many units.
+    # For FAT, Linux gives the longest name in bytes, not in units.
     is_windows = platform.has_windows_names or kind in _WINDOWS_NAMES
     names = NameRules(is_windows=True) if is_windows else NameRules(longest=_longest_name(here))
     return FileSystem(kind, names, _FAT_LARGEST if kind in _SMALL_FILES else None)
@@ -46,7 +46,7 @@ def volume_of(path: str, platform: "Platform") -> FileSystem:
 def _kind_of(path: str) -> str:
     """The type of the mounted file system if the system can say; otherwise empty."""
     below = [mount for mount in mounts() if path == mount.at or path.startswith(mount.at.rstrip("/") + "/")]
-    # Of two at one path the later lies over the earlier.
+    # Of two mounts at one path, the later covers the earlier.
     return max(enumerate(below), key=lambda pair: (len(pair[1].at), pair[0]))[1].kind if below else ""
 
 

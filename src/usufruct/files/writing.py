@@ -33,7 +33,7 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
             digest.update(block)
             ends_in_hole = len(block) >= _LEAST_HOLE and not block[0] and block == _ZEROS[: len(block)]
             if ends_in_hole:
-                # A sparse file takes no more than what is in it.
+                # A sparse file takes only the space of its data.
                 os.lseek(descriptor, len(block), os.SEEK_CUR)
                 continue
             written = os.write(descriptor, block)
@@ -50,7 +50,7 @@ def write_new(path: str, blocks: Iterable[bytes], modified: int | None, mode: in
         set_times(path, modified, modified)
         found = os.lstat(path)
     if stat.S_IMODE(found.st_mode) != mode:
-        # The user's umask may be stricter; the application's other users would not see the file.
+        # The umask may be stricter than the mode: other users of the application could not read the file.
         set_mode(path, mode)
         found = os.lstat(path)
     return state_of(found, digest=digest.digest())

@@ -61,7 +61,7 @@ def set_phase(ledger: Ledger, change: int, phase: Phase, finished: int | None = 
 
 def unfinished_changes(ledger: Ledger) -> list[Change]:
     """Changes that are neither done nor reversed, newest first."""
-    # As the index has it, which a value that is given would not match.
+    # Literal, because the partial index does not match a parameter.
     rows = ledger.connection.execute(
         f"SELECT {_COLUMNS} FROM change WHERE phase IN ('staging', 'switching') ORDER BY number DESC"
     )

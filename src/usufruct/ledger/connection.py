@@ -46,7 +46,7 @@ class Connection(sqlite3.Connection):
 
     def _written(self, values: Any) -> list[Any]:
         if not self._spells:
-            # Part of the transaction that writes the first of them. Whoever only reads asks for what is not there.
+            # Created in the transaction that writes the first row. Readers expect the table to be missing.
             with suppress(sqlite3.OperationalError):
                 super().execute(f"PRAGMA application_id = {_HAS_SPELLED}")
                 self._begin_spelling()

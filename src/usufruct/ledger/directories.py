@@ -39,7 +39,7 @@ def enter_directories(ledger: Ledger, change: int, chain: list[tuple[str, int | 
             " ON CONFLICT (path) DO UPDATE SET parent = coalesce(parent, ?2)",
             (path, number, made, modified),
         )
-        # Somebody else changed the directory since: that is the time to give back in the end.
+        # Somebody else changed the directory since: restore that time in the end.
         ledger.connection.execute(
             "UPDATE directory SET original = ?1 WHERE path = ?2 AND made IS NULL AND left IS NOT NULL AND left <> ?1",
             (modified, path),

@@ -17,7 +17,7 @@ _Row = Sequence[Any]
 def layer_of(row: _Row) -> Layer:
     """Return the layer in a row of `COLUMNS`."""
     _, level, holding, kind, size, modified, mode, inode, digest, target, entry, is_backed = row
-    # As the types are called, in a third of the time: there are as many as files.
+    # Like calling the types, in a third of the time: there is one for each file.
     state = _new(FileState, (_KINDS[kind], size, modified, mode, inode, digest, target))
     return _new(Layer, (level, holding, state, entry, bool(is_backed)))
 
@@ -166,7 +166,7 @@ def enter_files(ledger: Ledger, change: int, holding: int, files: Iterable[tuple
 
 
 def _enter(ledger: Ledger, rows: list[tuple[Any, ...]]) -> None:
-    # In the order of their key they come to lie beside one another, which takes half the time.
+    # Sorted by key they are stored side by side, which halves the time.
     rows.sort(key=itemgetter(0, 1, 2))
     for start in range(0, len(rows), _MANY):
         several = rows[start : start + _MANY]

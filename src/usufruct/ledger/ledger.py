@@ -43,7 +43,7 @@ class Ledger:
             yield
             self.connection.execute("COMMIT")
         except BaseException:
-            # A full disk ends the transaction by itself, and that there is none is not what went wrong.
+            # A full disk ends the transaction by itself; do not report that there is none.
             if self.connection.in_transaction:
                 self.connection.execute("ROLLBACK")
             raise
@@ -86,10 +86,10 @@ def open_ledger(path: Path, *, flushes_by_itself: bool = True) -> Iterator[Ledge
 
     `flushes_by_itself`: what the library writes reaches the medium without an explicit flush of the drive's cache.
     """
-    from usufruct.files.private import make_private, private_opener  # only here: whoever reads makes nothing
+    from usufruct.files.private import make_private, private_opener  # imported here: readers create nothing
 
     make_private(path.parent)
-    # What the library makes beside it gets its mode.
+    # Files that SQLite creates beside it get its mode.
     with suppress(OSError):
         open(path, "xb", opener=private_opener).close()
     with _connected(lambda: _connect(_address(path)), path) as ledger:
@@ -123,11 +123,11 @@ def _for_reading(path: Path, passing: ExitStack) -> sqlite3.Connection:
     except sqlite3.OperationalError as error:
         if error.sqlite_errorcode & 0xFF not in _CANNOT_SHARE:
             raise
-    # The library cannot keep beside it what it shares with others: nobody writes it, then.
+    # SQLite cannot create its shared memory beside it, so nobody is writing.
     if not _size(_beside(path)):
         return _connect(f"{_address(path)}?immutable=1")
-    # A command that was cut off left something there that is not in the ledger yet.
-    import tempfile  # only here: hardly any disk is full
+    # An interrupted command left a write-ahead log.
+    import tempfile  # imported here: disks are rarely full
 
     in_memory = "/dev/shm"
     passed = tempfile.TemporaryDirectory(dir=in_memory if os.access(in_memory, os.W_OK) else None)

@@ -19,7 +19,7 @@ _PATHS = (
 """Tables and their columns with paths of destinations."""
 _ARCHIVES = (("volume", "path"), ("holding", "archive"))
 """Tables and their columns with paths of archives."""
-# By text, not by pattern: a name may hold what a pattern means something by.
+# As text, not as a pattern: a name may contain wildcards.
 _BELOW = "({0} = :old OR substr({0}, 1, length(:above)) = :above)"
 
 
@@ -103,7 +103,7 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
     where = _BELOW.format("base")
     execute(f"UPDATE place SET mount = :mount, volume = :volume, is_beside = :is_beside WHERE {where}", there)
     execute(f"UPDATE staging SET volume = :volume, is_beside = :is_beside WHERE {where}", there)
-    # Archives of both may well lie together from now on.
+    # Archives of both may be in one directory from now on.
     base = _BELOW.format("base")
     execute(f"UPDATE OR REPLACE archive_place SET base = :new || substr(base, length(:old) + 1) WHERE {base}", asked)
     execute(f"UPDATE archive_place SET mount = :mount, volume = :volume, is_beside = :is_beside WHERE {where}", there)

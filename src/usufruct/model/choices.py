@@ -83,5 +83,5 @@ def combined(old: Choices, new: Choices) -> Choices:
         skip_unsafe=old.skip_unsafe or new.skip_unsafe,
         again=new.only or new.picked or () if old.taken_out else (),
     )
-    # What becomes of files in the way is no reason to do anything anew.
+    # Another choice for conflicts is no reason to add anything again.
     return both if both == old else replace(both, on_clash=new.on_clash, on_clash_of=new.on_clash_of)

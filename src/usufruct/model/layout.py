@@ -220,7 +220,7 @@ class Layout:
                     if self.reason_of[row] < 0:
                         self.reason_of[row] = reason
             return
-        # Nearly all definitions mean nothing to an archive: that must not take a step for each of its entries.
+        # Most definitions match nothing in an archive, and that must not take a step for each entry.
         said = [(row, self.reason_of[row]) for row in compress(range(len(self.skipped_as)), self.skipped_as)]
         self.skipped_as = self.skipped_as.translate(bytes([kind, *range(1, 256)]))
         self.reason_of = array("i", [reason]) * len(self.skipped_as)
@@ -241,7 +241,7 @@ class Layout:
     def open_rows(self) -> Sequence[int]:
         """The rows that have neither a place nor a reason yet."""
         if len(self.skipped_as) - self.skipped_as.count(0) == self.home_of.count(-1):
-            return ()  # what has no place was skipped
+            return ()  # entries without a home were skipped
         is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.skipped_as))
         return list(compress(range(len(self.home_of)), is_open))
 

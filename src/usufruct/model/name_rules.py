@@ -38,7 +38,7 @@ class NameRules(Struct, frozen=True, kw_only=True):
 
     def _shortened(self, name: str) -> str:
         """The name cut before its extension, with eight digits of its hash so that two long names stay two."""
-        import hashlib  # only here: hardly any name is too long
+        import hashlib  # imported here because names are rarely too long
 
         stem, dot, suffix = name.rpartition(".")
         tail = f"~{hashlib.sha256(name.encode('utf-8', 'surrogatepass')).hexdigest()[:8]}"
@@ -65,7 +65,7 @@ def numbered_name(name: str, number: int) -> str:
     tail = f" ({number}){dot}{suffix}"
     room = max(_bytes_of(name), _ALWAYS_HELD) - _bytes_of(tail)
     if room < 1:
-        # What looks like a suffix is nearly all of the name.
+        # The apparent suffix is nearly the whole name.
         stem, tail = name, f" ({number})"
         room = _bytes_of(name) - _bytes_of(tail)
     while _bytes_of(stem) > room:

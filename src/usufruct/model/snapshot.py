@@ -47,7 +47,7 @@ class Met(Mapping[int, Found]):
 
     def add_plain(self, row: int, size: int, modified: int, mode: int, inode: int) -> None:
         """Enter a plain file."""
-        # Some file systems have numbers of 128 bits.
+        # Some file systems have 128-bit inode numbers.
         if not (-TOO_LATE < modified < TOO_LATE and inode < 1 << 63):
             self.add(row, Found(self._names[row], FileState(FileKind.FILE, size, modified, mode, inode), ()))
             return

@@ -67,7 +67,7 @@ def decide_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: M
     """
     if next(_shared_destinations(layout), None) is None:
         return
-    # Choosing leaves whole sub-trees out, which may decide other groups or uncover none: look again each time.
+    # A choice leaves out whole sub-trees, which may settle other groups, so look again each time.
     while groups := _groups(layout, tree, digests):
         applied = [_apply(layout, tree, group, choices) for group in groups]
         if not any(applied):

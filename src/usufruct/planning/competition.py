@@ -180,7 +180,7 @@ def _speaks_for_others(best: Layout, row: int, strength: Evidence) -> bool:
     """
     listing = best.listing
     directory = listing.directory_of[row]
-    while best.roots and directory > 0 and not _app(best).is_shipped:  # names of shipped ones are everyday words
+    while best.roots and directory > 0 and not _app(best).is_shipped:  # names of shipped ones are common words
         if directory in best.roots:
             return not best.roots[directory] and strength >= Evidence.MARK
         directory = listing.parents[directory]
@@ -190,7 +190,7 @@ def _speaks_for_others(best: Layout, row: int, strength: Evidence) -> bool:
 def _lies_in(best: Layout, other: Application) -> str:
     """Say that the winner's content lies below a name of another application; empty if it does not."""
     if other.is_shipped:
-        return ""  # their names are everyday words
+        return ""  # their names are common words
     app = _app(best)
     names = {folded(name) for name in (other.name, *other.also)} - {folded(name) for name in (app.name, *app.also)}
     for path in best.wrappers:

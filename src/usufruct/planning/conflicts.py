@@ -75,7 +75,7 @@ class _Meeting:
             for row in layout.placed_rows():
                 if row not in there:
                     self._leave_out(row, _NOT_THERE)
-        # By far the most of what is met are files that simply replace a file.
+        # By far most conflicts are files that simply replace a file.
         is_simple = self._on_clash is OnClash.REPLACE and self._updating is None and not self._answers
         rest: Iterable[tuple[int, Found]] = there.items()
         if is_simple:

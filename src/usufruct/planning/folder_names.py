@@ -27,7 +27,7 @@ class FolderNames(Struct):
             parts = tuple(folded_path(name).strip("/").split("/"))
             if any(parts):
                 names.root.setdefault(parts, name)
-        # A folder's own words go before the last component of a path that another folder may share.
+        # A folder's own names go before the last component of a path, which another folder may share.
         for folder in application.folders:
             own = [folder.name, *folder.also]
             if not folder.is_root and not folder.is_elsewhere:

@@ -119,7 +119,7 @@ def is_notes(name: str, *, by_whole_name: bool = False) -> bool:
         stem, suffix = name, ""
     suffix = suffix.lower()
     if suffix in _PACKED:
-        # `changelog.Debian.gz`: what stands between says who wrote it.
+        # `changelog.Debian.gz`: the middle part says who wrote it.
         return is_notes(stem, by_whole_name=by_whole_name) or is_notes(stem.partition(".")[0], by_whole_name=True)
     if suffix in _TEXT:
         stem = _without_accents(stem)

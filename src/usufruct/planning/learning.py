@@ -121,7 +121,7 @@ class _Look:
             groups = {self.tree.parent(piece) for piece in pieces} - {directory}
             siblings = sum(len(self._with_content(group)) for group in {*map(self.tree.parent, pieces)})
             if len(pieces) < _ENOUGH * siblings:
-                continue  # half of the pieces have such a file: it says something else
+                continue  # half of the pieces have such a file: it means something else
             if len(pieces) > 1 and inside >= _ENOUGH * len(rows) and (may_group or not groups):
                 here = f"{inside} of {count_words(len(rows), 'file')} here"
                 evidence = [f"{len(pieces)} directories that hold {mark}, with {here}"]
@@ -146,7 +146,7 @@ class _Look:
             rows = self.rows_in(here)
             for row in rows:
                 holders.setdefault(self.listing.names[row], []).append(here)
-            # A type that a directory has once may mark it as well as a name does.
+            # A file type that occurs once in a directory may mark it as well as a name.
             for suffix, count in self._types(rows).items():
                 if count == 1:
                     holders.setdefault(suffix, []).append(here)
@@ -154,7 +154,7 @@ class _Look:
         for mark, pieces in holders.items():
             every = set(pieces)
             if any(above in every for piece in pieces for above in self.tree.chain(piece)[:-1]):
-                continue  # a piece lies in no other
+                continue  # a piece is never inside another
             found.append((mark, pieces))
             parents = [self.tree.parent(piece) for piece in pieces]
             called = {self.tree.folded[piece] for piece in pieces}
@@ -211,7 +211,7 @@ class _Look:
         is_media = sum(types[one] for one in common if suffix_of(one) in MEDIA) >= _ENOUGH * len(rows)
         takes = tuple(common) if explained >= _ENOUGH * len(rows) and (is_media or own) else ()
         if own and takes and not is_media and len(own) < len(takes):
-            # What lies beside, pictures for one, comes along; by itself it would claim such files of every archive.
+            # Files beside it, such as pictures, come along; a pattern for them would claim such files of every archive.
             few = sum(types[one] for one in own) < _ENOUGH * len(rows)
             takes = (*own, "*") if few else tuple(own)
         counted = ", ".join(f"{types[one]} {one}" for one in order[:5])

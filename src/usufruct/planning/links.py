@@ -24,7 +24,7 @@ def judge_links(layout: Layout) -> None:
     for row in rows:
         if layout.home_of[row] >= 0 and (fault := _fault(layout, row)):
             if listing.is_system_package:
-                # It is no attack there: packages link to what others install.
+                # In system packages this is no attack: they link to files of other packages.
                 layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(fault))
             else:
                 layout.refuse(row, fault)
@@ -47,7 +47,7 @@ def _fault(layout: Layout, row: int) -> str | None:
     that it may meet there was judged by the same rule. One that goes in and climbs again does not.
     """
     home = layout.homes[layout.home_of[row]]
-    # A folder that lies elsewhere is a destination of its own: links in it must stay below its path.
+    # A folder elsewhere is a separate destination: links in it must stay below its path.
     floor = home.folder.path.rstrip("/").split("/") if home.folder and home.folder.is_elsewhere else []
     depth = len([part for part in home.path.split("/") if part]) if not floor else len(home.path.split("/"))
     target = layout.listing.targets[row]

@@ -18,7 +18,7 @@ def folded(name: str) -> str:
     """Return a path component as names are compared: without case, Unicode form, spaces, hyphens and underscores."""
     if name.isascii():
         return name.lower().translate(_IGNORED) or name.lower()
-    # The Turkish capital with a dot is the small letter and a dot of its own, once its case is gone.
+    # The Turkish dotted capital I folds to a small i and a combining dot.
     plain = spelling_key(name).replace("i\u0307", "i")
     return plain.translate(_ALL_IGNORED) or plain
 
@@ -55,7 +55,7 @@ def spelling_keys(names: Sequence[str]) -> list[str]:
 
 def lowered(names: Sequence[str]) -> list[str]:
     """Return each name in lower case; faster for many."""
-    # No name holds this character, so that all can be changed as one text.
+    # No name contains this character, so all names can be changed as one text.
     found = "\0".join(names).lower().split("\0")
     return found if len(found) == len(names) else list(map(str.lower, names))
 
@@ -75,7 +75,7 @@ def by_number(text: str) -> list[tuple[int, str]]:
 
 def suggestion(word: str, known: Sequence[str]) -> str:
     """Return a sentence that says what a wrong word may have meant, or what there is."""
-    import difflib  # only here: hardly any word is wrong
+    import difflib  # imported here because few words are misspelt
 
     by_form = {folded(one): one for one in known}
     near = difflib.get_close_matches(folded(word), by_form, n=3, cutoff=0.6)

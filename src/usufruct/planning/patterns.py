@@ -32,7 +32,7 @@ def _component(pattern: str, fold: bool) -> str:
             parts[-1] += _set(piece)
         else:
             parts.append("")
-            # Two of them go on over directories; where there are many, nobody can mean that.
+            # Two asterisks match across directories; nobody means that in a pattern with many.
             stars.append(".*" if len(piece) > 1 and stars.count(".*") < _MOST_FAR else "[^/]*")
     first, *rest = parts
     if not rest:
@@ -102,7 +102,7 @@ def _path_expression(pattern: str) -> re.Pattern[str]:
     if not rest:
         return re.compile(first + "(?:/.*)?", re.DOTALL)
     expression = f"{first}/" if first else ""
-    # As with `*`: what stands behind a `**` is taken where it occurs first.
+    # As with `*`, the first match after a `**` counts.
     *middle, last = rest
     expression += "".join(f"(?>(?:[^/]+/)*?{part}/)" for part in middle if part)
     expression += f"(?>(?:[^/]+/)*?{last}(?=/|$))" if last else "[^/]+"
@@ -241,7 +241,7 @@ class Patterns:
             if not pattern.strip("*"):
                 yield from range(len(names.names))
                 continue
-            # Nearly all of them mean one name, and an archive has many.
+            # Most patterns match one name, and an archive has many names.
             if (literal := self._literal.get(pattern)) is not None:
                 yield from names.called(literal)
                 continue

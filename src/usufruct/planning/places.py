@@ -77,7 +77,7 @@ class Places:
         known = self.names.single.keys() | roots.keys()
         for name, folder in list(self.names.single.items()):
             if folder.name not in exact:
-                # A directory `GEL` beside `CSV` says a format of the gels, not the folder; `01 Lesson` may be a lesson.
+                # A directory `GEL` beside `CSV` is a format of gels, not the folder; `01 Lesson` may be a lesson.
                 formats = {folded(pattern.rpartition(".")[2]) for pattern in folder.prefer}
                 marked = self.marks.get(folder.name, {}).keys()
                 for plain in alike.get(name, ()):
@@ -212,7 +212,7 @@ class Places:
                 self._note_wrapper(directory)
                 self._read_root(child, name)
             elif child in self._above_roots:
-                self._read_wrapper(child, done)  # a folder's name as its own would be shadowed by it
+                self._read_wrapper(child, done)  # otherwise it would shadow a folder's name
             elif (meant := self._folder_named(child)) and not self._is_of_notes(child):
                 self._note_wrapper(directory)
                 self._read_named(child, *meant)
@@ -291,7 +291,7 @@ class Places:
     def _read_named(self, directory: int, folder: Folder, name: str) -> None:
         """Read a directory with the name of a folder. Longer names that begin there belong to their own folders."""
         first = self.tree.folded[directory]
-        # A longer name is one folder's alone.
+        # A longer name belongs to one folder only.
         if "/" not in name and (rivals := self.names.shared.get(first)):
             fitting = [rival for rival in rivals if self._fits(directory, rival)]
             folder = (fitting or rivals)[0]
@@ -403,7 +403,7 @@ class Places:
 
     def _skip_notes(self, here: int, evidence: Evidence) -> None:
         """Skip the notes directly in a directory."""
-        # Where a name says whose the directory is, only a whole name makes notes of a file.
+        # If the directory's name says what it is, only a whole file name makes a readme.
         notes = self.tree.whole_notes if evidence >= Evidence.FOLDER_NAME else self.tree.notes
         for row in self.tree.rows[here] if notes else ():
             if row in notes and self.layout.is_open(row):
@@ -442,7 +442,7 @@ class Places:
                 name = lone_name(self.layout, self.tree, child)
                 self.place_piece(child, name, match._replace(why=f"{match.why}; {mark} marks it"))
             elif other := self._marked(child):
-                # In the root itself lie pieces of folders that are kept elsewhere.
+                # The root itself contains pieces of folders that are kept elsewhere.
                 other_folder, mark = other
                 why = f"{mark} marks one of the {other_folder.name}"
                 name = lone_name(self.layout, self.tree, child)
@@ -453,7 +453,7 @@ class Places:
                 and child not in self._holding | self._barred
                 and self._holds_any(child)
             ):
-                # What a piece gets later, a patch or a part of it, has no mark of its own.
+                # A patch or a later part of a piece has no marker file.
                 marks = " or ".join(folder.mark)
                 why = f"{match.why}; it has no {marks}, so it goes in as it is"
                 is_told = evidence is Evidence.ROOT_NAME and not folder.is_root

@@ -32,7 +32,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
     without_own = _without_own_types(application, [takers[number] for number in {*taker_of} if number >= 0])
     named = {home.folder.name for home in layout.homes if home.folder}
     reason_of, home_of, skipped_as, is_everyday = layout.reason_of, layout.home_of, layout.skipped_as, tree.is_everyday
-    # Notes, and archives that only a bare `*` takes: these are to be opened.
+    # Readme files, and archives that only a bare `*` matches: those are to be opened.
     apart = {row for row in tree.notes if reason_of[row] < 0}
     taken_archives = (row for row in tree.archives if taker_of[row] >= 0)
     apart.update(row for row in taken_archives if not letters_of(takers[taker_of[row]].pattern))
@@ -44,7 +44,7 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
         for number, same in groupby(here, taker_of.__getitem__):
             name, taken = takers[number].folder.name, list(same)
             if name in without_own:
-                # An everyday type in another folder's directory: nothing says that it is anything else.
+                # A common file type in another folder's directory: nothing suggests that it belongs elsewhere.
                 taken = [row for row in taken if not is_everyday[row] or reason_of[row] < 0]
             for row in taken if name in named else ():
                 if is_everyday[row]:

@@ -28,7 +28,7 @@ def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
         why_below[directory] = why_below[tree.parent(directory)]
         if why_below[directory] < 0:
             why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
-    # Only a pattern with a path, or a directory that is left out, makes it needful to look at every entry.
+    # Only a pattern with a path, or a directory that is left out, requires a look at every entry.
     looks_at_all = patterns.has_paths or any(why >= 0 for why in why_below)
     for row in range(len(names)) if looks_at_all else sorted({*patterns.found_in(tree.by_form)}):
         if row in tree.junk or layout.listing.kinds[row] == EntryKind.DIRECTORY:
@@ -131,7 +131,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
         return
     listing = layout.listing
     programs = [row for row in programs_in(listing) if layout.home_of[row] >= 0 and not _is_expected(layout, row)]
-    # Without its marker file a piece would be none.
+    # Without its marker file it would not be a piece.
     marks = _rows_of_marks(layout, application) if programs else ()
     programs = [row for row in programs if row not in marks and row not in listing.harmless]
     if not programs:

@@ -13,7 +13,7 @@ def spell_for(layout: Layout, rules: NameRules) -> None:
     respelled: dict[int, tuple[str, str]] = {}
     devices: set[int] = set()
     for number, home in enumerate(layout.homes):
-        # A folder elsewhere is the user's own, drive letter and all; only what comes below it is the archive's.
+        # The path of a folder elsewhere is the user's own, with drive letter; only names below it are the archive's.
         base = home.folder.path if home.folder and home.is_elsewhere else ""
         if any(map(rules.is_device, home.path[len(base) :].split("/"))):
             devices.add(number)

@@ -45,14 +45,14 @@ def laid_on(
     comes_back = at_least is not None and bool(stack) and is_unchanged(stack[-1], disk)
     is_shared = disk.is_alike(state) if comes_back else disk.has_same_content(state)
     is_shared = is_shared or disk.kind is state.kind is FileKind.DIRECTORY
-    # Also where both are the same: the file on disk is everybody's, and whoever deletes it must not take the lower one.
+    # Also if both are equal: they share the file on disk, and deleting it must not lose the lower one.
     needs_backup = disk.kind is FileKind.FILE
     layers = []
     covered: tuple[int, ...] = ()
     if stack and is_unchanged(stack[-1], disk):
         covered = (stack[-1].level,) if needs_backup else ()
     elif stack or disk.kind is not FileKind.ABSENT:
-        # The user's own: what was there before Usufruct, or what became of a placed file since.
+        # The user's own: a file that was there before, or a placed file that was changed since.
         layers.append(Layer(level, None, disk, is_backed=needs_backup))
         level += 1
     layers.append(

@@ -212,5 +212,5 @@ class Tree:
 
 @lru_cache(maxsize=2)
 def _tree_of(listing: Listing) -> Tree:
-    # Of very many archives one after the other, only the last ones are kept.
+    # Keep only the last ones: a command may look at very many archives.
     return Tree(listing)

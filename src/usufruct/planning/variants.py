@@ -27,7 +27,7 @@ _MOST = 24
 def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
     """Skip variants that were not chosen; ask if none was chosen, although a tree could hold them all."""
     words = {folded_path(word.strip("/")): word for word in choices.choose}
-    # The same names in several places are one question.
+    # Ask once about the same names in several directories.
     alike: dict[tuple[str, ...], dict[str, list[int]]] = {}
     for directories in _variants(layout, tree):
         called = sorted((tree.names[directory], directory) for directory in directories)
@@ -101,7 +101,7 @@ def _hold_the_same(layout: Layout, tree: Tree, several: list[int]) -> bool:
         rows = _rows_below(layout, tree, directory)
         if not rows or not all(_is_in_tree(layout, row) for row in rows):
             return False
-        # Below a folder's own directory a language may well be a part of the content.
+        # Below a folder's own directory, a language may well be part of the content.
         if kinds != {"size"} and any(layout.evidence_of[row] >= Evidence.FOLDER_NAME for row in rows):
             return False
         stems.append({_stem(layout, tree, row, directory) for row in rows})

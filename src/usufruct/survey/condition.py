@@ -74,7 +74,7 @@ def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
 def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:
     mine, above = place.stack[index], place.stack[index + 1 :]
     if above:
-        # What the user made of it before another holding covered it comes up when that one goes.
+        # The user's version, covered by another holding, reappears when that one is removed.
         return Condition.COVERED
     disk = place.disk
     if disk.kind is FileKind.ABSENT:

@@ -40,7 +40,7 @@ def programs_among(archive: Archive, rows: list[int]) -> set[int]:
         for row, blocks in archive.stream(rows):
             head = b""
             for block in blocks:
-                # The first block may be as short as its packer likes.
+                # The packer decides how short the first block is.
                 head += block[: HEAD - len(head)]
             if begins_program(head):
                 found.add(row)

@@ -54,7 +54,7 @@ class Drives(NamedTuple):
         try:
             near = nearest(place.base)
         except DriveAway:
-            # The whole drive letter is gone.
+            # The whole drive is gone.
             return Presence.AWAY
         return Presence.DELETED if self._is_on(place, near) else Presence.AWAY
 
@@ -64,7 +64,7 @@ class Drives(NamedTuple):
             return ""
         kind = place.volume.partition(":")[0]
         for mount in mounts():
-            # Asking a server that does not answer would take for ever; the type tells most of them apart.
+            # A server that does not answer would block for ever; the type tells most of them apart.
             if mount.kind == kind and mount.at != place.mount:
                 try:
                     if self.identity(mount.at) == place.volume:
@@ -90,7 +90,7 @@ class Drives(NamedTuple):
             return True
         if place.volume:
             return self.identity(path) == place.volume
-        # Of a volume without a mark of its own only this much is known, that it was not the one of our own data.
+        # Of a volume without an identity, only this is known: it is not the one with our own data.
         return not place.is_beside and not is_beside
 
     def refuse_away(self, about: str, places: Iterable[HeldVolume]) -> None:
@@ -101,7 +101,7 @@ class Drives(NamedTuple):
 
     def away(self, about: str, place: HeldVolume) -> DriveAway:
         """Return the error for a place whose drive is not connected."""
-        # Of a place on the system's own disk that something is mounted over, the mount point tells nothing.
+        # If something is mounted over a path on the system's disk, the mount point says nothing.
         where = place.mount if place.mount.strip("/") else place.base
         elsewhere = self.now_at(place)
         is_taken = os.path.isdir(place.base)
@@ -158,7 +158,7 @@ def refuse_away(ledger: Ledger, identity: Identity, holding: Holding) -> None:
     """Raise DriveAway if a volume that a holding lies on is away."""
     places = [place for _, place in places_of_holdings(ledger, holding.number)]
     if not places and not os.path.isdir(holding.root):
-        # Nobody recorded where it lies, and nothing is there: it may well be a drive's.
+        # Its location was not recorded, and nothing is there: it may well be on a drive.
         place = HeldVolume(base=holding.root, mount="", volume=UNRECORDED, is_beside=False)
         raise drives_of(ledger, identity).away(holding.name, place)
     drives_of(ledger, identity).refuse_away(holding.name, places)

@@ -196,7 +196,7 @@ def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
             above, name = os.path.split(path)
             if path not in free:
                 free[path] = free_name(name, {spelling_key(one) for one in disk.listed(above).names})
-            # Counted from the end, for a folder elsewhere is a destination of its own.
+            # Counted from the end, because a folder elsewhere is a separate destination.
             at = depth - len(parts)
             steps = home.path.split("/")
             steps[at] = free[path]

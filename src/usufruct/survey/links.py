@@ -51,7 +51,7 @@ def skip_dangling(layout: Layout, snapshot: Snapshot) -> None:
             there.discard(f"{snapshot.surveyed(layout.home_of[row]).path}/{layout.name(row)}")
             why = f"is a link to {targets[row]}, which is neither placed nor there"
             layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(why))
-        # A link to a link that is skipped leads nowhere either.
+        # A link to a skipped link is dangling too.
         links = [row for row in links if row not in dangling] if dangling else []
 
 

@@ -52,7 +52,7 @@ def refuse_own(plan: Plan, own: Iterable[str]) -> None:
         path = plan.snapshot.surveyed(number).path
         here = real.of(path)[0].casefold()
         is_ours = any(here == one or here.startswith(f"{one}/") for one in ours)
-        # A file of the very name that one of our directories has, or would have.
+        # A file with the name of one of our directories.
         takes_place = any(os.path.dirname(one) == here for one in ours) and any(
             f"{here}/{plan.name(row).casefold()}" in ours for row in rows
         )

@@ -84,10 +84,10 @@ def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> 
         os.close(telling)
         return _Child(process, told)
     try:
-        # Ctrl-C reaches all processes; the parent decides what it means.
+        # Ctrl-C reaches all processes; the parent handles it.
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         gc.disable()
-        # A pipe whose other end this process itself keeps open would block it for ever once the parent is gone.
+        # If this process kept the other end open, the pipe would block for ever once the parent is gone.
         for listened in (told, *(other.told for other in others)):
             os.close(listened)
         for files in staged():
@@ -98,7 +98,7 @@ def _start(staged: Callable[[], Iterator[Staged]], others: Sequence[_Child]) -> 
     except BaseException as error:  # noqa: BLE001 - handed to the parent
         _send(telling, marshal.dumps(pickle.dumps(error)))
     finally:
-        # Nothing that the parent has open may be closed or flushed here as well.
+        # Do not close or flush anything that the parent has open.
         os._exit(0)
 
 

@@ -71,7 +71,7 @@ class _Sharing:
             staged = []
             for row, blocks in self._archive.stream(portion):
                 job = self._jobs.make(row)
-                # Of a small file there is no second block to stop before or to tell of.
+                # A small file has no second block, so there is nothing to stop or report.
                 staged.append(written(job, self._told(blocks, number) if job.size > SMALL else blocks))
             self._unfinished[number] = 0
             yield staged

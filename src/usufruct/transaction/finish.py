@@ -171,7 +171,7 @@ def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool
             elif not here or not touches_disk:
                 continue
             elif directory.is_made:
-                # One in which the user keeps something stays, and is theirs from now on.
+                # A directory with files of the user's stays, and is theirs from now on.
                 walk.reach(os.path.dirname(path)).drop(os.path.basename(path))
                 work.resources.checkpoint("directory-dropped")
             elif directory.original is not None and modified == directory.left:
@@ -189,11 +189,11 @@ def _make_names_durable(work: Work, touched: list[Touched]) -> None:
 def _close_stacks(ledger: Ledger, change: int, directory: int) -> None:
     """Delete the layers that the change removed from a directory, and note backups that are no longer needed."""
     if not takes_layers(ledger, change, directory):
-        # It only brought layers, on top of what was there: nothing comes to lie higher by it.
+        # It only added layers on top, so no lower layer is uncovered.
         return
     surfaced = surfacing(ledger, change, directory) if leaves_layers(ledger, change, directory) else []
     enter_unneeded(ledger, forget_gone(ledger, change, directory))
-    # Nearly always what surfaces is the user's own, which is then no longer on record at all.
+    # Mostly the uncovered file is the user's own, which then leaves the record.
     enter_unneeded(ledger, forget_uncovered(ledger, directory))
     _surface(ledger, directory, surfaced)
 
@@ -224,14 +224,14 @@ def finish_reversed(work: Work, strangers: Sequence[Stranger] = ()) -> None:
             enter_unneeded(ledger, replaced)
             enter_unneeded(ledger, forget_born(ledger, change, directory.number))
             _surface(ledger, directory.number, [difference.name for difference in found])
-        # In this order, for the name of one that goes may be that of one which comes.
+        # In this order, because a holding that goes may have the name of one that returns.
         forget_holdings_born(ledger, change)
         keep_holdings(ledger, change)
         forget_touched(ledger, change)
         for directory, _ in touched:
             if directory.left is None:
                 forget_directory(ledger, directory.number)
-        # What it took into the backups before anything on record told of it; nothing else there is touched.
+        # Backups that it made before they were recorded; no others are touched.
         enter_unneeded(ledger, resources.backups.brought(change))
         clear_unneeded(ledger, damaged)
         for staging in work.stagings:

@@ -51,7 +51,7 @@ def forget_holding(resources: Resources, holding: Holding) -> int:
                     enter_layers(ledger, work.change, [own])
             mark_gone(ledger, work.change, holding.number)
             refuse_waiting(work)
-        # Nothing is switched, so that there is nothing to switch back either: the files that are there stay.
+        # No file is moved, so there is nothing to move back: all files stay.
         finish(work, touches_disk=False)
     return sum(1 for place in places if place.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
 

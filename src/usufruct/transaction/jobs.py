@@ -53,7 +53,7 @@ def _looked_at(blocks: Iterable[bytes], row: int, look: Callable[[int, bytes], N
     head, is_told = b"", False
     for block in blocks:
         if not is_told:
-            # The first block may be as short as its packer likes.
+            # The packer decides how short the first block is.
             head += block[: HEAD - len(head)]
             is_told = len(head) == HEAD
             if is_told:

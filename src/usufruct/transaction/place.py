@@ -91,7 +91,7 @@ class _Contents:
         if directory is None:
             path = self.plan.snapshot.surveyed(home).path
             directory = self.work.staging_of(path).incoming(path)
-            # Several threads ask: none may hear of a directory before it is there.
+            # Several threads ask: none may get a directory before it exists.
             os.makedirs(directory, exist_ok=True)
             self._staged[home] = directory
         return f"{directory}/{self.plan.name(row) if row in self.found else self.names[row]}"
@@ -142,10 +142,10 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=wanted.programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))
-            # Nothing more is read of it; what it kept to be fast need not be made durable with the rest.
+            # Reading is finished; close it so that its spool need not be flushed to disk.
             archive.close()
             wanted.refuse_written()
-            # An update stages what it gives back too, once all of its layers are entered.
+            # An update also stages restored files, after all its layers are entered.
             durable = None if updates else MadeDurable(work)
             placed = layers.complete()
             for note in notes:
@@ -207,7 +207,7 @@ class _ProgramsSeen:
 
     def __init__(self, listing: Listing) -> None:
         self._listing = listing
-        # Memory that processes share, for each of them notes what it writes.
+        # Shared memory: each process records what it writes.
         self._found = mmap.mmap(-1, max(1, len(listing)))
 
     def look_at(self, row: int) -> Callable[[int, bytes], None] | None:
@@ -241,7 +241,7 @@ class _Layers:
 
     def enter(self, row: int, state: FileState) -> None:
         """Record the layer of one staged row."""
-        # The last ones are left to be entered while the disk is busy with making all durable.
+        # Keep the last ones to be entered while the disk is flushing.
         if len(self._new) + len(self._batch) >= _BATCH:
             self._enter_batch()
         contents = self._contents
@@ -280,7 +280,7 @@ class _Layers:
         disk = _disk_state(path, step)
         laid = laid_on(step.found.stack, disk, self._holding, state, entry)
         if self._contents.claims and laid.is_shared and not step.found.stack:
-            # The user's own is entered only to tell what was there; nothing lies beneath the holding's.
+            # The user's file is entered only as a record; nothing is underneath the holding's.
             own, mine = laid.layers
             self._told.append(NewLayer(directory, name, own._replace(is_backed=False)))
             self._batch.append(NewLayer(directory, name, mine))
@@ -384,7 +384,7 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     rows, size = [], 0
     for kind in (SkippedKind.NOTES, SkippedKind.NOT_TAKEN):
         for row in plan.layout.rows_skipped(kind):
-            # What nothing takes but a person can read or look at may be what explains the rest.
+            # Readable files and pictures without a place may explain the rest, so keep them.
             is_kept = kind is SkippedKind.NOTES or can_be_read(listing.names[row])
             if is_kept and listing.kinds[row] == EntryKind.FILE and listing.sizes[row] <= _LARGEST_NOTE:
                 size += listing.sizes[row]
@@ -395,7 +395,7 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
         return
     top = f"{work.resources.notes}/{holding}"
     if os.path.isdir(top):
-        # Of an addition that was cut off before its number was on record.
+        # From an interrupted addition whose number was not recorded.
         work.resources.platform.remove_tree(top)
     os.makedirs(top)
     for number, (row, blocks) in enumerate(archive.stream(rows)):

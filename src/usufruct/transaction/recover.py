@@ -43,7 +43,7 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
     forget_large_listings()
     if not is_tidy(resources.ledger):
         tidy_if_possible(resources)
-    # Nothing is on disk before the first staging directory is recorded, and that waits.
+    # Need not wait for the disk: the first staging directory is recorded later, and that waits.
     with resources.ledger.transaction(waits=False):
         change = begin_change(resources.ledger, kind, about, resources.now(), root=root)
     resources.backups.begin(change)

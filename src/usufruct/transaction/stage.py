@@ -32,7 +32,7 @@ def stage_files(
     workers = min(_MOST_WORKERS, os.cpu_count() or 1)
     are_small = jobs.size < SMALL * count
     if workers > 1 and archive.is_divisible and count > 1:
-        # What Python does for each small file takes longer than the rest, and only processes do that side by side.
+        # For small files, Python takes most of the time, and only processes run it in parallel.
         is_worth_it = archive.facts.is_slow or (are_small and count >= _MANY)
         if may_fork and is_worth_it and threading.active_count() == 1:
             yield from by_processes(archive, jobs, workers, tell)

@@ -37,7 +37,7 @@ def switch_in(work: Work) -> None:
             if modified is None and not walk.is_there(path):
                 above = walk.reach(os.path.dirname(path))
                 if work.is_staged(path):
-                    # Nothing of this name is there, so all below it can come at once.
+                    # Nothing has this name, so the whole directory can be moved at once.
                     _bring_new(above, work.incoming(path), os.path.basename(path))
                     switched_whole.add(path)
                     checkpoint("switched-directory")
@@ -113,7 +113,7 @@ def _is_taken_whole(work: Work, walk: Walk, directory: KnownDirectory, going: Se
             return False
         walk.reach(os.path.dirname(path)).move_out(os.path.basename(path), outgoing)
     except OSError:
-        # A program holds it open, perhaps, or a drive is mounted there.
+        # Perhaps a program has it open, or a drive is mounted there.
         return False
     if set(os.listdir(outgoing)) != names:
         raise _stale(path)
@@ -204,7 +204,7 @@ def _set_out(work: Work, here: Directory, name: str, outgoing: str, *, is_replac
     """Let a file that is removed keep a name in the staging directory until the change is done."""
     for is_ready in (False, True):
         try:
-            # With a second name, the old file stays in place until the new one is renamed over it.
+            # Thanks to a second link, the old file stays in place until the new one is renamed over it.
             if not (is_replaced and here.link_out(name, outgoing)):
                 here.move_out(name, outgoing)
             break
@@ -246,16 +246,16 @@ def switch_back(work: Work) -> list[Stranger]:
                 if _before(difference).is_alike(_after(difference)):
                     continue
                 if _takes_place(difference, directory.path, directories):
-                    # It was taken back before the directory was made again.
+                    # It was moved back before the directory was made again.
                     continue
                 if modified is None and not walk.is_there(directory.path):
-                    # Nothing came here yet, or it has gone again.
+                    # Nothing was moved here yet, or it was moved back.
                     break
                 if stranger := _retreat(work, walk.reach(directory.path), directory, difference):
                     strangers.append(stranger)
                 checkpoint("retreated")
             if modified is None and walk.is_there(directory.path):
-                # At once, for a file may have been in its place.
+                # Immediately, because a file may have been here before.
                 walk.reach(os.path.dirname(directory.path)).drop(os.path.basename(directory.path))
         for directory, modified in reversed(touched):
             if modified is not None and walk.is_there(directory.path):
@@ -296,7 +296,7 @@ def _make_again(work: Work, walk: Walk, directory: KnownDirectory) -> None:
     while not walk.is_there(missing[-1]):
         missing.append(os.path.dirname(missing[-1]))
     for deeper in missing[-2::-1]:
-        # Somebody removed more than the directory itself; what is put back needs a place all the same.
+        # Somebody removed more than the directory; restored files need it all the same.
         walk.reach(os.path.dirname(deeper)).make(os.path.basename(deeper))
     above = walk.reach(os.path.dirname(path))
     if outgoing and os.path.isdir(outgoing):
@@ -314,7 +314,7 @@ def _retreat(work: Work, here: Directory, directory: KnownDirectory, difference:
         _guard_again(work, here, name, before, disk)
         return None
     if disk.kind is not FileKind.ABSENT and not disk.is_same_file(after):
-        # Size, time and inode say little where a drive was copied, restored, or read by another system: content does.
+        # Size, time and inode are unreliable if a drive was copied or used by another system; content is not.
         disk = with_digest(disk, here.named(name), here.at)
         if disk.has_same_content(before):
             return None
@@ -358,7 +358,7 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
     if os.path.lexists(waiting):
         return waiting
     os.makedirs(above, exist_ok=True)
-    # A later recovery trusts the name: it may stand for nothing that is not whole.
+    # A later recovery trusts the name, so it must never name an incomplete file.
     growing = work.staging_of(directory.path).growing(directory.number)
     if os.path.lexists(growing):
         work.resources.platform.unlink(growing)
@@ -366,7 +366,7 @@ def _original(work: Work, directory: KnownDirectory, difference: Difference) -> 
         write_link(growing, before.target, before.modified)
     else:
         if not work.resources.backups.holds(before.digest):
-            # It was set out, not backed up, and whoever moved or emptied the folder took the staging directory too.
+            # It was moved out, not backed up, and somebody removed the staging directory with the folder.
             raise UnsoundBackup(
                 f"{waiting} is not there any more.", remedy="Look where the folder is now.", path=waiting
             )

@@ -68,7 +68,7 @@ def tidy(resources: Resources) -> list[str]:
         if noted:
             resources.backups.drop_empty()
         resources.backups.drop_partial()
-        # One whose removal a power cut takes back must still be on record.
+        # A power cut may undo the removal, so the record must still have it.
         resources.backups.make_durable()
     with ledger.transaction():
         for staging in dropped:
@@ -96,7 +96,7 @@ def _drop_stagings(resources: Resources, stagings: Sequence[Staging], faults: "_
             if not strangers:
                 dropped.append(staging)
         resources.checkpoint("staging-dropped")
-    # A directory whose removal a power cut takes back must still be on record.
+    # A power cut may undo the removal, so the record must still have it.
     for parent in sorted({os.path.dirname(staging.path) for staging in dropped}):
         with faults.of(parent):
             if os.path.isdir(parent):
@@ -110,7 +110,7 @@ def _drop_backups(resources: Resources, noted: Sequence[tuple[bytes, bool]], fau
     for digest, is_needed in noted:
         try:
             if is_needed:
-                # It was given back as the very same file, and something else needs the content still.
+                # The backup file itself was restored, but another layer still needs the content.
                 resources.backups.unshare(digest)
             else:
                 resources.backups.drop(digest)

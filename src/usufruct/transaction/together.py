@@ -40,9 +40,9 @@ def remove_together(resources: Resources, leaving: Iterable[Leaving]) -> list[Re
         raise
     except UsufructError:
         if not is_there(resources.ledger, together[0][0].holding.number):
-            # All of them are out, and what failed came behind that.
+            # All of them are removed; the failure came later.
             raise
-        # Whichever it was about is told when each goes by itself.
+        # Removing each by itself will report which one it was.
         return []
 
 

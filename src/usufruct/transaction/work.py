@@ -134,9 +134,9 @@ class Work(Struct):
         resources.checkpoint("staging-recorded")
         for staging in stagings:
             self.stagings.append(make_staging(staging, resources.platform))
-        # Several may stand in one directory, and the making of each gives it another time.
+        # Several may be in one directory, and making each changes its time.
         self.stagings = [made(staging) for staging in self.stagings]
-        # Where these times are lost, those of what was made say as much.
+        # If these times are lost, those of the new directories say the same.
         with ledger.transaction(waits=False):
             for staging in self.stagings:
                 enter_staging(ledger, self.change, staging)

@@ -93,7 +93,7 @@ class FatImage(OpenedFile):
             if row is not None and not entry.is_directory:
                 self._clusters[row] = entry.cluster
                 if self.size < self._volume.size:
-                    # Some images lack their empty end; one that lacks content is told before anything is placed.
+                    # Some images lack their empty end; missing content is reported before anything is placed.
                     self._volume.refuse_cut(entry.cluster, entry.size)
 
     def _entries(self, above: int, cluster: int) -> Iterator[_FatEntry]:

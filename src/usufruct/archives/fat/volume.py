@@ -84,7 +84,7 @@ class FatVolume:
         for first, count in self._runs(cluster, max(1, most // self._cluster)) if size else ():
             block = self._read(first, count)[:left]
             left -= len(block)
-            # A cluster may be larger than a block may be.
+            # A cluster may be larger than a block.
             for at in range(0, len(block), most):
                 yield block[at : at + most]
             if not left:

@@ -58,7 +58,7 @@ def _end_of_lha(source: Source) -> int:
         level, packed = head[20], int.from_bytes(head[7:11], "little")
         own = {2: int.from_bytes(head[:2], "little"), 3: int.from_bytes(head[24:28], "little")}.get(level, head[0] + 2)
         if own < len(head[:21]):
-            break  # no header is so short; it would be read for ever
+            break  # no header is so short; it would loop for ever
         at += own + packed
     return at + (source.read_at(at, 1) == b"\0")
 
@@ -83,7 +83,7 @@ class LibraryArchive(OpenedFile):
         """Row of a hard link → row of the file whose content it has."""
         with self._closed_on_failure():
             self.extent = (0, min(source.size, _ENDS[kind](source)))
-            # Of something behind it the library would say that the archive is damaged.
+            # The library would take data after the archive for damage.
             self._own = SliceSource(source, *self.extent) if kind == "ar" else source
             self._read_listing()
 
@@ -139,7 +139,7 @@ class LibraryArchive(OpenedFile):
                 for entry in reader.entries():
                     self.allowance.keep(_WAITING + len(entry.raw) + len(entry.target) + len(entry.hard_link))
                     if entry.size is None and stat.S_ISREG(entry.mode):
-                        # Some packers leave the size to the end of the data: then only reading tells.
+                        # Some packers put the size after the data: then it must be read to know.
                         entry = entry._replace(size=sum(map(self._counted, reader.blocks(BLOCK))))
                     entries.append(entry)
         except LibraryFault as fault:

@@ -22,5 +22,5 @@ def third_key(password: str, salt: bytes) -> tuple[bytes, bytes]:
         before.append(digest.digest()[19])
         digest.update(b"".join(seed + count.to_bytes(3, "little") for count in range(begin + 1, begin + _EVERY)))
     key = digest.digest()[:16]
-    # The format keeps the key's four words with their bytes in the other order.
+    # The format stores the key's four words in the other byte order.
     return b"".join(key[at : at + 4][::-1] for at in range(0, 16, 4)), bytes(before)

@@ -91,7 +91,7 @@ class Rar4Reader:
             if not (rescues and self.members):
                 raise
         if self._open:
-            # Before the third generation no block ends a volume: the last file says whether another follows.
+            # Before RAR 3 volumes have no end block: the last file says whether another follows.
             self.wants_more = True
 
     def _read_volume(self, number: int, volume: Source) -> None:
@@ -134,7 +134,7 @@ class Rar4Reader:
         block = _Block(kind, flags, whole[_BLOCK.size :], checksum, start + padded)
         has_comment = (kind == _MAIN and flags & _HAS_COMMENT) or (kind == _FILE and flags & _HAS_FILE_COMMENT)
         if kind not in (_MAIN, _FILE, _SERVICE, _END) and flags & _HAS_DATA:
-            # Old blocks beside the files; some count their data into the checksum. Nothing in them is needed.
+            # Old blocks besides files; the checksums of some include their data. None of it is needed.
             has_comment = True
         if not has_comment and zlib.crc32(whole[2:]) & 0xFFFF != checksum:
             raise self._fault(f"the header at byte {at} does not match its checksum", hides_names)
@@ -150,14 +150,14 @@ class Rar4Reader:
 
         assert self._password is not None, "a locked header is read only with a password"
         salt, data = volume.read_at(at, _SALT), volume.read_at(at + _SALT, count)
-        # A header that is incomplete is too short for its stated size.
+        # An incomplete header is shorter than its stated size.
         data = data[: len(data) // AES_BLOCK * AES_BLOCK]
         key, before = Rar4Cipher(salt).cipher(self._password)
         return AES.new(key, AES.MODE_CBC, before).decrypt(data)
 
     def _read_main(self, block: _Block) -> bool:
         """Read the main header; returns whether the following headers are locked."""
-        # A comment within it came before the third generation, and is not part of its checksum.
+        # Before RAR 3 it may contain a comment, which is not part of its checksum.
         covered = block.fields[: _MAIN_SIZE - _BLOCK.size] if block.flags & _HAS_COMMENT else block.fields
         _check(block, covered)
         self.is_solid = self.is_solid or bool(block.flags & _IS_SOLID)
@@ -236,7 +236,7 @@ class Rar4Reader:
             whole = member
             self._allowance.may_enter(len(self.members) + 1)
             self.members.append(member)
-        # A part that is not the last states the checksum of its packed bytes, the last that of the whole file.
+        # All parts but the last state the checksum of their packed bytes; the last states the whole file's.
         sum_of_part = member.checksum if flags & _AFTER and not member.cipher else None
         whole.pieces.append(Piece(piece.volume, piece.offset, piece.size, sum_of_part))
         if flags & _AFTER:
@@ -264,7 +264,7 @@ def _name(field: bytes, flags: int) -> tuple[str, bytes, bool]:
     """Return the name as text, or as bytes if its encoding is not stated; and whether it is an older version."""
     if not flags & _IS_UNICODE:
         name, is_old = "", bool(flags & _IS_OLD_VERSION)
-        # An older version bears its number behind the name.
+        # An older version has its number after the name.
         return name, field.rpartition(b";")[0] if is_old and b";" in field else field, is_old
     plain, ended, packed = field.partition(b"\0")
     name = _unfolded(plain, packed) if ended else field.decode("utf-8", "replace")

@@ -47,7 +47,7 @@ class _Fields:
     def vint(self) -> int:
         at = self.at
         if at < len(self.data) and self.data[at] < 0x80:
-            self.at = at + 1  # as most are
+            self.at = at + 1  # the usual case
             return self.data[at]
         value, shift = 0, 0
         while shift < 70:
@@ -133,7 +133,7 @@ class Rar5Reader:
             elif kind != _SERVICE and not flags & _SKIP:
                 raise RarRefusal(f"it holds a block of an unknown kind ({kind})")
             at += size
-        # Every volume of this generation has an end block; a cut between two blocks would lose members unseen.
+        # Every volume of RAR 5 has an end block; without this check, a cut between two blocks would go unnoticed.
         raise RarFault(f"volume {number + 1} breaks off")
 
     def _header(self, volume: Source, at: int, cipher: Rar5Cipher | None) -> tuple[_Fields, int]:

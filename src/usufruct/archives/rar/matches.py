@@ -74,7 +74,7 @@ class Unpacker29:
         """Yield the content of the next member, of `size` bytes; PackedFault if it cannot be unpacked."""
         bits = Bits(blocks_of(packed, packed.size))
         self._filters.waiting.clear()
-        self._given = len(self._out)  # all of it, unless the member before was broken
+        self._given = len(self._out)  # all of it, unless the previous member was damaged
         is_over = False
         came = 0
         if self._is_text:
@@ -263,7 +263,7 @@ class Unpacker29:
         acc, have = bits.acc, bits.have
         length = self._length
         while len(out) < goal:
-            # Enough for any match: 64 bits, and those of the symbol.
+            # Enough for any match: 64 bits and those of the symbol.
             while have < 80:
                 word = next(words, None)
                 if word is None:
@@ -376,7 +376,7 @@ class Unpacker29:
             if self._codes[0].next(bits) == _END:
                 self._ends_member(bits)
         except (PackedFault, RarRefusal):
-            return  # nothing stands there that can be read; if more follows, its checksum tells
+            return  # nothing readable follows; if there should be more, the checksum reveals it
 
 
 @contextmanager

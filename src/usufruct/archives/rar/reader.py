@@ -181,7 +181,7 @@ class RarArchive:
                 )
                 return None
             member.size = self.listing.sizes[source]
-        # A tweaked checksum tells nothing of the content, so nothing may be compared with it.
+        # A tweaked checksum does not describe the content, so nothing may be compared with it.
         is_plain = not (isinstance(member.cipher, Rar5Cipher) and member.cipher.is_tweaked) and not member.copy_of
         checksum = member.checksum if is_plain and not member.kind else None
         can_run = bool(member.mode & 0o111) and member.kind is EntryKind.FILE
@@ -269,7 +269,7 @@ class RarArchive:
                 content = checked(member, self._password, blocks, partial(self._broken, member))
                 if member.row in wanted:
                     yield member.row, content
-                # A solid run goes on from where the member before ended, wanted or not.
+                # Each member of a solid run depends on the previous one, wanted or not.
                 for block in content:
                     size += len(block)
                     self._access.watch(Progress(self.name, _PASSING, files, len(passing), size, sum(passing)))
@@ -354,7 +354,7 @@ class RarArchive:
                 for _ in blocks:
                     pass
         except (DamagedArchive, UnreadableArchive):
-            return False  # a wrong key makes any garbage, a method that is not known too
+            return False  # a wrong key produces garbage, perhaps an unknown method
         finally:
             self._password = before
         return True

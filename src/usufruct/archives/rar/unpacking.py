@@ -46,7 +46,7 @@ class Run:
             try:
                 blocks = self._library.content(member)
                 if not self._is_rar5 and member.size <= WHOLE:
-                    # Kept until all is there, so that what the library unpacked wrongly can be unpacked again.
+                    # Kept until complete: if the library unpacks it wrongly, it is unpacked again.
                     whole = list(blocks)
                     if not is_right(member, whole):
                         raise LibraryFault("does not match its checksum")
@@ -92,7 +92,7 @@ class _ByLibrary:
         if next(self._entries, None) is None:
             raise LibraryFault("the library finds fewer members")
         left = member.size
-        # Exactly the bytes that are left: reading on would take the cipher's fill for data.
+        # Exactly the remaining bytes: reading on would take the cipher's padding for data.
         while left > 0 and (block := self._reader.read(min(BLOCK, left))):
             left -= len(block)
             yield block
@@ -106,7 +106,7 @@ def _rar4_stream(member: RarMember, plain: Callable[[RarMember], Source]) -> Ite
 
 
 def _rar5_stream(members: list[RarMember], plain: Callable[[RarMember], Source]) -> Iterator[bytes]:
-    # No match reaches further back than to the begin, so a larger dictionary would be of no use.
+    # No match reaches back beyond the start, so a larger dictionary would be useless.
     dictionary = min(max(member.dictionary for member in members), LARGEST_DICTIONARY)
     yield headers5.stream_head(is_solid=len(members) > 1)
     for number, member in enumerate(members):

@@ -238,7 +238,7 @@ def _read_folders(reader: _Bytes, allowance: Allowance) -> list[CoderChain]:
     reader.expect(_UNPACKED, "sizes of folders")
     for folder in folders:
         folder.sizes = [reader.number() for coder in folder.coders for _ in range(coder.outputs)]
-        # What is longer than its content takes no more memory than that.
+        # A stated length beyond the content takes no memory.
         allowance.dictionary(min(max(coder.dictionary for coder in folder.coders), max(folder.sizes, default=0)))
     while (kind := reader.number()) != _END:
         if kind != _DIGESTS:

@@ -121,7 +121,7 @@ class SevenArchive(OpenedFile):
                 size = self.listing.sizes[row]
                 raise damaged(self, f"the link {self.listing.path(row)} has a target of {size:,} bytes")
         if links:
-            # All that lies before a link in its folder is unpacked with it.
+            # Everything before a link in its folder is unpacked with it.
             self.allowance.read(sum(folder.size for folder in headers.folders))
         for row, blocks in self.stream(links):
             target = b"".join(blocks).decode("utf-8", "replace")
@@ -169,7 +169,7 @@ class SevenArchive(OpenedFile):
         try:
             found[password] = read_headers(self._source, password, self.allowance)
         except SevenFault:
-            return False  # a wrong key makes any garbage of the header
+            return False  # a wrong key produces garbage
         return True
 
     def _opens(self, password: str) -> bool:

@@ -114,7 +114,7 @@ class _FolderTree:
             return _exactly(deciphered(self._input(first), coder.properties, self._password), size)
         if name not in _UNDONE:
             raise UnknownMethod(name)
-        # Differences behind LZMA are undone by the same library, which is a hundred times faster than Python.
+        # A delta filter after LZMA is undone by the same library, a hundred times faster than Python.
         before = self._bound.get(first)
         if name == "delta" and before is not None and self._folder.coders[before].method in (LZMA, LZMA2):
             inner = self._folder.coders[before]
@@ -158,7 +158,7 @@ def _exactly(blocks: Blocks, size: int) -> Generator[bytes, None, None]:
 
 
 def _lzma_filter(coder: Coder, size: int) -> dict[str, int]:
-    # A dictionary larger than what is unpacked is of no use, and the library takes memory for it.
+    # A dictionary larger than the content is useless, and the library would allocate it.
     dictionary = max(_LEAST_DICTIONARY, min(coder.dictionary, size))
     if coder.method == LZMA2:
         return {"id": lzma.FILTER_LZMA2, "dict_size": dictionary}
@@ -206,7 +206,7 @@ def _unppmd(blocks: Blocks, coder: Coder, size: int) -> Blocks:
         raise SevenFault("a method's properties make no sense")
     engine = pyppmd.Ppmd7Decoder(coder.properties[0], int.from_bytes(coder.properties[1:5], "little"))
     left = size
-    # It looks further than the last byte, and is given a zero for that.
+    # It reads beyond the last byte, so append a zero.
     for block in chain(blocks, (b"\0",)):
         for at in range(0, len(block), _BEHIND):
             piece = block[at : at + _BEHIND]
@@ -251,7 +251,7 @@ def _branches(name: str) -> "Callable[[Blocks, Coder, int], Blocks]":
             held += len(block) - len(plain)
             last = (last + block)[-_LONGEST_HELD:]
             yield plain
-        # What the library still waits with is shorter than an instruction, and stays as it is.
+        # The rest is shorter than an instruction, and stays unchanged.
         yield last[len(last) - held :]
 
     return undone

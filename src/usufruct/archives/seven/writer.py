@@ -102,7 +102,7 @@ class _PackedFolder:
             parts += [bytes((len(method) | (0x20 if properties else 0),)), method]
             if properties:
                 parts += [_number(len(properties)), properties]
-        # The first takes the packed bytes, and each of the others what the one before it gives.
+        # The first takes the packed bytes, each of the others the previous one's output.
         parts += [bytes((number + 1, number)) for number in range(len(self._coders) - 1)]
         parts += [b"\x0c", *(_number(size) for _, _, size in self._coders)]
         if with_sum:

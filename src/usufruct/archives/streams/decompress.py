@@ -137,7 +137,7 @@ def _all_streams(
         while fill and packed and not packed.strip(fill):
             packed = more()
         packed = packed.lstrip(fill) if fill else packed
-        # The mark may stand across two of our steps.
+        # The signature may lie across two of our steps.
         while len(packed) < longest and (further := more()):
             packed += further
         if not packed.startswith(marks):
@@ -194,7 +194,7 @@ class _GzipMember:
 
     @property
     def needs_input(self) -> bool:
-        # A full block may have left bytes in the engine though it consumed all that it was given.
+        # After a full block, the engine may hold bytes although it consumed all its input.
         return not self._engine.unconsumed_tail and not self._is_full
 
     def decompress(self, data: bytes, max_length: int = -1) -> bytes:
@@ -249,10 +249,10 @@ def unzlib(blocks: Iterable[bytes]) -> Iterator[bytes]:
 def _inflated(engine: "zlib_engine.Inflater", blocks: Iterable[bytes]) -> Iterator[bytes]:
     """Unpack with a bound on each call: without one, a few kilobytes could fill the memory."""
     for whole in blocks:
-        # The library copies what it has not consumed each time, so it is given a little at once.
+        # The library copies its unconsumed input each time, so feed it a little at once.
         for at in range(0, len(whole), _BITE):
             block, plain = whole[at : at + _BITE], b""
-            # A full block may have left bytes in the engine though it consumed all that it was given.
+            # After a full block, the engine may hold bytes although it consumed all its input.
             while block or (len(plain) == BLOCK and not engine.eof):
                 plain = engine.decompress(block, BLOCK)
                 yield plain
@@ -270,7 +270,7 @@ def until_broken(plain: IO[bytes]) -> Callable[[int], bytes]:
     def some(count: int) -> bytes:
         nonlocal is_over
         try:
-            # In small pieces, for what was unpacked of a piece is lost with its damage.
+            # In small pieces: damage loses all that was unpacked of its piece.
             block = b"" if is_over else read(min(count, _SMALL))
         except PACKING_ERRORS:
             block = b""
@@ -286,7 +286,7 @@ def inflate_whole(data: memoryview, size: int) -> bytes | None:
     Fifty percent faster than by blocks.
     """
     try:
-        # A bytearray, which nobody changes.
+        # A bytearray that nobody changes.
         plain = cast(bytes, deflate_decompress(data, size))
     except DeflateError:
         return None

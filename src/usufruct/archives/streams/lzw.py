@@ -31,7 +31,7 @@ def unlzw(file: IO[bytes]) -> Iterator[bytes]:
     if not _NARROWEST <= widest <= _WIDEST:
         raise ValueError(f"its codes would have up to {widest} bits")
     forget = _FORGET if head[2] & _MAY_FORGET else -1
-    # Code → the last bytes of its text, and the code that the text before them is of.
+    # Code → the last bytes of its text, and the code of the text before them.
     tails = [bytes((value,)) for value in range(256)]
     leans = [-1] * 256
     if forget >= 0:

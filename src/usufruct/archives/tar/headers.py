@@ -60,7 +60,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
     while True:
         block = data.take(RECORD)
         if not block and data.offset:
-            return  # the end's zeros are missing, as some writers leave them out
+            return  # some writers leave out the zeros at the end
         if len(block) < RECORD:
             raise MemberFault("it breaks off in the middle of a header")
         if not block.strip(b"\0"):
@@ -68,7 +68,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
         _check(block, data.offset - RECORD)
         size = number_in(block[124:136])
         kind = block[156:157]
-        # A few kilobytes can be packed to unpack for ever; the headers tell how far it would go.
+        # A few kilobytes could unpack without end; the headers say how much is needed.
         allowance.may_read(data.offset + max(0, size))
         if size < 0:
             raise MemberFault(f"a header at byte {data.offset - RECORD} states a size of {size}")
@@ -87,7 +87,7 @@ def members_of(data: Forward, allowance: Allowance) -> Iterator[StreamMember]:
         elif kind in _NO_CONTENT:
             data.skip(padded(size))
         else:
-            # What a directory of an incremental backup held is a list behind it, and none of its content.
+            # An incremental backup lists a directory's names after it; that is not content.
             member = _member(block, size, kind, said, everywhere | said.pax if everywhere or said.pax else said.pax)
             _find_pieces(data, block, kind, member, said.pax, allowance)
             said = _Said()
@@ -108,7 +108,7 @@ def _check(block: bytes, offset: int) -> None:
     except ValueError:
         stated = -1
     if stated != sum(block) - sum(block[148:156]) + 256:
-        # Some old writers summed signed bytes.
+        # Some old writers added signed bytes.
         signed = sum(byte - 256 if byte > 127 else byte for byte in block[:148] + block[156:]) + 256
         if stated != signed:
             raise MemberFault(f"a header at byte {offset} does not match its checksum")
@@ -180,13 +180,13 @@ def _member(block: bytes, size: int, kind: bytes, said: _Said, pax: dict[str, by
         size = _decimal(pax["size"]) if "size" in pax else size
     word = {b"1": "hard link", b"2": "link", b"5": "directory", b"D": "directory", b"S": "file"}.get(kind)
     if word is None:
-        # What is unknown is a file, says the standard; devices, pipes and continued volumes are known.
+        # Unknown types are files, says the standard; devices, pipes and continued volumes are known.
         word = "other" if kind in b"346M" else "file"
     if word == "file" and kind == b"\0" and name.endswith(b"/"):
         word = "directory"
     stored = 0 if word in ("link", "directory", "other") and kind not in b"MD" else size
     if word == "hard link":
-        # Its content is that of the file it names. Old writers state that file's size, but store nothing.
+        # Its content is that of the named file. Old writers state that file's size, but store nothing.
         return StreamMember(name, word, 0, modified, number_in(block[100:108]), target, is_text=is_text)
     return StreamMember(name, word, stored, modified, number_in(block[100:108]), target, stored=stored, is_text=is_text)
 

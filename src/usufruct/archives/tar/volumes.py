@@ -77,7 +77,7 @@ class TarVolumes(TarArchive):
     def __init__(self, path: str, name: str, sources: Sequence[Source], access: Access, allowance: Allowance) -> None:
         whole, self._seams = volumes_in_order(sources)
         super().__init__(path, name, whole, "", access, allowance)
-        # What the later volumes say first is understood too.
+        # The headers of later volumes count as understood.
         said = sum(said.start for _, said in self._seams)
         self.size, self.extent = self.size + said, (0, self.extent[1] + said)
 
@@ -99,7 +99,7 @@ class TarVolumes(TarArchive):
 def is_later_volume(path: Path) -> bool:
     """Whether a file is a volume that continues another."""
     try:
-        # Opening a pipe of such a name would wait for ever.
+        # Opening a pipe with such a name would block for ever.
         source: Source = FileSource(path) if path.is_file() else BytesSource(b"")
     except OSError:
         return False

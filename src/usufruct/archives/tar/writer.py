@@ -56,7 +56,7 @@ def pack(out: BinaryIO, members: Sequence[Member], how: How) -> None:
                 info.size = member.size
                 blocks = blocks_of(member)
                 tar.addfile(info, cast("IO[bytes]", _Content(blocks, how.tell)))
-                # The end is where a file that has grown is found out.
+                # Read to the end, to notice a file that has grown.
                 for _ in blocks:
                     pass
                 continue

@@ -103,7 +103,7 @@ class Extents:
 
 def is_known(source: Source, begin: int, stop: int) -> bool:
     """Whether bytes outside of all entries are a signature, padding, or nothing."""
-    # An entry may state any size: that its content ends too early is found where it is read.
+    # An entry may state any size: reading finds that its content ends too early.
     if begin >= stop or source.read_at(begin, len(_SIGNATURE_MARK)) == _SIGNATURE_MARK:
         return True
     tail = max(begin, stop - len(_SIGNED_BLOCK_MARK))

@@ -150,7 +150,7 @@ class ZipArchive(OpenedFile):
         known = self._rows.directories if len(self._part_starts) == 1 else {}
         files: list[tuple[int, str, int | None, _Central]] = []
         for fields, raw, extra in self._entries(start, size, count):
-            # Plain files with plain names, nearly all of most archives, are entered many at once.
+            # Plain files with plain names, the bulk of most archives, are entered many at once.
             modified = _only_time(extra) if extra else None
             if (
                 (modified is not None or not extra)
@@ -183,7 +183,7 @@ class ZipArchive(OpenedFile):
         if len(self._part_starts) == 1:
             begin = min((*self._extents.offsets, *self._refused.offsets), default=start)
             self.extent = (begin, self._end)
-            # Offsets may count from the start of the program, or from where the archive in it begins.
+            # Offsets may count from the start of the program or of the archive in it.
             self.facts.is_program = begin > 0 and self._source.read_at(0, 2) in (b"MZ", b"\x7fE", b"#!")
         return start, start + size
 
@@ -238,7 +238,7 @@ class ZipArchive(OpenedFile):
             disk = max(disk, disks - 1)
             end = end64
         if not disk:
-            self._part_starts = [0]  # cut by size alone: what it states counts from the start of all
+            self._part_starts = [0]  # cut by size alone: stated offsets count from the start of the whole
         if disk + 1 != len(self._part_starts):
             raise IncompleteArchive(
                 f"{self.name} is a zip in {disk + 1} parts, of which {len(self._part_starts)} are here.",
@@ -284,7 +284,7 @@ class ZipArchive(OpenedFile):
             self._refuse_outside(name, offset + shift)
             self._refused.extend((offset + shift,), (packed,), (len(raw),), (len(extra),), (flags,))
             return
-        # An AES entry may leave the checksum out, for the cipher proves more.
+        # An AES entry may have no checksum, because the cipher's code proves more.
         known = checksum if not cipher or cipher.has_checksum else None
         row = self._rows.enter(name, kind, size, modified, known, can_run=bool(mode & 0o111) and not kind)
         offset += shift
@@ -313,7 +313,7 @@ class ZipArchive(OpenedFile):
             self._refuse_outside(names[offsets.index(extreme)], extreme)
         times: Sequence[int | None] = exact
         if None in exact:
-            # Most files of an archive share a few moments.
+            # Most files of an archive share a few times.
             moments = list(zip(dates, clocks, strict=True))
             known = {moment: self._local_time(moment[0] << 16 | moment[1]) for moment in set(moments)}
             times = [known[moment] if better is None else better for moment, better in zip(moments, exact, strict=True)]
@@ -376,7 +376,7 @@ class ZipArchive(OpenedFile):
         size, packed = self.listing.sizes[row], self._extents.packed[row]
         if self._methods[row] != _DEFLATE or size > WHOLE or packed > WHOLE or self._extents.flags[row] & _ENCRYPTED:
             return None
-        # One read gets its header, a guess at what stands between, and its bytes.
+        # One read gets the header, the expected extra field, and the content.
         head = self._source.read_at(self._extents.offsets[row], _HEAD + packed)
         if head[:4] != _LOCAL_MARK or len(head) < _LOCAL.size:
             return None
@@ -501,7 +501,7 @@ def _only_time(extra: bytes) -> int | None:
         return int.from_bytes(extra[5:9], "little", signed=True) * 1_000_000_000
     if size == 36 and extra[:12] == _MOMENT_OF_WINDOWS:
         moment = of_windows(int.from_bytes(extra[12:20], "little"))
-        # Others are for `Rows` to judge.
+        # `Rows` judges the others.
         return moment if moment is not None and 0 <= moment < _LATEST else None
     return None
 

@@ -107,7 +107,7 @@ def _descriptors(source: Source, keep: Callable[[int], None]) -> dict[int, tuple
     at = 0
     while (at := _find(source, _DESCRIPTOR_MARK, at)) >= 0:
         fields = source.read_at(at + 4, 22)
-        # Which of both forms it is shows by what follows, the next header or the end.
+        # What follows tells which form it is: the next header or the end.
         for form, count in (("<3L", 12), ("<L2Q", 20)):
             if len(fields) >= count and (fields[count : count + 2] in (b"PK", b"P", b"") or count == 20):
                 note(form, fields[:count], at, at + 4 + count)

@@ -72,7 +72,7 @@ def add(
         return tell_looks(context, paths, request, in_full=in_full, as_json=as_json)
     how = afterwards_of(context, afterwards)
     if comes_as_stream and how == KEEP:
-        how = STORE  # there is no file of its own that could stay
+        how = STORE  # there is no separate file that could stay
     results: list[Added] = []
     is_stopped = _add(context, paths, request, how, results, in_full=in_full, as_json=as_json)
     if as_json:
@@ -109,7 +109,7 @@ def _add(
     from usufruct.cli.reports import add_report, short_report
 
     watching = Watching(len(paths) if not request.together else 1)
-    # What is asked about is placed later, but by the same command.
+    # Archives with questions are placed later by the same command.
     context = replace(context, watch=watching, command=[])
 
     def tell(added: Added) -> None:
@@ -125,12 +125,12 @@ def _add(
             echo(line)
 
     try:
-        # A password is asked for with the other questions, when there are several archives.
+        # With several archives, ask for passwords together with the other questions.
         asks_later = is_asking() and not as_json and _are_many(paths, request)
         with watching, request.access.passwords.known_only(asks_later):
             add_archives(context, paths, request, tell, how)
         if is_asking() and not as_json:
-            # What needs no answer is placed by now, and the questions come at the end, one after the other.
+            # Archives without questions are placed by now; the questions follow one after the other.
             Asking(context, paths, how, in_full=in_full).all(results)
     except KeyboardInterrupt:
         return True
@@ -147,7 +147,7 @@ def add_within(archives: Sequence[Path]) -> int:
     paths = list(map(str, archives))
 
     def work() -> object:
-        # A context of its own: the command that would answer a question is told as words of `add`.
+        # A separate context: the answering command is shown as words of `add`.
         return add.invoke(add.make_context("usufruct add", ["--", *paths]))
 
     return exit_code_of(work, as_json=False)
@@ -176,7 +176,7 @@ def _chosen_downloads(context: Context) -> list[Path]:
     from usufruct.actions.arrivals import LOCKED, NEW, NEWER
     from usufruct.actions.downloads import waiting
 
-    # Those that are locked or fit several can be added too, once a question is answered.
+    # Locked or ambiguous ones can be added too, once a question is answered.
     new = [one for one in waiting(context, most=200) if one.state in (NEW, NEWER, LOCKED)]
     if not new:
         raise WrongUsage("Nothing new waits in the downloads folders.", remedy="`usufruct downloads` lists all of it.")

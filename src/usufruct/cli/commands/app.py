@@ -257,7 +257,7 @@ def edit(name: str, *, as_json: bool) -> None:
     context = real_context()
     file = context.places.apps / f"{name}.toml"
     if not (is_application_name(name) and file.is_file()):
-        # Whoever has a file of their own may mend it, also where it cannot be used any more.
+        # The user's own file can be edited even if it is broken.
         application = application_named(known_applications(context), name)
         name, file = application.name, definition_file(context, application)
     shipped = small_file(file).decode("utf-8") if file.parent == SHIPPED else ""

@@ -17,7 +17,7 @@ _BASH = r"""
     while IFS= read -r line; do
         case $line in
             plain,*)
-                # What is offered comes from files and archives: whatever signs are in it, it goes in as one word.
+                # Suggestions come from files and archives: whatever they contain, each must stay one word.
                 value=${line#plain,}
                 [[ $value == */ ]] && compopt -o nospace
                 case ${COMP_WORDS[COMP_CWORD]} in
@@ -26,7 +26,7 @@ _BASH = r"""
                         value=${value//\"/\\\"}
                         value=${value//\$/\\\$}
                         value=${value//\`/\\\`}
-                        # Between double quotes nothing keeps this sign from calling up an earlier line.
+                        # In double quotes, nothing prevents history expansion of this character.
                         value=${value//\!/\"\\\!\"}
                         ;;
                     \'*) value=${value//\'/\'\\\'\'} ;;
@@ -87,7 +87,7 @@ Register-ArgumentCompleter -Native -CommandName %(prog_name)s -ScriptBlock {
             continue
         }
         $value, $help = $value -split "`t", 2
-        # What is offered comes from files and archives: whatever signs are in it, it goes in as one word.
+        # Suggestions come from files and archives: whatever they contain, each must stay one word.
         $typed = $value
         if ($value -notmatch "^[\w.:/\=+-]+$") { $typed = "'" + $value.Replace("'", "''") + "'" }
         if (-not $help) { $help = $value }
@@ -110,7 +110,7 @@ class PowerShell(ShellComplete):
         """Return the words before, and the beginning of the one that is completed, without its quotes."""
         said = os.environ.get("COMP_WORDS", "")
         words = said.split("\n") if said else []
-        # Whoever looks at the whole line finds it as the other shells tell it.
+        # Provide the whole line in the form of the other shells.
         os.environ["COMP_WORDS"] = shlex.join(["usufruct", *words])
         return words, os.environ.get("COMP_CWORD", "").strip("'\"")
 
@@ -136,7 +136,7 @@ def completion(click_context: click.Context, shell: str, *, as_json: bool) -> No
     assert found, "Click knows three, and the fourth is ours"
     root = click_context.find_root()
     script = found(root.command, {}, root.info_name or "usufruct", _VARIABLE)
-    # What the library would print, without asking the shell for its version: it may not be on this machine.
+    # What Click would print, without running the shell for its version: it may not be installed.
     text = _OWN.get(shell, script.source_template) % script.source_vars()
     if as_json:
         echo_json({"shell": shell, "script": text})

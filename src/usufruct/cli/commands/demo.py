@@ -158,18 +158,18 @@ def _run(folder: Path, command: str, *, as_json: bool) -> int:
     echo(err=as_json)
     echo(f"{styled('$', 'good')} usufruct {command}", err=as_json)
     sys.stdout.flush()
-    # The folder is the home too, so that only programs of the demo have content there and paths read as at home.
+    # The folder is also the home directory: no other program has content there, and paths are short.
     environment = {name: value for name, value in os.environ.items() if not name.startswith("XDG_")}
     environment |= {"HOME": str(folder), "USERPROFILE": str(folder), HOME_VARIABLE: str(folder / "usufruct")}
-    environment.setdefault("PYTHONUSERBASE", site.getuserbase())  # where `pip install --user` has put Usufruct
+    environment.setdefault("PYTHONUSERBASE", site.getuserbase())  # where `pip install --user` installs
     done = subprocess.run(
         [sys.executable, "-m", "usufruct", *words],
         cwd=folder,
         env=environment,
         check=False,
-        stdin=subprocess.DEVNULL,  # the story answers its question itself, at a terminal too
+        stdin=subprocess.DEVNULL,  # the demo answers its own question, even at a terminal
         stdout=sys.stderr if as_json else None,
-        stderr=subprocess.STDOUT,  # questions and refusals are part of the story, in its order
+        stderr=subprocess.STDOUT,  # questions and errors appear in the right order
     )
     if done.returncode:
         echo(styled(f"(exit code {done.returncode})", "quiet"), err=as_json)

@@ -87,7 +87,7 @@ def downloads(
     ready = sum(one.state in ("new", "newer") and not one.asks for one in found)
     asks = sum(one.asks for one in found)
     if ready:
-        # Alone, `add` offers those of the usual folders.
+        # `add` without arguments offers those of the usual folders.
         adds = shell_words(["usufruct", "add", *map(str, folders)])
         does = f"{'adds' if folders else 'offers'} {'it' if ready == 1 else 'them'}"
         echo()

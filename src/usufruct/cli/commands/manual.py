@@ -40,7 +40,7 @@ def manual_page(command: click.Command, name: str) -> Iterator[str]:
     """Yield the lines of the page for a command and all below it, in the language of man pages."""
     before = ""
     for line in _lines(command, name):
-        # A heading begins a paragraph by itself.
+        # A heading starts a paragraph.
         if not (line == ".PP" and before.startswith((".SH", ".SS"))):
             yield line
         before = line

@@ -65,7 +65,7 @@ def _beginning(found: Overview) -> Iterator[tuple[str, str, str]]:
 def _lines(found: Overview) -> Iterator[tuple[str, str, str]]:
     parts = [f"{found.ready} ready to be added"] if found.ready else []
     parts += [f"{found.asked} {'needs' if found.asked == 1 else 'need'} an answer"] if found.asked else []
-    # A part of a set or a download that is still arriving is never remembered, however often it was looked at.
+    # Parts of a set and unfinished downloads are never remembered.
     parts += [f"{found.unknown} {'others' if parts else 'to look at'}"] if found.unknown else []
     yield "downloads", ", ".join(parts) or "nothing waits", "title"
     groups = sorted(found.applications.items(), key=lambda one: -one[1][0])
