@@ -211,7 +211,7 @@ class CarryingTest(WorldTest):
         archive = self.world.archive("type.zip", {"usr/share/fonts/opentype/Sky.otf": "otf", "usr/x/empty/": ""})
         for home, world in zip(homes, (self.world, self.there), strict=True):
             home.mkdir()
-            with mock.patch.dict(os.environ, {"HOME": str(home), "XDG_DATA_HOME": str(home / "data")}):
+            with mock.patch.dict(os.environ, {"HOME": str(home), "XDG_DATA_HOME": str(home / "data"), "PATH": ""}):
                 if world is self.world:
                     fonts = [one for one in known_applications(world.context) if one.name == "fonts"]
                     request = Request(applications=tuple(fonts))

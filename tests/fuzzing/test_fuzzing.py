@@ -14,7 +14,7 @@ SLOW = {
     "devices.tar.gz", "unsaid-names.tar.gz", "volume-header.tar.bz2", "zeros.tar.bz2", "zeros.bz2", "zeros.zst",
     "inner-zips.zip", "inner-tars.zip", "many-inner-tars.zip", "link.7z", "entries.xar", "entries.rar", "gz.gz",
     "equal-loose.zip", "entries.cpio", "equal-names.zip", "entries-of-old.rar", "pax-maps.tar.gz", "links.tar.gz",
-    "directories.zip", "links.zip", "entries.rpm", "entries.lzh",
+    "directories.zip", "links.zip", "entries.rpm", "entries.lzh", "entries.a", "listed-maps.tar.gz", "devices.zip",
 }  # fmt: skip
 """Those that take long to make or to look at: the room's own run has them."""
 
