@@ -132,11 +132,17 @@ class WhereaboutsTest(unittest.TestCase):
         for root, more, words in (
             ("[]", "", "root names no place"),
             ('["loom"]', "", "must be an absolute path"),
-            ('["~/a/../b"]', "", "may not contain"),
+            ('["~/a/../b"]', "", "root may not contain"),
+            ("['~/a', 'C:\\a\\..\\b']", "", "root may not contain"),
+            (
+                '"~/a"',
+                "[[place]]\nroot = '~/b'\n[place.paths]\ngels = 'x\\..\\..'\n",
+                "path of gels is empty or contains",
+            ),
             ('"~/a"', '[[place]]\nroot = "~/b"\n[place.paths]\nyarns = "x"\n', "no folder is called so"),
             ('"~/a"', 'after = ["a", ["b"]]', "a list of commands"),
         ):
-            with self.subTest(words), self.assertRaisesRegex(BadDefinition, words):
+            with self.subTest(root, more=more), self.assertRaisesRegex(BadDefinition, words):
                 form_of(root, more)
 
 

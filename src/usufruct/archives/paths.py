@@ -2,6 +2,8 @@
 
 import re
 
+from usufruct.planning.names import climbs
+
 _DRIVE = re.compile(r"[A-Za-z]:")
 
 
@@ -21,7 +23,6 @@ def safe_path(name: str) -> str:
         raise UnsafeName("its path is absolute")
     if path[1:2] == ":" and _DRIVE.match(path):
         raise UnsafeName("its path begins with a drive letter")
-    parts = [part for part in path.split("/") if part not in ("", ".")]
-    if ".." in parts:
+    if ".." in path and climbs(path):
         raise UnsafeName("its path leads out of the destination by `..`")
-    return "/".join(parts)
+    return "/".join(part for part in path.split("/") if part not in ("", "."))

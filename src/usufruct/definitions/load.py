@@ -24,7 +24,7 @@ from usufruct.errors import BadDefinition
 from usufruct.files.platform import this_platform
 from usufruct.files.small_texts import small_text
 from usufruct.model.applications import Application, Arrange, Folder
-from usufruct.planning.names import folded, spelling_key
+from usufruct.planning.names import climbs, folded, spelling_key
 
 SHIPPED = Path(__file__).parent / "shipped"
 """The definitions that come with Usufruct."""
@@ -211,7 +211,7 @@ def _folder_faults(folder: Folder) -> list[tuple[str, str]]:
         faults.append(("name", "a folder needs a name"))
     if not folder.path.strip():
         faults.append(("path", 'path is empty; "." means the root itself'))
-    if ".." in folder.path.replace("\\", "/").split("/"):
+    if climbs(folder.path):
         faults.append(("path", "path may not contain .."))
     if folder.arrange is Arrange.PIECES and not folder.mark:
         faults.append(("arrange", 'arrange = "pieces" needs a mark, the file that makes a directory a piece'))

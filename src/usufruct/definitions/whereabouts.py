@@ -12,7 +12,7 @@ from msgspec import Struct
 from usufruct.definitions.form import DefinitionForm
 from usufruct.files.paths import expanded
 from usufruct.files.platform import Platform, this_platform
-from usufruct.planning.names import by_number
+from usufruct.planning.names import by_number, climbs
 
 BASE_DIRECTORIES = {"XDG_DATA_HOME": "~/.local/share", "XDG_CONFIG_HOME": "~/.config", "XDG_CACHE_HOME": "~/.cache"}
 """Variables that a path may begin with, and what holds where they are not set: the desktop's open standard."""
@@ -204,12 +204,12 @@ def faults_of_root(form: DefinitionForm) -> Iterator[str]:
     for root in roots:
         if not is_absolute(root):
             yield f"root must be an absolute path or begin with ~, {variables}"
-        if ".." in root.split("/"):
+        if climbs(root):
             yield "root may not contain .."
     known = {folder.name for folder in form.folder}
     for place in form.place:
         for name, path in place.paths.items():
             if name not in known:
                 yield f"paths names {name}, and no folder is called so"
-            if not path.strip() or ".." in path.split("/"):
+            if not path.strip() or climbs(path):
                 yield f"the path of {name} is empty or contains .."

@@ -236,6 +236,11 @@ def fault_in_name(name: str) -> str:
     return f"it is longer than {_LONGEST_NAME} characters" if len(name) > _LONGEST_NAME else ""
 
 
+def climbs(path: str) -> bool:
+    """Whether a path has `..` among its components, and may lead anywhere; backslashes separate them too."""
+    return ".." in path.replace("\\", "/").split("/")
+
+
 def joined(path: str, rest: str) -> str:
     """Join two paths by `/`. Either may be empty, and the first may be `.`."""
     if path in ("", "."):
