@@ -81,6 +81,15 @@ class JsonTest(AddCase):
         self.assertEqual(self.document("add", "pack.zip")["archives"][0]["state"], "added")
         self.assertEqual(self.document("add", "pack.zip")["archives"][0]["state"], "already added")
 
+    def test_several_archives_are_one_document_as_others_write_it(self) -> None:
+        """Each is printed by itself, so that the documents of many do not fill the memory."""
+        self.write("夜.zip", {"夜/é.gel": "1"})
+        self.write("day.zip", {"day.gel": "1"})
+        printed = self.run_words("look", "夜.zip", "day.zip", "--json").stdout
+        self.assertEqual(printed, json.dumps(json.loads(printed), indent=2, ensure_ascii=False) + "\n")
+        names = [Path(one["path"]).name for one in json.loads(printed)["archives"]]
+        self.assertEqual(names, ["夜.zip", "day.zip"])
+
     def test_every_command_takes_it(self) -> None:
         def lacking(command: click.Command, path: str) -> list[str]:
             if isinstance(command, click.Group) and not command.invoke_without_command:

@@ -50,7 +50,7 @@ class CompetitionTest(unittest.TestCase):
         # More than a tenth of another's own type would be left out: that is asked as well, in other words.
         found = verdict(entries[:-1], LANTERNBOX, WEFTLINE).decision
         assert found
-        self.assertIn("7 of 19 files are of a type of weftline", found.question)
+        self.assertIn("would leave out 7 of 19 files of a type that weftline uses", found.question)
 
     def test_what_a_bare_star_takes_counts_for_nothing(self) -> None:
         star = replace(LANTERNBOX.folders[2], takes=("*.gel", "*"))
@@ -111,7 +111,7 @@ class CompetitionTest(unittest.TestCase):
 
     def test_a_piece_of_another_application_that_would_stay_aside_is_a_question(self) -> None:
         entries = [*(f"Gels/{n}.gel" for n in range(20)), "Jack/data/loom.toml"]
-        self.assertIn("Jack/data/loom.toml belongs to weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
+        self.assertIn("would leave out Jack/data/loom.toml, which belongs to weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
 
     def test_content_below_another_applications_name_is_a_question(self) -> None:
         other = replace(WEFTLINE, also=("Wrackline",))

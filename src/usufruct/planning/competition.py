@@ -161,14 +161,14 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
     left = [(strength, row) for strength, row in left if _speaks_for_others(best, row, strength)]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
     if by_mark is not None:
-        return f"{best.listing.path(by_mark)} belongs to {name} and would be left out"
+        return f"it would leave out {best.listing.path(by_mark)}, which belongs to {name}"
     for strength, row in left:
         folder = other.homes[other.home_of[row]].folder if other.home_of[row] >= 0 else None
         if strength > Evidence.MARK and folder and (folder.mark or any(one != "*" for one in folder.takes)):
-            return f"{best.listing.path(row)} belongs to {name} and would be left out"
+            return f"it would leave out {best.listing.path(row)}, which belongs to {name}"
     own = sum(1 for strength, _ in left if strength == Evidence.PATTERN)
     if own * _TENTH > content:
-        return f"{own} of {content} files are of a type of {name} and would be left out"
+        return f"it would leave out {own} of {content} files of a type that {name} uses"
     return ""
 
 

@@ -21,7 +21,16 @@ from usufruct.cli.options import (
     request_options,
     tell_unheard,
 )
-from usufruct.cli.screen import echo, echo_json, json_option, open_outside, path_words, size_words
+from usufruct.cli.screen import (
+    echo,
+    echo_json,
+    echo_json_list,
+    encoded_json,
+    json_option,
+    open_outside,
+    path_words,
+    size_words,
+)
 from usufruct.errors import WrongUsage
 from usufruct.files.printable import printable
 
@@ -87,14 +96,14 @@ def tell_looks(
     from usufruct.cli.reports import content_report, look_report
 
     codes: list[int] = []
-    documents: list[dict[str, Any]] = []
+    documents: list[bytes] = []
     kept: list[Examined] = []
     for number, result in enumerate(look_at(context, paths, request)):
         codes.append(code_of(result.obstacle, result.facts))
         if request.choices.choose:
             kept.append(result)
         if as_json:
-            documents.append(_document(result, lists=lists))
+            documents.append(encoded_json(_document(result, lists=lists)))
             continue
         if number:
             echo()
@@ -102,7 +111,7 @@ def tell_looks(
             echo(line)
     tell_unheard(request, kept)
     if as_json:
-        echo_json({"archives": documents})
+        echo_json_list("archives", documents)
     return ending(codes)
 
 
