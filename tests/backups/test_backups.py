@@ -218,6 +218,18 @@ class BackupsTest(unittest.TestCase):
         store.drop_empty()
         self.assertEqual(list((self.folder / "backups").iterdir()), [])
 
+    def test_notes_of_what_is_there_are_not_written_anew_each_time(self) -> None:
+        origins = Backups(self.folder / "backups", this_platform(), "a" * 16).origins
+        for number in range(4000):
+            origins.enter(digest(b"%d" % number), number, str(self.file))
+        notes = self.folder / "backups" / "paths" / ("a" * 16)
+        written = []
+        for _ in range(3):
+            origins.forget(lambda _: True)
+            written.append(notes.stat().st_ino)
+        self.assertEqual(written[1:], written[:-1])
+        self.assertEqual(len(origins.paths()), 4000)
+
     def test_an_unfinished_copy_goes(self) -> None:
         def stop(descriptor: int) -> None:
             raise KeyboardInterrupt

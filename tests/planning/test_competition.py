@@ -111,7 +111,9 @@ class CompetitionTest(unittest.TestCase):
 
     def test_a_piece_of_another_application_that_would_stay_aside_is_a_question(self) -> None:
         entries = [*(f"Gels/{n}.gel" for n in range(20)), "Jack/data/loom.toml"]
-        self.assertIn("would leave out Jack/data/loom.toml, which belongs to weftline", self.asked(entries, LANTERNBOX, WEFTLINE))
+        self.assertIn(
+            "would leave out Jack/data/loom.toml, which belongs to weftline", self.asked(entries, LANTERNBOX, WEFTLINE)
+        )
 
     def test_content_below_another_applications_name_is_a_question(self) -> None:
         other = replace(WEFTLINE, also=("Wrackline",))

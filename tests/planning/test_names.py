@@ -7,7 +7,15 @@ import unittest
 from usufruct.model.entries import Entry, Listing
 from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.junk import can_run, is_junk, is_notes, only_content_tells
-from usufruct.planning.names import folded, free_name, is_archive_name, spelling_key, tidy_name, version_of
+from usufruct.planning.names import (
+    fault_in_name,
+    folded,
+    free_name,
+    is_archive_name,
+    spelling_key,
+    tidy_name,
+    version_of,
+)
 from usufruct.planning.patterns import NamesByForm, Patterns
 from usufruct.planning.tree import Tree
 
@@ -58,6 +66,14 @@ class NamesTest(unittest.TestCase):
         # What has no one sign as a capital has one as a small letter: Greek with two marks.
         self.assertEqual(folded("\u03aa\u0301"), folded("\u0390"))
         self.assertNotEqual(folded("---"), folded("_"))
+
+    def test_what_a_holding_can_be_called(self) -> None:
+        for name, fault in (
+            ("owl", ""), ("a" * 200, ""), ("a" * 201, "longer than 200"), ("", "empty"), (" ", "empty"), (".", "empty"),
+            ("..", "empty"), ("a/b", "path"), ("a\\b", "path"), ("a\nb", "cannot be shown"),
+        ):  # fmt: skip
+            with self.subTest(name[:9]):
+                self.assertRegex(fault_in_name(name), fault or "^$")
 
     def test_free_names_count_up_and_keep_the_extension(self) -> None:
         self.assertEqual(free_name("moon.gel", set()), "moon (2).gel")
