@@ -73,6 +73,12 @@ class CatalogueTest(unittest.TestCase):
             layout = outside_layout(listing, "pack", Choices())
             self.assertEqual([placement.to for placement in layout.placements], [to])
 
+    def test_the_directory_of_the_program_itself_is_skipped_with_the_reason(self) -> None:
+        listing, digests = listing_of(["stuff/Lanternbox/gels/moon.gel"])
+        layout = layout_of(listing, sample_application("lanternbox"), "stuff", Choices(), digests)
+        self.assertIn("is the folder of Lanternbox", layout.wrappers["stuff/Lanternbox"])
+        self.assertEqual([placement.to for placement in layout.placements], ["Gels/moon.gel"])
+
     def test_alternatives_that_meet_in_half_of_the_smaller_are_chosen_whole(self) -> None:
         for more, said in ((("b", "c"), "contain the same files"), (("b", "c", "d"), "differ in")):
             of_bright, of_dim = ("a", *more), ("a", *(f"{name}2" for name in more))

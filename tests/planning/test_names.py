@@ -10,6 +10,7 @@ from usufruct.planning.junk import can_run, is_junk, is_notes, only_content_tell
 from usufruct.planning.names import (
     fault_in_name,
     folded,
+    folded_path,
     free_name,
     is_archive_name,
     spelling_key,
@@ -60,6 +61,7 @@ class NamesTest(unittest.TestCase):
     def test_names_compare_without_case_form_spaces_hyphens_underscores(self) -> None:
         for one, other in [("Back-Drops", "back_drops"), ("\u00e9t\u00e9", "E\u0301TE\u0301"), ("Straße", "STRASSE")]:
             self.assertEqual(folded(one), folded(other))
+        self.assertEqual(folded_path("My Back-Drops_2/E"), "mybackdrops2/e")
         self.assertNotEqual(spelling_key("a-b"), spelling_key("a_b"))
 
     def test_a_name_of_nothing_but_ignored_characters_keeps_them(self) -> None:

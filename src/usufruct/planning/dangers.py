@@ -28,9 +28,11 @@ def links_in(listing: Listing) -> list[int]:
 def disguised_in(listing: Listing) -> list[int]:
     """Return the rows whose names look like others: they have control characters, or marks that turn the text."""
     everything = "".join(listing.names)
-    if everything.isascii() and everything.isprintable():
+    if everything.isprintable():
         return []
-    return [row for row, name in enumerate(listing.names) if (not name.isascii() and _turns(name)) or _controls(name)]
+    return [
+        row for row, name in enumerate(listing.names) if not name.isprintable() and (_turns(name) or _controls(name))
+    ]
 
 
 def _turns(name: str) -> bool:
@@ -38,4 +40,4 @@ def _turns(name: str) -> bool:
 
 
 def _controls(name: str) -> bool:
-    return not name.isprintable() and any(c < " " or "\x7f" <= c < "\xa0" for c in name)
+    return any(c < " " or "\x7f" <= c < "\xa0" for c in name)
