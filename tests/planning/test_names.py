@@ -5,6 +5,7 @@ import signal
 import unittest
 
 from usufruct.model.entries import Entry, Listing
+from usufruct.planning.dangers import disguised_in
 from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.junk import can_run, is_junk, is_notes, only_content_tells
 from usufruct.planning.names import (
@@ -68,6 +69,22 @@ class NamesTest(unittest.TestCase):
         # What has no one sign as a capital has one as a small letter: Greek with two marks.
         self.assertEqual(folded("\u03aa\u0301"), folded("\u0390"))
         self.assertNotEqual(folded("---"), folded("_"))
+
+    def test_names_that_show_as_others_have_marks_that_turn_the_text_or_control_characters(self) -> None:
+        names = [
+            "owl",
+            "夜",
+            "naïve",
+            "exe.\u202egnp",
+            "a\u2066b",
+            "a\x07b",
+            "a\x9bb",
+            "é\nb",
+            "joined\u200dup",
+            "no\xa0break",
+        ]
+        listing = Listing.of(Entry(path=name) for name in names)
+        self.assertEqual([listing.names[row] for row in disguised_in(listing)], names[3:8])
 
     def test_what_a_holding_can_be_called(self) -> None:
         for name, fault in (
