@@ -75,6 +75,16 @@ class AgainTest(WorldTest):
         self.again(choose=("dim",))
         self.assertEqual(self.world.contents(), {"Gels/a.gel": "dim a", "Gels/b.gel": "dim b"})
         self.assertEqual(self.holdings(), [("moods", 2)])
+        self.again(choose=("all",))
+        self.assertEqual(self.holdings(), [("moods", 4)])
+        self.again(choose=("bright",))
+        self.assertEqual((self.holdings(), len(self.world.contents())), ([("moods", 2)], 2))
+
+    def test_a_name_that_is_spelled_as_the_users_file_was_is_the_same_name(self) -> None:
+        self.world.write({"Gels/MOON.gel": "mine"})
+        self.again(on_clash="replace")
+        self.assertEqual(self.world.contents()["Gels/MOON.gel"], "moon")
+        self.assertEqual(self.world.add(self.season, on_clash="replace", nested=True).state, "already added")
 
     def test_what_was_taken_out_of_it_comes_back(self) -> None:
         self.again()
@@ -193,6 +203,43 @@ class AgainTest(WorldTest):
         self.assertEqual(self.world.contents()["Gels/moon.gel"], "moon")
         self.world.remove("season")
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "mine", "Gels/sun.gel": "mine too"})
+
+    def test_what_was_placed_beside_the_users_keeps_its_name(self) -> None:
+        """`Owl (2)` became `Owl (3)` with each further choice and each new version, and what names it found nothing."""
+        self.world.write({"Gels/moon.gel": "mine", "Puppets/Owl/rig.toml": "mine", "Gels/moon (4).gel": "mine too"})
+        self.again(on_clash="both")
+        own = {"Gels/moon (2).gel", "Gels/sun.gel", "Puppets/Fox/rig.toml", "Puppets/Owl (2)/rig.toml"}
+        mine = set(self.world.contents()) - own
+        self.assertEqual(self.world.add(self.season, on_clash="both", nested=True).state, "already added")
+        self.again(on_clash="both", every_format=True)
+        self.assertEqual(set(self.world.contents()) - mine, own | {"Gels/moon.csv"})
+        newer = self.world.archive(
+            "season v2.zip", {f"season 2/{entry}": f"{text} 2" for entry, text in SEASON.items()}
+        )
+        self.assertEqual(self.world.add(newer, update="season", on_clash="both").state, "updated")
+        after = self.world.contents()
+        self.assertEqual(set(after) - mine, own)
+        self.assertEqual((after["Gels/moon (2).gel"], after["Puppets/Owl (2)/rig.toml"]), ("moon 2", "owl 2"))
+        self.world.remove("season")
+        self.assertEqual(set(self.world.contents()), mine)
+
+    def test_what_the_archive_calls_so_itself_is_no_name_beside_the_users(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine", "Gels/bell.gel": "mine", "Puppets/Owl/art/a.png": "mine"})
+        odd = {
+            **{f"gels/moon{number}.gel": number for number in ("", " (2)", " (4)")},
+            **{f"Puppets/Owl{number}/{name}": number for number in ("", " (2)") for name in ("rig.toml", "art/a.png")},
+            **dict.fromkeys(("gels/bell.gel", "gels/day.gel", "gels/day.csv", "Backdrops/Owl (5)/art/a.png"), ""),
+        }
+        without_art = {"Puppets/Owl (3)/rig.toml": "without art"}
+        self.season = self.world.archive("odd.zip", odd | without_art)
+        self.again(on_clash="both")
+        before = self.world.contents()
+        self.assertEqual((before["Gels/moon (3).gel"], before["Puppets/Owl (4)/art/a.png"]), ("", ""))
+        self.again(on_clash="both", every_format=True)
+        self.assertEqual(self.world.contents(), before | {"Gels/day.csv": ""})
+        newer = self.world.archive("odd v2.zip", odd)
+        self.assertEqual(self.world.add(newer, update="odd", on_clash="both").state, "updated")
+        self.assertEqual(self.world.contents() | without_art, before)
 
     def test_options_that_change_nothing_make_no_change(self) -> None:
         self.season = self.world.archive("plain.zip", {"gels/a.gel": "a", "gels/b.gel": "b"})

@@ -11,7 +11,7 @@ from usufruct.files.paths import real_path
 from usufruct.files.shells import quoted
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import holding_named, holdings_of_size
-from usufruct.ledger.layers import names_of_holding
+from usufruct.ledger.layers import entries_in, entries_of_holding
 from usufruct.model.choices import combined
 from usufruct.model.holdings import Holding
 from usufruct.model.plan import Plan
@@ -84,14 +84,12 @@ def is_made_so(holding: Holding, download: Download) -> bool:
 
 def has_all(ledger: Ledger, holding: Holding, plan: Plan) -> bool:
     """Whether a holding has exactly the files that its own archive would place now."""
-    layout = plan.layout
-    has = {(entry, f"{path}/{name}") for _, path, name, entry in names_of_holding(ledger, holding.number)}
-    entries = {entry for entry, _ in has}
-    count = 0
-    for row in plan.rows():
-        entry, above = layout.listing.path(row), plan.snapshot.surveyed(layout.home_of[row]).path
-        # A file that the user edited would get a free name, but the holding has it all the same.
-        if not {(entry, f"{above}/{plan.name(row)}"), (entry, f"{above}/{layout.name(row)}")} & has:
-            return False
-        count += 1
-    return count == len(entries)
+    layout, count = plan.layout, 0
+    for home, rows in enumerate(plan.rows_by_home()):
+        here = entries_in(ledger, holding.number, plan.snapshot.surveyed(home).path) if rows else {}
+        for row in rows:
+            # A file that the user edited would get a free name, but the holding has it all the same.
+            if layout.listing.path(row) not in (here.get(plan.name(row)), here.get(layout.name(row))):
+                return False
+        count += len(rows)
+    return count == entries_of_holding(ledger, holding.number)

@@ -246,10 +246,19 @@ class _Examination:
             if plan.unnamed:
                 named |= plan.unnamed
                 continue
-            # A piece that conflicts with another gets a free name as a whole, and is surveyed there.
+            # What was placed beside a file before keeps its name, and is surveyed there.
+            kept: dict[str, str] = {}
+            if ledger and updating is not None and plan.beside:
+                from usufruct.survey.kept_names import kept_names  # imported here: few files have a free name
+
+                rows, kept = kept_names(plan, ledger, updating)
+                if rows:
+                    layout.renamed.update(rows)
+                    continue
+            # A piece that conflicts with another gets another name as a whole, and is surveyed there.
             if not (pieces := pieces_beside(plan)):
                 return plan
-            move_pieces(layout, snapshot, pieces)
+            move_pieces(layout, snapshot, pieces, kept)
 
     def _named(self, plan: Plan, same: Sequence[Holding]) -> Naming:
         """Return the name of the holding; one that is updated keeps its name."""

@@ -138,6 +138,26 @@ def names_of_holding(ledger: Ledger, holding: int, born: int | None = None) -> l
     ).fetchall()
 
 
+def entries_in(ledger: Ledger, holding: int, path: str) -> dict[str, str]:
+    """Name → entry of the files that a holding has in a directory."""
+    rows = ledger.connection.execute(
+        "SELECT name, entry FROM directory JOIN layer INDEXED BY layer_holding ON directory = number"
+        " WHERE path = ? AND holding = ?",
+        (path, holding),
+    )
+    return dict(rows.fetchall())
+
+
+def entries_of_holding(ledger: Ledger, holding: int) -> int:
+    """How many different entries a holding's files were."""
+    count: int = ledger.connection.execute(
+        "SELECT count(DISTINCT entry) FROM holding_directory JOIN layer INDEXED BY layer_holding USING (directory)"
+        " WHERE holding_directory.holding = ?1 AND layer.holding = ?1",
+        (holding,),
+    ).fetchone()[0]
+    return count
+
+
 _ASKED = 500
 """Names that one statement asks for."""
 _MANY = 60

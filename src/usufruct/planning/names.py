@@ -218,6 +218,11 @@ def numbered(name: str, first: int = 2) -> Iterator[tuple[int, str]]:
         yield number, numbered_name(name, number)
 
 
+def is_numbered(other: str, name: str) -> bool:
+    """Whether a name is one of those that `numbered` yields for another."""
+    return any(numbered_name(name, int(number)) == other for number in re.findall(r"\((\d{1,9})\)", other))
+
+
 _LONGEST_NAME = 200
 """Characters of a holding's name; with a number behind it still a name for every file system."""
 

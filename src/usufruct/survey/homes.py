@@ -156,8 +156,8 @@ class _Disk:
         return self._listed[directory]
 
 
-def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
-    """Give free names to pieces that would be placed beside others with their names."""
+def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapping[str, str]) -> None:
+    """Give other names to pieces that would meet others: those in `kept`, by the piece's path, or free ones."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
     taken: dict[str, set[str]] = {}
@@ -174,7 +174,7 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str]) -> None:
             if directory not in taken:
                 taken[directory] = {spelling_key(name) for name in disk.listed(directory).names} | pieces_here
             parent, _, name = home.piece.rpartition("/")
-            called = free_name(name, taken[directory])
+            called = kept.get(home.piece) or free_name(name, taken[directory])
             taken[directory].add(spelling_key(called))
             free[home.piece] = f"{parent}/{called}" if parent else called
         layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])

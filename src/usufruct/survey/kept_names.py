@@ -1,0 +1,44 @@
+"""Find the free names that files and pieces of an updated holding have already: they keep them."""
+
+from typing import NamedTuple
+
+from usufruct.ledger import Ledger
+from usufruct.ledger.layers import names_of_holding
+from usufruct.model.plan import Plan
+from usufruct.planning.names import is_numbered, joined
+
+
+class KeptNames(NamedTuple):
+    """Free names that the holding has now."""
+
+    rows: dict[int, str]
+    """By row, for files that are in no piece."""
+    pieces: dict[str, str]
+    """By the path of the piece."""
+
+
+def kept_names(plan: Plan, ledger: Ledger, holding: int) -> KeptNames:
+    """Return the names for the rows that would otherwise get another free name beside what is there."""
+    layout, kept = plan.layout, KeptNames({}, {})
+    has: dict[str, set[str]] = {}
+    for _, directory, name, _ in names_of_holding(ledger, holding):
+        has.setdefault(directory, set()).add(name)
+    # What the archive itself calls so is not the free name of something else in it.
+    rows_of = layout.rows_by_home()
+    pieces = {home.piece for home in layout.homes}
+    for row in plan.beside:
+        number, name = layout.home_of[row], layout.name(row)
+        home, directory = layout.homes[number], plan.snapshot.surveyed(number).path
+        if not home.piece:
+            free = has.get(directory, set()) - set(map(layout.name, rows_of[number]))
+            if found := min((one for one in free if is_numbered(one, name)), default=""):
+                kept.rows[row] = found
+            continue
+        inside, parent = home.path[len(home.piece) :], home.piece.rpartition("/")[0]
+        above, _, piece = directory.removesuffix(inside).rpartition("/")
+        for path in sorted(has):
+            over, _, other = path.removesuffix(inside).rpartition("/")
+            is_free = joined(parent, other) not in pieces
+            if over == above and is_free and is_numbered(other, piece) and name in has[path]:
+                kept.pieces.setdefault(home.piece, other)
+    return kept
