@@ -107,6 +107,7 @@ class NamesTest(unittest.TestCase):
 PATTERNS = [
     # pattern, path, matches, why
     ("*.gel", "a/b/Moon.GEL", True, "without a slash: a file name at any depth"),
+    ("*.gel", ".gel", True, "* may be nothing"),
     ("extras", "x/Extras/y/z.png", True, "a matching directory covers all below it"),
     ("a/*.png", "a/b/c.png", False, "* stays within a component"),
     ("a/*.png", "a/c.png", True, "with a slash: the path from the top"),

@@ -1,5 +1,6 @@
 """Killed at every named point: the next command reverses the change, or it was done. Never anything between."""
 
+import errno
 import os
 import unittest
 from collections.abc import Callable
@@ -13,6 +14,7 @@ from usufruct.actions.demonstration import Tree, differences
 from usufruct.actions.listing import list_holdings
 from usufruct.errors import Interrupted, MachineError, PlanIsStale
 from usufruct.files.platform import this_platform
+from usufruct.transaction import recover
 from usufruct.transaction.recover import Recovered
 
 TIDYING = ("tidying", "staging-dropped", "backup-dropped", "tidied")
@@ -121,6 +123,21 @@ class InterruptionsTest(WorldTest):
         (recovered,) = self.recovered()
         told = [(change.kind.value, change.about, left) for change, left in recovered.reversed]
         self.assertEqual(told, [("add", "pack", ())])
+
+    def test_a_change_that_the_system_refuses_to_reverse_waits_and_is_told(self) -> None:
+        before = self.world.tree()
+        number = 0
+        while self.killed_at(self.add, number) != "switched":
+            self.recover()
+            number += 1
+        with mock.patch.object(recover, "switch_back", side_effect=PermissionError(errno.EACCES, "refused")):
+            (recovered,) = self.recovered()
+        ((change, why),) = recovered.waiting
+        self.assertEqual((change.about, recovered.reversed), ("pack", ()))
+        self.assertIn("refused", str(why))
+        (recovered,) = self.recovered()
+        self.assertEqual((recovered.waiting, len(recovered.reversed)), ((), 1))
+        self.assertEqual(differences(before, self.world.tree()), [])
 
     def recovered(self) -> list[Recovered]:
         """What recovering tells, if it has anything to do."""

@@ -390,7 +390,6 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
                 size += listing.sizes[row]
                 if size <= _MOST_NOTES:
                     rows.append(row)
-    rows.sort()
     if not rows:
         return
     top = f"{work.resources.notes}/{holding}"
