@@ -20,6 +20,7 @@ from tests.support import IN_MEMORY, World
 from usufruct.actions.checking import check_store
 from usufruct.actions.demonstration import Tree, differences, tree_of
 from usufruct.actions.listing import list_holdings
+from usufruct.actions.showing import show_holding
 
 
 class Wrong(AssertionError):
@@ -122,6 +123,11 @@ class Cutter:
             raise Wrong(f"backups that no record names: {store.unneeded}")
         if store.missing or store.damaged:
             raise Wrong(f"backups missing {store.missing} or damaged {store.damaged}")
+        for holding in list_holdings(self.world.context):
+            for note in show_holding(self.world.context, holding.name).notes:
+                kept = self.world.places.notes / str(holding.number) / note.file
+                if not kept.is_file() or kept.stat().st_size != note.size or b"\0" in kept.read_bytes():
+                    raise Wrong(f"the note {note.entry} of {holding.name} is not whole")
         # A copy that was not finished is cleared away by the next one.
         strays = [
             str(path) for top in self.volumes for path in Path(top).rglob(".usufruct-*") if path.suffix != ".partial"
