@@ -197,10 +197,10 @@ STORIES: dict[str, PowerStory] = {
     "adding what is there already": PowerStory(
         _mine, lambda w: _add(w, "p.zip", {"gels/moon.gel": "mine", "gels/x.gel": "x"})
     ),
+    "adding beside": PowerStory(_mine, lambda w: _add(w, "p.zip", {"gels/moon.gel": "theirs"}, on_clash="both")),
     "adding a link": PowerStory(
         _mine, lambda w: _add(w, "p.zip", {"Owl/rig.toml": "owl", "Owl/same": "->rig.toml", "readme": "hi"})
     ),
-    "adding beside": PowerStory(_mine, lambda w: _add(w, "p.zip", {"gels/moon.gel": "theirs"}, on_clash="both")),
     "adding over a holding": PowerStory(_packed, lambda w: _add(w, "over.zip", {"gels/moon.gel": "over"})),
     "removing": PowerStory(_packed, lambda w: w.remove("pack")),
     "removing what lies on top": PowerStory(_covered, lambda w: w.remove("over")),

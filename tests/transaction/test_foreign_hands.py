@@ -23,6 +23,7 @@ from usufruct.actions.listing import list_holdings
 from usufruct.actions.reading import verify
 from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.archives.reading import Access
+from usufruct.backups import Backups
 from usufruct.definitions.settings import write_setting
 from usufruct.errors import Interrupted, MachineError, PlanIsStale, StillArriving, StoreError
 from usufruct.files.directories import Directory
@@ -238,6 +239,23 @@ class ForeignHandsTest(WorldTest):
         self.assertTrue(stuck)
         self.world.remove("loom")
         self.assertEqual((self.world.strays(), self.world.contents()), ([], {"Gels/moon.gel": "mine"}))
+
+    def test_of_the_backups_only_those_that_could_be_removed_are_forgotten(self) -> None:
+        self.world.write({"Gels/new.gel": "my new"})
+        self.world.add_files("pack.zip", PACK)
+        stuck = min(self.kept())
+        real = Backups.drop
+
+        def drop(backups: Backups, digest: bytes) -> None:
+            if digest.hex() == stuck.name:
+                raise PermissionError(13, "Permission denied", str(stuck))
+            real(backups, digest)
+
+        with mock.patch.object(Backups, "drop", drop):
+            self.world.remove("pack")
+        self.assertEqual((self.kept(), check_store(self.world.context).missing), ([stuck], ()))
+        self.recovered()
+        self.assertEqual(self.kept(), [])
 
     def test_a_failure_behind_the_commit_never_says_that_nothing_was_changed(self) -> None:
         for raised, told in ((KeyboardInterrupt(), Interrupted), (OSError(5, "broken"), MachineError)):
