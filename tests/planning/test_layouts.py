@@ -73,6 +73,14 @@ class CatalogueTest(unittest.TestCase):
             layout = outside_layout(listing, "pack", Choices())
             self.assertEqual([placement.to for placement in layout.placements], [to])
 
+    def test_documentation_of_a_package_is_kept_to_read_as_far_as_it_can_be(self) -> None:
+        documents = {"readme": "notes", "story.html": "notes", "night.png": "notes", "scene.bin": "junk"}
+        entries = ["usr/share/lanternbox/gels/moon.gel", *(f"usr/share/doc/moon/{name}" for name in documents)]
+        listing, digests = listing_of(entries)
+        layout = layout_of(listing, sample_application("lanternbox"), "moon", Choices(), digests)
+        kinds = {listing.names[one.row]: one.kind.label for one in layout.skipped}
+        self.assertEqual(kinds, documents)
+
     def test_the_directory_of_the_program_itself_is_skipped_with_the_reason(self) -> None:
         listing, digests = listing_of(["stuff/Lanternbox/gels/moon.gel"])
         layout = layout_of(listing, sample_application("lanternbox"), "stuff", Choices(), digests)
