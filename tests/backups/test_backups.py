@@ -53,6 +53,13 @@ class BackupsTest(unittest.TestCase):
         self.assertEqual(list(self.store.digests()), [digest(b"mine")])
         self.assertEqual(self.store.size_of(digest(b"mine")), 4)
 
+    def test_a_file_that_changes_before_it_is_kept_is_no_backup(self) -> None:
+        state = with_digest(state_at(str(self.file)), str(self.file))
+        self.file.write_bytes(b"mine, and edited")
+        with self.assertRaises(MachineError):
+            self.store.keep(str(self.file), state)
+        self.assertEqual([path for path in (self.folder / "backups").rglob("*") if path.is_file()], [])
+
     @unittest.skipIf(this_platform().has_windows_names, "there a user's own directories are private by themselves")
     def test_nobody_else_reads_what_was_replaced(self) -> None:
         self.keep()

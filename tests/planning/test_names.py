@@ -18,7 +18,7 @@ from usufruct.planning.names import (
     tidy_name,
     version_of,
 )
-from usufruct.planning.patterns import NamesByForm, Patterns
+from usufruct.planning.patterns import NamesByForm, Patterns, is_own_type
 from usufruct.planning.tree import Tree
 
 TIDY = [
@@ -152,6 +152,11 @@ class PatternsTest(unittest.TestCase):
         self.assertIsNone(Patterns(["**/a/" * 12 + "**/b"]).match("/".join("a" * 150)))
         self.assertIsNone(Patterns(["a**a**a**a**a**a**b/x"]).match("a" * 250 + "/y"))
         self.assertIsNone(Patterns(["[z-a]x"]).match("zx"))
+
+    def test_a_type_of_its_own_is_told_by_the_last_two_suffixes(self) -> None:
+        for pattern, is_own in (("*.gel", True), ("*.png", False), ("*.gel.png", True), ("*.gel.txt.png", False),
+                                ("*.txt.png", False), ("*", False), ("moon*", True)):  # fmt: skip
+            self.assertEqual(is_own_type(pattern), is_own, pattern)
 
     def test_what_patterns_match(self) -> None:
         for pattern, path, matches, why in PATTERNS:

@@ -6,6 +6,8 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from tests.support import WorldTest
 from tests.transaction.kills import killed_at
 from usufruct.actions.context import Context
@@ -15,8 +17,9 @@ from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import StoreError
 from usufruct.files.platform import this_platform
-from usufruct.files.staging import drop_staging, expecting, make_staging, staging_for
+from usufruct.files.staging import Staging, drop_staging, expecting, make_staging, staging_for
 from usufruct.transaction.recover import Recovered
+from usufruct.transaction.work import Work
 
 PACK = {"gels/moon.gel": "theirs", "gels/new.gel": "new", "Owl/rig.toml": "owl", "Owl/deep/a.svg": "a"}
 NEWER = {"gels/moon.gel": "newer", "Owl/rig.toml": "owl 2"}
@@ -30,6 +33,12 @@ class StagingTest(WorldTest):
         self.treasure = self.world.folder / "treasure"
         self.treasure.mkdir()
         (self.treasure / "moon.gel").write_text("not yours")
+
+    def test_a_path_is_shown_without_the_descriptor_that_it_goes_through(self) -> None:
+        staging = Staging("/apps/Box", "/apps/.usufruct-1", 0)
+        for held, shown in (("/proc/self/fd/9", "/apps/.usufruct-1/in/a"), ("", "/proc/self/fd/9/in/a")):
+            work = Work(resources=None, change=1, stagings=[replace(staging, held=held)])  # type: ignore[arg-type]
+            self.assertEqual(work.shown("/proc/self/fd/9/in/a"), shown)
 
     def recovered(self) -> Recovered:
         told: list[Recovered] = []

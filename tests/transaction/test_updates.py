@@ -9,6 +9,7 @@ from tests.support import WorldTest, no_trash
 from tests.transaction.kills import killed_at
 from usufruct.actions.adding import Added
 from usufruct.actions.demonstration import differences
+from usufruct.actions.listing import list_holdings
 from usufruct.actions.recovering import put_right
 from usufruct.actions.removing import remove_holdings
 from usufruct.actions.showing import show_holding
@@ -73,6 +74,14 @@ class UpdateTest(WorldTest):
         self.assertEqual(self.gels()["moon.gel"], "moon 2")
         self.world.remove("sky")
         self.assertEqual(differences(before, self.world.tree()), [])
+
+    def test_an_undone_update_leaves_the_first_version_with_its_files_and_size(self) -> None:
+        self.world.add_files("sky v1.zip", FIRST)
+        (first,) = list_holdings(self.world.context)
+        self.update()
+        undo(self.world.context_with_definitions(), Access())
+        (again,) = list_holdings(self.world.context)
+        self.assertEqual((again.files, again.size, again.is_partial), (first.files, first.size, False))
 
     def test_a_run_of_equal_layers_is_parted_in_the_middle(self) -> None:
         self.world.write({"Gels/moon.gel": "moon 1"})
