@@ -257,6 +257,18 @@ class ForeignHandsTest(WorldTest):
         self.recovered()
         self.assertEqual(self.kept(), [])
 
+    def test_a_folder_that_a_failed_change_would_have_made_is_the_users_who_makes_it(self) -> None:
+        owl = self.world.archive("owl.zip", {"Owl/rig.toml": "owl"})
+        self.world.checkpoint = self.raising_at("intent", OSError(5, "broken"))
+        self.assertEqual(self.world.add(owl).state, "failed")
+        self.world.checkpoint = lambda _: None
+        (self.world.lanternbox / "Puppets/Owl").mkdir(parents=True)
+        before = self.world.tree()
+        self.assertEqual(self.world.add(owl).state, "added")
+        self.assertEqual(self.world.contents()["Puppets/Owl/rig.toml"], "owl")
+        self.world.remove("owl")
+        self.assertEqual(differences(before, self.world.tree()), [])
+
     def test_a_failure_behind_the_commit_never_says_that_nothing_was_changed(self) -> None:
         for raised, told in ((KeyboardInterrupt(), Interrupted), (OSError(5, "broken"), MachineError)):
             with self.subTest(raised=raised):
