@@ -12,7 +12,7 @@ from usufruct.model.layout import Layout, Skipped, SkippedKind
 from usufruct.model.plan import Conflict, Plan
 from usufruct.model.records import FileKind, Layer
 from usufruct.model.snapshot import Found, Snapshot
-from usufruct.planning.names import free_name, spelling_key
+from usufruct.planning.names import free_name, spelling_key, without_number
 from usufruct.planning.stacks import is_unchanged
 
 _NOT_THERE = "no file of this name is there (--on-clash existing)"
@@ -166,7 +166,8 @@ class _Meeting:
             if taken is None:
                 self._plan.unnamed.add(number)
             self._taken[path] = {*(taken or ()), *self._wanted[path]}
-        name = free_name(self._layout.name(row), self._taken[path])
+        own = without_number(self._layout.name(row), self._layout.listing.names[row])
+        name = free_name(own, self._taken[path])
         self._taken[path].add(spelling_key(name))
         self._plan.conflict_of[row] = Conflict.STAYS
         self._plan.beside[row] = name

@@ -223,6 +223,11 @@ def is_numbered(other: str, name: str) -> bool:
     return any(numbered_name(name, int(number)) == other for number in re.findall(r"\((\d{1,9})\)", other))
 
 
+def without_number(name: str, own: str) -> str:
+    """Return `own` if a name is that with a number, as a free name is; else the name."""
+    return own if is_numbered(name, own) else name
+
+
 _LONGEST_NAME = 200
 """Characters of a holding's name; with a number behind it still a name for every file system."""
 

@@ -5,7 +5,7 @@ from typing import NamedTuple
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import names_of_holding
 from usufruct.model.plan import Plan
-from usufruct.planning.names import is_numbered, joined
+from usufruct.planning.names import is_numbered, joined, without_number
 
 
 class KeptNames(NamedTuple):
@@ -31,8 +31,11 @@ def kept_names(plan: Plan, ledger: Ledger, holding: int) -> KeptNames:
         home, directory = layout.homes[number], plan.snapshot.surveyed(number).path
         if not home.piece:
             free = has.get(directory, set()) - set(map(layout.name, rows_of[number]))
-            if found := min((one for one in free if is_numbered(one, name)), default=""):
-                kept.rows[row] = found
+            # One that the user edited is passed over: the next one is what was placed beside that.
+            own = without_number(name, layout.listing.names[row])
+            order = [(len(one), one) for one in free if is_numbered(one, own)]
+            if later := [one for one in order if one > (len(name), name)]:
+                kept.rows[row] = min(later)[1]
             continue
         inside, parent = home.path[len(home.piece) :], home.piece.rpartition("/")[0]
         above, _, piece = directory.removesuffix(inside).rpartition("/")
