@@ -91,7 +91,7 @@ class Download:
 
     @property
     def tidy_name(self) -> str:
-        """The file's name without extension, version and the like."""
+        """The file's name without extension, version and copy mark."""
         return tidy_name(self.request.file_name or self.archive.name)
 
     def _open(self, path: Path) -> Archive:

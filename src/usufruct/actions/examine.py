@@ -166,7 +166,7 @@ class _Examination:
         return way
 
     def _laid_out(self, download: Download, variant: Variant) -> str:
-        """Return the directory that the layout's places lie in; refuse what could not be placed anywhere."""
+        """Return the directory below which the layout's files go; refuse what can never be placed."""
         layout, request = variant.layout, download.request
         if unmatched := layout.unmatched or matching_nothing(layout, request.patterns):
             raise matches_nothing(unmatched[0], layout.listing, download.archive)
@@ -255,7 +255,7 @@ class _Examination:
                 if rows:
                     layout.renamed.update(rows)
                     continue
-            # A piece that conflicts with another gets another name as a whole, and is surveyed there.
+            # A piece that conflicts with another gets a free name as a whole, and is surveyed there.
             if not (pieces := pieces_beside(plan)):
                 return plan
             move_pieces(layout, snapshot, pieces, kept)

@@ -23,7 +23,7 @@ def damaged(archive: _Named, what: object) -> DamagedArchive:
 
 
 def damaged_entry(archive: _Named, entry: str, what: str) -> DamagedArchive:
-    """Return the error for one entry; `what` goes on from its name."""
+    """Return the error for one entry; `what` continues the sentence after its name."""
     return DamagedArchive(
         f"{entry} in {archive.name} {what}.", remedy="The archive is damaged: download it again.", path=archive.path
     )

@@ -247,7 +247,7 @@ def fault_in_name(name: str) -> str:
 
 
 def climbs(path: str) -> bool:
-    """Whether a path has `..` among its components, and may lead anywhere; backslashes separate them too."""
+    """Whether any component of a path is `..`; backslashes count as separators."""
     return ".." in path.replace("\\", "/").split("/")
 
 

@@ -1,4 +1,4 @@
-"""Find the free names that files and pieces of an updated holding have already: they keep them."""
+"""Find the free names that files and pieces of an updated holding already have, so that they keep them."""
 
 from typing import NamedTuple
 
@@ -9,7 +9,7 @@ from usufruct.planning.names import is_numbered, joined, without_number
 
 
 class KeptNames(NamedTuple):
-    """Free names that the holding has now."""
+    """Free names that a holding's files and pieces have now."""
 
     rows: dict[int, str]
     """By row, for files that are in no piece."""
@@ -18,12 +18,12 @@ class KeptNames(NamedTuple):
 
 
 def kept_names(plan: Plan, ledger: Ledger, holding: int) -> KeptNames:
-    """Return the names for the rows that would otherwise get another free name beside what is there."""
+    """Return the present names of files and pieces that would otherwise get another free name."""
     layout, kept = plan.layout, KeptNames({}, {})
     has: dict[str, set[str]] = {}
     for _, directory, name, _ in names_of_holding(ledger, holding):
         has.setdefault(directory, set()).add(name)
-    # What the archive itself calls so is not the free name of something else in it.
+    # A name that the archive itself uses is not a free name.
     rows_of = layout.rows_by_home()
     pieces = {home.piece for home in layout.homes}
     for row in plan.beside:
@@ -31,7 +31,7 @@ def kept_names(plan: Plan, ledger: Ledger, holding: int) -> KeptNames:
         home, directory = layout.homes[number], plan.snapshot.surveyed(number).path
         if not home.piece:
             free = has.get(directory, set()) - set(map(layout.name, rows_of[number]))
-            # One that the user edited is passed over: the next one is what was placed beside that.
+            # If the user edited the file with this name, the next name is that of the file placed beside it.
             own = without_number(name, layout.listing.names[row])
             order = [(len(one), one) for one in free if is_numbered(one, own)]
             if later := [one for one in order if one > (len(name), name)]:

@@ -169,7 +169,7 @@ def removal_of(
 
 
 def within(part: Mapping[int, Set[str]] | None) -> Callable[[int, str], Callable[[str], bool]] | None:
-    """Return what means only these names, by directory number; None for all."""
+    """Return `is_meant` for these names, given by directory number; None if all are meant."""
     return None if part is None else lambda directory, _: part.get(directory, frozenset()).__contains__
 
 
