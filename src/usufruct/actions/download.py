@@ -18,7 +18,7 @@ from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.holdings import Volume
 from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
-from usufruct.planning.candidates import Candidates
+from usufruct.planning.candidates import candidates_of
 from usufruct.planning.claims import Claims, claims_of
 from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import folded, is_archive_name, tidy_name
@@ -32,16 +32,6 @@ if TYPE_CHECKING:
 WHOLE, OPENED = "whole", "opened"
 _FEW = 3
 """Applications fewer than these are all tried."""
-
-
-_known: list[Candidates] = []
-"""What was last made of applications: a hundred downloads are tried on the same."""
-
-
-def _candidates(applications: Sequence[Application]) -> Candidates:
-    if not _known or _known[0].applications is not applications:
-        _known[:] = [Candidates(applications)]
-    return _known[0]
 
 
 class Variant(Struct, frozen=True):
@@ -163,7 +153,7 @@ class Download:
         applications, choices = self.request.applications, self.request.choices
         if len(applications) < _FEW or choices.into or choices.choose or choices.nested:
             return list(map(self.variant_for, applications))
-        candidates = _candidates(applications)
+        candidates = candidates_of(applications)
         found = candidates.among(Tree.of(self.archive.listing)) | candidates.taking(self.archive.name)
         variants = {number: self.variant_for(applications[number]) for number in sorted(found)}
         if Tree.of(self.archive.listing).archives:
@@ -234,7 +224,7 @@ class Download:
             tree = Tree.of(archive.listing)
             applications = self.request.known or self.request.applications
             if len(applications) >= _FEW:
-                applications = tuple(applications[number] for number in sorted(_candidates(applications).among(tree)))
+                applications = tuple(applications[number] for number in sorted(candidates_of(applications).among(tree)))
             self._claims[id(archive)] = claims_of(archive.listing, applications)
         return self._claims[id(archive)]
 

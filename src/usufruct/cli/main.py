@@ -16,12 +16,11 @@ from usufruct.cli.habits import in_order
 from usufruct.cli.screen import (
     be_plain,
     be_quiet,
-    begin_page,
     echo,
-    end_page,
     has_colours,
     is_narrow,
     lost_output,
+    paged,
     width,
 )
 from usufruct.errors import MachineError, WrongUsage
@@ -244,20 +243,16 @@ def run(words: Sequence[str]) -> int:
         tell_error(error, as_json=as_json)
         return error.exit_code
     command = line.words[0] if line.words else ""
-    is_read = command in _PAGED and not as_json
-    if is_read:
-        begin_page()
     if os.environ.get("_USUFRUCT_COMPLETE", "").startswith("powershell"):
         # Click has no class for this shell; importing ours registers it.
         importlib.import_module("usufruct.cli.commands.completion")
-    code = exit_code_of(
-        lambda: cli.main(
-            args=[*line.whole, *line.words], prog_name="usufruct", standalone_mode=False, obj=list(line.words)
-        ),
-        as_json=as_json,
-    )
-    if is_read:
-        end_page()
+    with paged() if command in _PAGED and not as_json else contextlib.nullcontext():
+        code = exit_code_of(
+            lambda: cli.main(
+                args=[*line.whole, *line.words], prog_name="usufruct", standalone_mode=False, obj=list(line.words)
+            ),
+            as_json=as_json,
+        )
     if lost := lost_output():
         with contextlib.suppress(OSError):
             told = f"usufruct: Not all output could be written ({lost.strerror}). What was done stays done"

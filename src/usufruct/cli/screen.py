@@ -4,8 +4,9 @@ import os
 import re
 import sys
 import time
-from collections.abc import Callable, Iterable, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from functools import cache
 from typing import Any
 
@@ -141,8 +142,8 @@ def echo(line: str = "", *, err: bool = False, as_it_is: bool = False) -> None:
     err = err or isinstance(line, Urgent)
     clear_over()
     for part in _folded(line) if is_narrow() and not as_it_is else (line,):
-        if _page is not None and (not err or sys.stderr.isatty()):
-            _page.append(_shown(part))
+        if (kept := _page.get()) is not None and (not err or sys.stderr.isatty()):
+            kept.append(_shown(part))
         elif err or not _is_quiet:
             _print(_shown(part), err=err)
 
@@ -189,33 +190,37 @@ def echo_over(line: str, *, width: int) -> None:
         click.echo(text, err=True, nl=False, color=has_colours())
 
 
-_page: list[str] | None = None
+_page: ContextVar[list[str] | None] = ContextVar("page", default=None)
 """Lines that wait until it is known whether they are more than the screen holds."""
 
 
-def begin_page() -> None:
-    """Keep lines until `end_page`, if a person reads them at a terminal with a pager."""
-    global _page
-    pager = os.environ.get("PAGER", "less")
-    if sys.stdout.isatty() and pager not in ("", "cat") and os.environ.get("TERM") not in (None, "dumb"):
-        _page = []
-
-
-def end_page() -> None:
-    """Show the kept lines, in the pager if they are more than the screen has."""
-    global _page
-    kept, _page = _page, None
-    if not kept or _is_quiet:
+@contextmanager
+def paged() -> Iterator[None]:
+    """Keep what is printed, if a person reads it at a terminal with a pager, and show it together at the end."""
+    pager = os.environ.get("PAGER", "less").strip()
+    if not sys.stdout.isatty() or pager in ("", "cat") or os.environ.get("TERM") in (None, "dumb"):
+        yield
         return
-    pager = os.path.basename(os.environ.get("PAGER", "less").split()[0])  # noqa: PTH119
+    kept: list[str] = []
+    before = _page.set(kept)
+    try:
+        yield
+    finally:
+        _page.reset(before)
+    if kept and not _is_quiet:
+        _show_page(kept, os.path.basename(pager.split()[0]))  # noqa: PTH119
+
+
+def _show_page(lines: Sequence[str], pager: str) -> None:
+    """Print lines, in the pager if they are more than the screen has."""
+    text = "\n".join(lines)
+    if len(lines) < os.get_terminal_size(sys.stdout.fileno()).lines:
+        _print(text)
+        return
     if pager == "less" and not os.environ.get("LESS"):
         # Without this it shows escape sequences as text.
         os.environ["LESS"] = "-FRX"
-    text = "\n".join(kept) + "\n"
-    if len(kept) < os.get_terminal_size(sys.stdout.fileno()).lines:
-        _print(text.removesuffix("\n"))
-        return
-    spelled_text = spelled(text, _encoding())
+    spelled_text = spelled(text + "\n", _encoding())
     try:
         click.echo_via_pager(spelled_text, color=pager == "less" and has_colours() is not False)
     except OSError:

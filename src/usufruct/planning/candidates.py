@@ -5,6 +5,7 @@ The time that this takes does not depend on the number of applications.
 """
 
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 
 from usufruct.model.applications import Application
 from usufruct.planning.names import folded, folded_path
@@ -20,7 +21,6 @@ class Candidates:
     """For each name that any application looks for, the numbers of these applications."""
 
     def __init__(self, applications: Sequence[Application]) -> None:
-        self.applications = applications
         self._directories: _Numbers = {}
         """Names of directories, as they are compared: of the root, of folders, of the application itself."""
         self._suffixes: _Numbers = {}
@@ -66,6 +66,12 @@ class Candidates:
         dot = name.rfind(".")
         found = self._names.get(folded(name), set()) | self._suffixes.get(name[dot:].lower() if dot >= 0 else "", set())
         return found | {number for number, one in self._patterns if one.by_name(name)}
+
+
+@lru_cache(maxsize=2)
+def candidates_of(applications: tuple[Application, ...]) -> Candidates:
+    """Return the candidates of these applications; a hundred downloads are tried on the same."""
+    return Candidates(applications)
 
 
 def words_of(tree: Tree, name: str) -> frozenset[str]:
