@@ -26,7 +26,7 @@ from usufruct.actions.applications import known_applications
 from usufruct.actions.context import Context
 from usufruct.actions.request import Request
 from usufruct.files.platform import this_platform
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 
 SIZES = (100, 200, 400, 800)
 """Holdings of the homes."""
@@ -111,7 +111,7 @@ class Home:
             archive.writestr("gels/tiny.gel", "tiny")
             archive.writestr("gels/small.gel", "small")
         (self.home / "settings.toml").write_text(f'downloads = "{self.downloads}"\n')
-        context = Context(places=StatePlaces(self.home, self.home), platform=this_platform())
+        context = Context(paths=StatePaths(self.home, self.home), platform=this_platform())
         request = Request(applications=tuple(one for one in known_applications(context) if one.name == "lanternbox"))
         for first in range(0, self.holdings, 50):
             paths = []

@@ -24,7 +24,7 @@ from usufruct.actions.request import Request
 from usufruct.definitions.load import load_application
 from usufruct.files.locking import only_writer
 from usufruct.files.platform import Platform, this_platform
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices, OnClash
 from usufruct.transaction.work import no_checkpoint
@@ -99,7 +99,7 @@ class World:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.places = StatePlaces(folder / "state", folder / "state")
+        self.paths = StatePaths(folder / "state", folder / "state")
         self.platform: Platform = this_platform()
         self.checkpoint: Callable[[str], None] = no_checkpoint
         self.lanternbox = folder / "apps" / "Lanternbox"
@@ -112,11 +112,11 @@ class World:
 
     @property
     def context(self) -> Context:
-        return Context(places=self.places, platform=self.platform, checkpoint=self.checkpoint)
+        return Context(paths=self.paths, platform=self.platform, checkpoint=self.checkpoint)
 
     def context_with_definitions(self) -> Context:
         """The same, with the sample definitions written where commands look for them."""
-        apps = self.places.apps
+        apps = self.paths.apps
         if not apps.is_dir():
             apps.mkdir(parents=True)
             for file in (SAMPLES / "apps").iterdir():
@@ -198,8 +198,8 @@ class WorldTest(unittest.TestCase):
 
     def rest(self) -> None:
         """Return once nothing goes on behind a command any more."""
-        if self.world.places.lock.exists():
-            with only_writer(self.world.places.lock, "rest", patience=60):
+        if self.world.paths.lock.exists():
+            with only_writer(self.world.paths.lock, "rest", patience=60):
                 pass
 
 

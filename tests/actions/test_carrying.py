@@ -27,7 +27,7 @@ class CarryingTest(WorldTest):
         second = self.world.archive("first gels v2.zip", {"gels/moon.gel": "22", "gels/first.gel": "2"})
         self.assertEqual(self.world.add(second, update="first gels").state, "updated")
         self.world.add_files("loose.zip", {"a/x": "1", "b/y": "2"}, to=str(self.world.folder / "shelf"))
-        self.world.places.settings.write_text('afterwards = "trash"\nstore = "/only/here"\n')
+        self.world.paths.settings.write_text('afterwards = "trash"\nstore = "/only/here"\n')
         self.file = self.world.folder / "all.zip"
         there = self.world.folder / "there"
         there.mkdir()
@@ -58,7 +58,7 @@ class CarryingTest(WorldTest):
         self.assertEqual(self.there.contents(), self.world.contents())
         shelf = self.there.folder / "shelf"
         self.assertEqual((shelf / "loose/a/x").read_text(), "1")
-        settings = self.there.places.settings.read_text()
+        settings = self.there.paths.settings.read_text()
         self.assertIn("trash", settings)
         self.assertNotIn("/only/here", settings)
         self.there.remove("moons")
@@ -66,7 +66,7 @@ class CarryingTest(WorldTest):
         self.there.remove("first gels", "loose")
         self.assertEqual(differences(before, self.there.tree()), [])
         self.assertEqual(self.there.strays(), [])
-        self.assertEqual(list((self.there.places.data / "archives").glob(".*")), [])
+        self.assertEqual(list((self.there.paths.data / "archives").glob(".*")), [])
 
     def test_pieces_of_other_applications_stay_whole_there_too(self) -> None:
         """Another machine took the yarn out of a puppet: only the holding's own definition had a say."""
@@ -105,18 +105,18 @@ class CarryingTest(WorldTest):
 
     def test_what_is_there_stays(self) -> None:
         carry_out(self.world.context, self.file, with_archives=True)
-        definition = self.there.places.apps / "lanternbox.toml"
+        definition = self.there.paths.apps / "lanternbox.toml"
         definition.parent.mkdir(parents=True)
-        own = (self.world.places.apps / "lanternbox.toml").read_text().replace("Lanternbox shadow theatre", "Mine")
+        own = (self.world.paths.apps / "lanternbox.toml").read_text().replace("Lanternbox shadow theatre", "Mine")
         own = own.replace(str(self.world.folder), str(self.there.folder))
         definition.write_text(own)
-        self.there.places.settings.write_text('afterwards = "store"\n')
+        self.there.paths.settings.write_text('afterwards = "store"\n')
         self.there.add_files("moons.zip", {"moon.gel": "another pack of that name"})
         (self.there.folder / "shelf").rmdir()
         self.assertEqual(self.states(), {"first gels": "to add", "moons": "name taken", "loose": "no folder"})
         self.assertEqual(self.carried(), {"first gels": "added"})
         self.assertEqual(definition.read_text(), own)
-        self.assertEqual(self.there.places.settings.read_text(), 'afterwards = "store"\n')
+        self.assertEqual(self.there.paths.settings.read_text(), 'afterwards = "store"\n')
 
     def test_the_order_is_that_of_the_layers(self) -> None:
         done = carry_out(self.world.context, self.file, with_archives=True)
@@ -172,7 +172,7 @@ class CarryingTest(WorldTest):
         self.assertEqual(list(added), wanted)
         self.assertEqual({state for name, state in added.items() if name != "moons"}, {"added"})
         self.assertEqual(added["moons"], "refused")
-        self.assertEqual(list((self.there.places.data / "archives").glob("*moons*")), [])
+        self.assertEqual(list((self.there.paths.data / "archives").glob("*moons*")), [])
         self.assertEqual(self.there.strays(), [])
 
     def test_what_a_carry_file_says_is_checked_as_what_a_user_types(self) -> None:

@@ -35,7 +35,7 @@ class MovedTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         mistyped = self.world.folder / "mistyped"
         self.world.write({"Gels/moon.gel": "somebody else's"}, mistyped)
-        for new in (mistyped, self.world.places.data):
+        for new in (mistyped, self.world.paths.data):
             with self.assertRaises(MachineError) as caught:
                 say_moved(self.world.context, str(self.world.lanternbox), str(new))
             self.assertRegex(caught.exception.message, "Nothing of what is on record|keeps its own files")
@@ -116,16 +116,16 @@ class MovedArchivesTest(WorldTest):
     def test_archives_on_a_drive_that_is_away_are_away_not_missing(self) -> None:
         volumes = {str(self.downloads): "stick"}
         self.world.platform = replace(
-            self.world.platform, identity_of_volume=lambda path: volumes.get(str(path), "disk")
+            self.world.platform, identity_of_drive=lambda path: volumes.get(str(path), "disk")
         )
-        self.world.places.data.mkdir(exist_ok=True)
+        self.world.paths.data.mkdir(exist_ok=True)
         self.world.add_files("pack.zip", PACK)
         (self.world.lanternbox / "Gels/new.gel").unlink()
         self.downloads.rename(self.world.folder / "drawer")
         # On one disk here, they are told apart as those of two would be.
         from usufruct.ledger import open_ledger
 
-        with open_ledger(self.world.places.ledger) as ledger:
+        with open_ledger(self.world.paths.ledger) as ledger:
             ledger.connection.execute("UPDATE archive_place SET is_beside = 0")
         self.assertEqual([one.state for one in kept_archives(self.world.context)], ["away"])
         with self.assertRaisesRegex(DriveAway, "drive that is not connected"):
@@ -135,7 +135,7 @@ class MovedArchivesTest(WorldTest):
         self.assertIn("Gels/new.gel", self.world.contents())
 
     def test_the_program_says_what_moved_and_what_to_change(self) -> None:
-        home = self.world.places.data
+        home = self.world.paths.data
         run_program("settings", "set", "downloads", str(self.downloads), home=home)
         run_program("add", str(self.world.archive("pack.zip", PACK)), home=home)
         new = self.world.folder / "bigger disk"

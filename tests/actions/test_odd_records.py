@@ -56,8 +56,8 @@ class OddRecordsTest(WorldTest):
         super().setUp()
         self.world.context_with_definitions()
         self.faults: list[UsufructError] = []
-        places = self.world.places
-        self.context = Context(places=places, on_fault=self.faults.append)
+        paths = self.world.paths
+        self.context = Context(paths=paths, on_fault=self.faults.append)
         # Whatever waits for ever fails instead.
         signal.signal(signal.SIGALRM, signal.default_int_handler)
         signal.alarm(_SECONDS)
@@ -80,30 +80,30 @@ class OddRecordsTest(WorldTest):
             self.assertTrue({"lanternbox", "weftline"} <= {one.name for one in known_applications(self.context)})
             self.assertEqual([Path(fault.path).name for fault in self.faults], ["odd.toml"])
 
-        self.each(self.world.places.apps / "odd.toml", odd, read)
+        self.each(self.world.paths.apps / "odd.toml", odd, read)
 
     def test_settings(self) -> None:
         def read() -> None:
             self.assertEqual(self.context.settings().afterwards, "keep")
             self.assertEqual(len(self.faults), 1)
 
-        self.each(self.world.places.settings, (_pipe, _endless, _huge, _nested, _dotted, _no_text), read)
+        self.each(self.world.paths.settings, (_pipe, _endless, _huge, _nested, _dotted, _no_text), read)
 
     def test_passwords(self) -> None:
         def read() -> None:
-            known_passwords(self.world.places, None, None, self.faults.append)
+            known_passwords(self.world.paths, None, None, self.faults.append)
             self.assertEqual(len(self.faults), 1)
 
-        self.each(self.world.places.passwords, (_pipe, _endless, _huge, _no_text), read)
+        self.each(self.world.paths.passwords, (_pipe, _endless, _huge, _no_text), read)
 
     def test_what_we_remember(self) -> None:
-        places, odd = self.world.places, (_pipe, _endless, _huge, _nested, _no_text)
+        paths, odd = self.world.paths, (_pipe, _endless, _huge, _nested, _no_text)
         (application,) = (one for one in known_applications(self.context) if one.name == "lanternbox")
-        self.each(places.agreed, odd, lambda: self.assertFalse(is_agreed(self.context, application)))
-        self.each(places.data / "desktop.json", odd, lambda: turn_off(self.context))
-        seen = places.data / "downloads.json"
+        self.each(paths.agreed, odd, lambda: self.assertFalse(is_agreed(self.context, application)))
+        self.each(paths.data / "desktop.json", odd, lambda: turn_off(self.context))
+        seen = paths.data / "downloads.json"
         self.each(seen, odd, lambda: self.assertIsNone(SeenDownloads(seen, [application]).of(Path("x"), 1, 1)))
-        self.each(places.data / "definitions", odd, lambda: known_applications(self.context))
+        self.each(paths.data / "definitions", odd, lambda: known_applications(self.context))
 
     def test_a_pipe_of_passwords_serves_where_somebody_writes_into_it(self) -> None:
         pipe = self.world.folder / "pipe"
@@ -111,14 +111,14 @@ class OddRecordsTest(WorldTest):
         writing = threading.Timer(0.1, lambda: pipe.write_text("first\nsecond\n"))
         writing.daemon = True
         writing.start()
-        passwords = known_passwords(self.world.places, pipe, None, self.faults.append)
+        passwords = known_passwords(self.world.paths, pipe, None, self.faults.append)
         writing.join()
         self.assertEqual(passwords.first_fitting("x", lambda word: word == "second"), "second")
         with self.assertRaisesRegex(MachineError, "it is no file"):
-            known_passwords(self.world.places, Path("/dev/zero"), None, self.faults.append)
+            known_passwords(self.world.paths, Path("/dev/zero"), None, self.faults.append)
 
     def test_a_home_of_nobody_is_no_folder(self) -> None:
-        home = self.world.places.data
+        home = self.world.paths.data
         told = run_program("settings", "set", "downloads", "~nobody-of-that-name/x", home=home)
         self.assertEqual(told.returncode, WrongUsage.exit_code)
         self.assertIn("no user called nobody-of-that-name", told.stderr)
@@ -131,7 +131,7 @@ class OddRecordsTest(WorldTest):
         odd = os.fsencode(pack.parent) + b"/b\xe9d.zip"
         os.link(pack, odd)
         for _ in range(2):
-            around = {"home": self.world.places.data, "USUFRUCT_DOWNLOADS": str(pack.parent)}
+            around = {"home": self.world.paths.data, "USUFRUCT_DOWNLOADS": str(pack.parent)}
             listed = run_program("downloads", "--json", **around)
             self.assertEqual((listed.returncode, listed.stdout.count('"new"')), (0, 2), listed.stderr)
         # Nor does a link that leads to itself keep the others from being seen.

@@ -8,7 +8,7 @@ from tests.support import WorldTest, run_program
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.looking import look_at
 from usufruct.errors import MachineError, StoreError
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 from usufruct.ledger import open_ledger, read_ledger
 
 
@@ -17,11 +17,11 @@ class OwnStateTest(WorldTest):
         super().setUp()
         self.world.write({"Gels/moon.gel": "mine"})
         self.world.add_files("pack.zip", {"gels/moon.gel": "theirs"})
-        self.state = self.world.places.data
+        self.state = self.world.paths.data
 
     def test_an_archive_is_never_placed_over_the_record_however_its_folder_is_spelled(self) -> None:
         """`--to` the folder above, with an archive that has a folder of our name, replaced the ledger once."""
-        self.world.places = StatePlaces(self.state, self.state)
+        self.world.paths = StatePaths(self.state, self.state)
         (self.world.folder / "link").symlink_to(self.world.folder)
         ledger = (self.state / "ledger.sqlite3").read_bytes()
         crafted = self.world.archive("crafted.zip", {"state/ledger.sqlite3": "evil", "state/backups/x": "y"})
@@ -46,7 +46,7 @@ class OwnStateTest(WorldTest):
         precious = self.world.folder / "precious"
         precious.mkdir()
         (precious / "photo").write_text("mine")
-        with open_ledger(self.world.places.ledger) as ledger:
+        with open_ledger(self.world.paths.ledger) as ledger:
             ledger.connection.execute(
                 "INSERT INTO staging (path, change, base, parent_before, parent_after, volume, is_beside, expected)"
                 " VALUES (?, 1, ?, 0, 0, '?', 0, x'')",
@@ -56,10 +56,10 @@ class OwnStateTest(WorldTest):
         self.assertEqual((precious / "photo").read_text(), "mine")
 
     def test_a_record_with_anything_that_acts_by_itself_is_refused(self) -> None:
-        with open_ledger(self.world.places.ledger) as ledger:
+        with open_ledger(self.world.paths.ledger) as ledger:
             ledger.connection.execute("CREATE TRIGGER evil AFTER INSERT ON change BEGIN DELETE FROM layer; END")
         for opened in (open_ledger, read_ledger):
-            with self.assertRaisesRegex(StoreError, "did not write: evil"), opened(self.world.places.ledger):
+            with self.assertRaisesRegex(StoreError, "did not write: evil"), opened(self.world.paths.ledger):
                 pass
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs"})
 
@@ -71,7 +71,7 @@ class OwnStateTest(WorldTest):
 
     def test_a_lost_record_is_told_by_every_command_until_it_is_settled(self) -> None:
         """Only the first addition told it; after that nothing did, and the copies were called by their digests."""
-        ledger = self.world.places.ledger
+        ledger = self.world.paths.ledger
         with sqlite3.connect(ledger) as connection:
             connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         connection.close()
@@ -111,7 +111,7 @@ class OwnStateTest(WorldTest):
         self.assertEqual(gel.read_text(), "mine")
 
     def test_an_older_copy_of_the_record_is_told_from_the_last_one(self) -> None:
-        ledger = self.world.places.ledger
+        ledger = self.world.paths.ledger
         self.world.remove(*[one.name for one in list_holdings(self.world.context)])
         with sqlite3.connect(ledger) as connection:
             connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")

@@ -41,7 +41,7 @@ class SeenDownloadsTest(WorldTest):
         folder = mock.patch.dict(os.environ, {variable_of("downloads"): str(self.world.folder / "downloads")})
         folder.start()
         self.addCleanup(folder.stop)
-        self.loom = self.context.places.apps / "loom.toml"
+        self.loom = self.context.paths.apps / "loom.toml"
 
     def define(self, rule: str) -> None:
         arrange = "" if "arrange" in rule else 'arrange = "loose"\n'
@@ -52,9 +52,9 @@ class SeenDownloadsTest(WorldTest):
         """The downloads that are opened to say how all of them stand, which must be as if nothing was remembered."""
         with mock.patch.object(downloads, "Download", wraps=downloads.Download) as opening:
             found = {one.path: (one.state, one.application, one.detail) for one in waiting(self.context)}
-        (self.context.places.data / "downloads.json").rename(self.world.folder / "kept")
+        (self.context.paths.data / "downloads.json").rename(self.world.folder / "kept")
         self.assertEqual(found, {one.path: (one.state, one.application, one.detail) for one in waiting(self.context)})
-        (self.world.folder / "kept").replace(self.context.places.data / "downloads.json")
+        (self.world.folder / "kept").replace(self.context.paths.data / "downloads.json")
         return {call.args[0][0].name for call in opening.call_args_list}
 
     def test_only_those_are_opened_again_that_a_changed_definition_may_concern(self) -> None:
@@ -86,7 +86,7 @@ class SeenDownloadsTest(WorldTest):
 
     def test_what_somebody_else_wrote_into_the_file_is_found_out_anew(self) -> None:
         self.opened()
-        file = self.context.places.data / "downloads.json"
+        file = self.context.paths.data / "downloads.json"
         known = json.loads(file.read_text())
         for words in ("AAAAA", "not at all", "AAA="):
             for seen in known["downloads"].values():

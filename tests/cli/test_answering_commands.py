@@ -55,7 +55,7 @@ class AnsweringCommandsTest(WorldTest):
 
     def test_a_file_name_that_looks_like_an_option_is_answered_about_too(self) -> None:
         self.world.context_with_definitions()
-        downloads, home = self.world.folder / "downloads", self.world.places.data
+        downloads, home = self.world.folder / "downloads", self.world.paths.data
         (downloads / "-moons.zip").write_bytes(zip_bytes({"moon/bright/m.gel": "1", "moon/dim/m.gel": "22"}))
         asked = run_program("add", "--", "-moons.zip", home=home, cwd=downloads)
         (answer,) = (line for line in asked.stderr.splitlines() if line.split()[:1] == ["answer"])

@@ -18,7 +18,7 @@ class CarryTest(WorldTest):
         self.mapped = f"{self.world.folder}={self.there.folder}"
 
     def run_words(self, world: World, *words: str, code: int = 0) -> str:
-        done = run_program(*words, home=world.places.data, cwd=self.world.folder)
+        done = run_program(*words, home=world.paths.data, cwd=self.world.folder)
         self.assertEqual(done.returncode, code, done.stderr)
         return done.stdout if done.stdout else done.stderr
 
@@ -36,7 +36,7 @@ class CarryTest(WorldTest):
         self.assertEqual([one["state"] for one in json.loads(again)["holdings"]], ["added already"])
 
     def test_programs_and_places_elsewhere_need_a_yes_of_their_own(self) -> None:
-        definition = self.world.places.apps / "lanternbox.toml"
+        definition = self.world.paths.apps / "lanternbox.toml"
         text = definition.read_text().replace('programs = "ask"', "")
         text = text.replace("[application]", '[application]\nprograms = "allow"\nafter = ["lanternbox", "--rescan"]', 1)
         text += f"""
@@ -57,7 +57,7 @@ class CarryTest(WorldTest):
         self.assertIn("after lanternbox --rescan is run only once you agree, with `usufruct app agree`", in_full)
         self.assertRegex(shown, "programs +allow")
         self.assertIn("`--allow programs` lets it.", shown)
-        self.assertFalse((self.there.places.apps / "lanternbox.toml").exists())
+        self.assertFalse((self.there.paths.apps / "lanternbox.toml").exists())
         self.assertEqual(self.there.contents(), {})
         self.run_words(self.there, *words, "--yes", "--allow", "programs", code=1)
         self.assertEqual(self.there.contents(), {})

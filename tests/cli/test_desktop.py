@@ -127,4 +127,4 @@ class OtherSystemsTest(WorldTest):
         other = replace(self.world.context, platform=Platform(has_open_desktop=False))
         with self.assertRaisesRegex(MachineError, "no open standard"):
             desktop.turn_on(other)
-        self.assertFalse(Path(self.world.context.places.data / "desktop.json").exists())
+        self.assertFalse(Path(self.world.context.paths.data / "desktop.json").exists())

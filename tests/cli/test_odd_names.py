@@ -27,7 +27,7 @@ class NamesThatAreNoTextTest(WorldTest):
 
     def said(self, *words: str | Path, code: int = 0) -> str:
         done = run_program(
-            *map(str, words), home=self.world.places.data, cwd=self.world.folder, USUFRUCT_DOWNLOADS=str(self.downloads)
+            *map(str, words), home=self.world.paths.data, cwd=self.world.folder, USUFRUCT_DOWNLOADS=str(self.downloads)
         )
         self.assertEqual(done.returncode, code, f"{words}: {done.stderr}")
         self.assertNotIn("fault of its own", done.stdout + done.stderr)
@@ -70,7 +70,7 @@ class OutputTest(WorldTest):
         path = self.world.folder / name
         path.write_bytes(b"no archive")
         for words in (["look", name], ["look", f"--{name}"], ["show", name], ["add", name, "--app", name]):
-            done = run_program(*words, home=self.world.places.data, cwd=self.world.folder)
+            done = run_program(*words, home=self.world.paths.data, cwd=self.world.folder)
             for sign in "\x1b\u202e\u2028":
                 self.assertNotIn(sign, done.stdout + done.stderr, words)
             self.assertIn(r"we\x1b[31mird\u202e", done.stdout + done.stderr)
@@ -124,7 +124,7 @@ class OutputTest(WorldTest):
         import sys
 
         command = ["sh", "-c", script, sys.executable] if script else [sys.executable, "-m", "usufruct", *words]
-        environment = {**os.environ, "USUFRUCT_HOME": str(self.world.places.data)}
+        environment = {**os.environ, "USUFRUCT_HOME": str(self.world.paths.data)}
         return subprocess.run(
             command, stdout=out, stderr=subprocess.PIPE, text=True, env=environment, cwd=self.world.folder, check=False
         )  # type: ignore[call-overload, no-any-return]

@@ -19,7 +19,7 @@ class PlainTest(WorldTest):
         (self.downloads / "odd.zip").write_bytes(zip_bytes({"o/a.zzz": "a", "o/b.zzz": "b"}))
 
     def terminal(self, *words: str, **more: str) -> Terminal:
-        env = {"USUFRUCT_HOME": str(self.world.places.config), "USUFRUCT_DOWNLOADS": str(self.downloads), "PATH": ""}
+        env = {"USUFRUCT_HOME": str(self.world.paths.config), "USUFRUCT_DOWNLOADS": str(self.downloads), "PATH": ""}
         return Terminal(*words, cwd=self.downloads, env={**env, **more})
 
     def test_see_what_arrived_decide_pick_remove_and_undo(self) -> None:
@@ -63,11 +63,11 @@ class PlainTest(WorldTest):
             (("owls.zip",), "the archive has a folder called puppets"),
             (("gels.zip", "--to", str(self.world.folder / "new")), "several entries at the"),
         ):
-            said = run_program("--plain", "look", *words, home=self.world.places.config, cwd=self.downloads).stdout
+            said = run_program("--plain", "look", *words, home=self.world.paths.config, cwd=self.downloads).stdout
             self.assertEqual(" ".join(said.split()).count(reason), 1, said)
         self.assertIn(
             "because: rig.toml marks it\n",
-            run_program("--plain", "look", "owls.zip", home=self.world.places.config, cwd=self.downloads).stdout,
+            run_program("--plain", "look", "owls.zip", home=self.world.paths.config, cwd=self.downloads).stdout,
         )
 
     def test_what_was_typed_before_a_question_answers_nothing(self) -> None:

@@ -22,7 +22,7 @@ class SettingUpTest(WorldTest):
         (self.downloads / "moon.txt").write_text("no archive")
 
     def run_words(self, *words: str, code: int = 0, **environment: str) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.world.places.data, cwd=self.world.folder, **environment)
+        done = run_program(*words, home=self.world.paths.data, cwd=self.world.folder, **environment)
         self.assertEqual(done.returncode, code, done.stderr)
         return done
 
@@ -59,9 +59,9 @@ class SettingUpTest(WorldTest):
         self.assertEqual(self.offered("usufruct add no-such.zip --choose "), [])
 
     def test_completion_never_fails_in_the_middle_of_a_line(self) -> None:
-        (self.world.places.apps / "broken.toml").write_text("not toml at all [")
+        (self.world.paths.apps / "broken.toml").write_text("not toml at all [")
         self.assertEqual(self.offered("usufruct add --app la"), ["lanternbox"])
-        (self.world.places.apps / "lanternbox.toml").write_text("not toml either [")
+        (self.world.paths.apps / "lanternbox.toml").write_text("not toml either [")
         self.assertEqual(self.offered("usufruct add --app la"), [])
         self.assertEqual(self.offered("usufruct look no/such/fo"), [])
 
@@ -76,7 +76,7 @@ class SettingUpTest(WorldTest):
             cwd=self.world.folder, capture_output=True, text=True, check=True,
             env={
                 **os.environ,
-                "USUFRUCT_HOME": str(self.world.places.data),
+                "USUFRUCT_HOME": str(self.world.paths.data),
                 "PATH": f"{os.path.dirname(program()[0])}:{os.environ['PATH']}",
             },
         )  # fmt: skip
@@ -126,7 +126,7 @@ class SettingUpTest(WorldTest):
                 self.assertLessEqual(len(line), 60, (words, line))
 
     def test_the_log_tells_of_changes_and_of_what_lay_behind_an_error(self) -> None:
-        log = self.world.places.data / "log"
+        log = self.world.paths.data / "log"
         self.run_words("list")
         self.assertFalse(log.exists())
         self.world.archive("stars.zip", {"gels/stars.gel": "*"})
@@ -147,7 +147,7 @@ class SettingUpTest(WorldTest):
             done = self.run_words(*words, code=2)
             shown = self.run_words(*words, "--json", code=done.returncode).stdout
             self.assertIn("evil", json.dumps(json.loads(shown)))
-            log = self.world.places.data / "log"
+            log = self.world.paths.data / "log"
             logged = log.read_text() if log.exists() else ""
             for text in (done.stdout, done.stderr, shown, logged):
                 self.assertFalse([sign for sign in text if not sign.isprintable() and sign != "\n"], words)
@@ -156,12 +156,12 @@ class SettingUpTest(WorldTest):
         self.assertIn("\\u202e", self.run_words("look", evil, "--json", code=4).stdout)
 
     def test_the_log_begins_anew_when_it_is_full(self) -> None:
-        log = self.world.places.data / "log"
+        log = self.world.paths.data / "log"
         log.write_text("x" * 1_000_000)
         self.world.archive("stars.zip", {"gels/stars.gel": "*"})
         self.run_words("add", "downloads/stars.zip")
         self.assertLess(log.stat().st_size, 10_000)
-        self.assertEqual((self.world.places.data / "log.1").stat().st_size, 1_000_000)
+        self.assertEqual((self.world.paths.data / "log.1").stat().st_size, 1_000_000)
 
 
 if __name__ == "__main__":

@@ -18,7 +18,7 @@ MARK = "the word is: "
 class ShellsTest(WorldTest):
     def setUp(self) -> None:
         super().setUp()
-        self.home = self.world.places.data
+        self.home = self.world.paths.data
         self.world.context_with_definitions()
         self.work = self.world.folder / "work"
         self.work.mkdir()
@@ -93,7 +93,7 @@ class PowerShellTest(WorldTest):
 
     def answered(self, *words: str, start: str = "") -> list[list[str]]:
         asked = {"_USUFRUCT_COMPLETE": "powershell_complete", "COMP_WORDS": "\n".join(words), "COMP_CWORD": start}
-        done = run_program(home=self.world.places.data, cwd=self.world.folder / "downloads", **asked)
+        done = run_program(home=self.world.paths.data, cwd=self.world.folder / "downloads", **asked)
         self.assertEqual(done.stderr, "")
         return [line.replace("\t", ",").split(",") for line in done.stdout.splitlines()]
 
@@ -109,7 +109,7 @@ class PowerShellTest(WorldTest):
         self.assertEqual([name for _, name, _ in inside], ["gels/moon.gel"])
 
     def test_the_script_calls_the_program_by_the_variable_it_answers_to(self) -> None:
-        script = run_program("completion", "powershell", home=self.world.places.data).stdout
+        script = run_program("completion", "powershell", home=self.world.paths.data).stdout
         self.assertIn('$env:_USUFRUCT_COMPLETE = "powershell_complete"', script)
         self.assertIn("-CommandName usufruct ", script)
         self.assertNotIn("%(", script)

@@ -36,7 +36,7 @@ class StartTest(WorldTest):
         done = subprocess.run(
             [sys.executable, "-c", _RUN, *(() if tab else words)],
             cwd=self.world.folder / "downloads",
-            env={**os.environ, "USUFRUCT_HOME": str(self.world.places.data), **asked},
+            env={**os.environ, "USUFRUCT_HOME": str(self.world.paths.data), **asked},
             capture_output=True,
             text=True,
             check=False,

@@ -22,21 +22,21 @@ class Sunday(WorldTest):
         (self.downloads / "broken.zip").write_bytes(b"PK\x03\x04 and no more")
         os.utime(self.downloads / "broken.zip", (1e9, 1e9))
         self.environment = {
-            "USUFRUCT_HOME": str(self.world.places.config),
+            "USUFRUCT_HOME": str(self.world.paths.config),
             "USUFRUCT_DOWNLOADS": str(self.downloads),
         }
 
 
 class SummaryTest(Sunday):
     def test_one_summary_names_what_was_added_needs_an_answer_and_failed(self) -> None:
-        done = run_program("add", "downloads", home=self.world.places.config, cwd=self.world.folder)
+        done = run_program("add", "downloads", home=self.world.paths.config, cwd=self.world.folder)
         self.assertEqual(done.returncode, 1)
         said = done.stdout + done.stderr
         self.assertIn("Of 6 archives: 2 added (2 files, 2 B), 3 need an answer, 1 not added.", said)
         self.assertIn(f"usufruct add {self.downloads}/x.zip --choose bright", said)
         self.assertIn("broken.zip is a zip, but its end is missing", said)
         self.assertLess(said.count("\n"), 45)
-        run_program("undo", home=self.world.places.config, cwd=self.world.folder)
+        run_program("undo", home=self.world.paths.config, cwd=self.world.folder)
         self.assertEqual(self.world.contents(), {})
 
     def test_a_bare_name_is_looked_for_in_the_downloads_folders(self) -> None:
@@ -46,12 +46,12 @@ class SummaryTest(Sunday):
             "add",
             "a.zip",
             "--json",
-            home=self.world.places.config,
+            home=self.world.paths.config,
             cwd=elsewhere,
             USUFRUCT_DOWNLOADS=str(self.downloads),
         )
         self.assertEqual(json.loads(done.stdout)["archives"][0]["path"], str(self.downloads / "a.zip"))
-        missing = run_program("add", "./a.zip", home=self.world.places.config, cwd=elsewhere)
+        missing = run_program("add", "./a.zip", home=self.world.paths.config, cwd=elsewhere)
         self.assertEqual(missing.returncode, 2)
 
 
@@ -70,7 +70,7 @@ class SundayTest(Sunday):
             self.assertEqual(terminal.ends(), 1)  # one is broken
         self.assertEqual({path: text for path, text in self.world.contents().items() if path[5] in "xyz"},
                          {f"Gels/{name}.gel": "dim" for name in "xyz"})  # fmt: skip
-        run_program("undo", home=self.world.places.config, cwd=self.world.folder)
+        run_program("undo", home=self.world.paths.config, cwd=self.world.folder)
         self.assertEqual(self.world.contents(), {}, "what was asked about is a part of the same change")
 
     def test_control_c_ends_it_and_what_was_done_stays_done(self) -> None:

@@ -125,7 +125,7 @@ class Cutter:
             raise Wrong(f"backups missing {store.missing} or damaged {store.damaged}")
         for holding in list_holdings(self.world.context):
             for note in show_holding(self.world.context, holding.name).notes:
-                kept = self.world.places.notes / str(holding.number) / note.file
+                kept = self.world.paths.notes / str(holding.number) / note.file
                 if not kept.is_file() or kept.stat().st_size != note.size or b"\0" in kept.read_bytes():
                     raise Wrong(f"the note {note.entry} of {holding.name} is not whole")
         # A copy that was not finished is cleared away by the next one.

@@ -16,7 +16,7 @@ from usufruct.actions.repairing import repair
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.definitions.settings import write_setting
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 
 PACK = {"gels/moon.gel": "theirs", "gels/new.gel": "new", "Owl/rig.toml": "owl", "Owl/deep/a.svg": "a", "readme": "hi"}
 NEWER = {"gels/moon.gel": "newer", "gels/newest.gel": "newest", "Owl/rig.toml": "owl", "Bat/rig.toml": "bat"}
@@ -179,13 +179,13 @@ def _carry_in(world: World) -> None:
 def _defined(world: World) -> None:
     _mine(world)
     world.context_with_definitions()
-    write_setting(world.places.settings, "patience", 7, world.platform)
+    write_setting(world.paths.settings, "patience", 7, world.platform)
 
 
 def _define(world: World) -> None:
-    file = world.places.apps / "lanternbox.toml"
+    file = world.paths.apps / "lanternbox.toml"
     write_definition(world.context, file.read_text() + "\n# changed\n", file, replaces="lanternbox")
-    write_setting(world.places.settings, "patience", 9, world.platform)
+    write_setting(world.paths.settings, "patience", 9, world.platform)
 
 
 STORIES: dict[str, PowerStory] = {
@@ -244,5 +244,5 @@ STORIES: dict[str, PowerStory] = {
 def world_at(folder: str, state: str) -> World:
     """The world of a story, made or found."""
     world = World(Path(folder))
-    world.places = StatePlaces(Path(state), Path(state))
+    world.paths = StatePaths(Path(state), Path(state))
     return world

@@ -32,7 +32,7 @@ from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.backups import Backups
 from usufruct.errors import UsufructError
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 from usufruct.ledger import read_ledger
 from usufruct.ledger.changes import is_tidy
 from usufruct.ledger.layers import needed_backups
@@ -76,7 +76,7 @@ class Between:
 
     def _vary_the_machine(self, folder: Path) -> None:
         """Links or none, one volume or two, the system's calls or their fallbacks."""
-        fields: dict[str, object] = {"identity_of_volume": self._identity}
+        fields: dict[str, object] = {"identity_of_drive": self._identity}
         for name, lacking in (
             ("has_hard_links", False), ("has_directory_descriptors", False), ("rename_unless_taken", None),
             ("sync_file_system", None),
@@ -90,7 +90,7 @@ class Between:
         self.world.platform = replace(self.world.platform, sync_descriptor=lambda _: None, **fields)  # type: ignore[arg-type]
         if self.chance.random() < 0.4 and os.stat(DISK).st_dev != os.stat(folder).st_dev:
             self.other = tempfile.mkdtemp(prefix="usufruct-state-", dir=DISK)
-            self.world.places = StatePlaces(Path(self.other), Path(self.other))
+            self.world.paths = StatePaths(Path(self.other), Path(self.other))
             self.tale.append("the record and the backups are on another volume")
         else:
             self.other = ""
@@ -136,7 +136,7 @@ class Between:
             self.mine.discard(seen)
 
     def _everywhere(self) -> list[Path]:
-        tops = [*(self.world.folder / name for name in ("apps", "elsewhere", "drawer")), self.world.places.saved]
+        tops = [*(self.world.folder / name for name in ("apps", "elsewhere", "drawer")), self.world.paths.saved]
         found = (path for top in tops for path in ([top] if top.is_file() else top.rglob("*")) if path.is_file())
         return [path for path in found if "/.usufruct-" not in str(path)]
 
@@ -315,14 +315,14 @@ class Between:
 
     def _drops_junk(self) -> None:
         self.tale.append("junk in every directory of ours")
-        places = self.world.places
-        for top in (places.backups, places.notes, places.data):
+        paths = self.world.paths
+        for top in (paths.backups, paths.notes, paths.data):
             for directory in (top, *top.rglob("*/")):
                 if directory.is_dir():
                     (directory / ".DS_Store").write_text("junk")
 
     def _damages_a_backup(self) -> None:
-        kept = sorted(path for path in self.world.places.backups.rglob("*") if len(path.name) == 64 and path.is_file())
+        kept = sorted(path for path in self.world.paths.backups.rglob("*") if len(path.name) == 64 and path.is_file())
         if kept:
             path = self.chance.choice(kept)
             seen = self._content(path)
@@ -454,7 +454,7 @@ class Between:
         self.tale.append("recover, to the end")
         self.recover()
         self.recover()
-        with read_ledger(self.world.places.ledger) as ledger:
+        with read_ledger(self.world.paths.ledger) as ledger:
             if ledger and not is_tidy(ledger):
                 raise Lost("something is still to be recovered or tidied")
         for name in sorted(one.name for one in list_holdings(self.world.context)):
@@ -464,8 +464,8 @@ class Between:
     def judge(self) -> None:
         """Raise Lost for what is nowhere, and for what of ours was left lying about."""
         found = {self._content(path) for path in self._everywhere()}
-        with read_ledger(self.world.places.ledger) as ledger:
-            backups = Backups(self.world.places.backups, self.world.platform)
+        with read_ledger(self.world.paths.ledger) as ledger:
+            backups = Backups(self.world.paths.backups, self.world.platform)
             kept = needed_backups(ledger) if ledger else set()
             beneath = {digest for digest in kept if backups.is_sound(digest)}
         aside = {path.read_text(errors="replace") for path in map(Path, backups.set_aside())}

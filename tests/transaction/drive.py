@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from tests.support import IN_MEMORY, World
 from tests.systems import current
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 
 CAN_MOUNT = not current() and sys.platform == "linux" and os.geteuid() == 0 and shutil.which("mkfs.ext4")
 """What is mounted here has the name that this system gives it, not the one that a simulated system would."""
@@ -26,7 +26,7 @@ class MarkedDrive:
     def __init__(self, world: World, mount: Path, cleanup: Callable[..., object]) -> None:
         self.mount, self._drawer = mount, world.folder / "drawer"
         (mount / ".drive").write_text("first")
-        world.platform = replace(world.platform, identity_of_volume=self._identity)
+        world.platform = replace(world.platform, identity_of_drive=self._identity)
         patch = mock.patch("usufruct.survey.drives.mount_point", self._mount_point)
         patch.start()
         cleanup(patch.stop)
@@ -123,5 +123,5 @@ def with_drive(world: World, kind: type[Drive], cleanup: Callable[..., object]) 
     if IN_MEMORY and os.stat(IN_MEMORY).st_dev == os.stat(world.folder).st_dev:
         other = tempfile.mkdtemp(prefix="usufruct-state-")
         cleanup(shutil.rmtree, other, ignore_errors=True)
-        world.places = StatePlaces(Path(other), Path(other))
+        world.paths = StatePaths(Path(other), Path(other))
     return kind(world, world.lanternbox, cleanup)

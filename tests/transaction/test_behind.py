@@ -44,7 +44,7 @@ class BehindTest(WorldTest):
 
     def as_it_was(self) -> None:
         self.assertEqual((self.left(), self.world.strays()), ([], []))
-        self.assertEqual([path for path in self.world.places.backups.rglob("*") if path.is_file()], [])
+        self.assertEqual([path for path in self.world.paths.backups.rglob("*") if path.is_file()], [])
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
     def test_the_command_is_over_before_and_the_next_one_waits_and_says_so(self) -> None:

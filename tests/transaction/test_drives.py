@@ -43,7 +43,7 @@ class DrivesTest(WorldTest):
 
     def recovered(self, world: World) -> Recovered:
         told: list[Recovered] = []
-        context = Context(places=world.places, platform=world.platform, on_recovery=told.append)
+        context = Context(paths=world.paths, platform=world.platform, on_recovery=told.append)
         with context.writing("recover"):
             pass
         return told[0] if told else Recovered()
@@ -228,7 +228,7 @@ class DrivesTest(WorldTest):
     def test_record_and_files_may_move_to_another_disk_together(self) -> None:
         """What is on the volume of the record is known by that, whatever the volume is called."""
         names = iter(("first disk", "second disk"))
-        self.world.platform = replace(self.world.platform, identity_of_volume=lambda _: name)
+        self.world.platform = replace(self.world.platform, identity_of_drive=lambda _: name)
         name = next(names)
         self.world.add_files("pack.zip", PACK)
         name = next(names)
@@ -286,11 +286,11 @@ class AwayProgramTest(WorldTest):
     """The same as a user sees it."""
 
     def test_list_check_and_remove_tell_in_plain_words(self) -> None:
-        world, home = self.world, self.world.places.data
+        world, home = self.world, self.world.paths.data
         world.context_with_definitions()
         run_program("add", str(world.archive("pack.zip", PACK)), home=home)
         run_program("add", str(world.archive("second.zip", {"gels/second.gel": "2"})), home=home)
-        with open_ledger(world.places.ledger) as ledger:
+        with open_ledger(world.paths.ledger) as ledger:
             ledger.connection.execute("UPDATE place SET volume = 'ext4:another', is_beside = 0")
         # What to do about a drive was once said again for each of its holdings.
         said = run_program("check", home=home).stdout
@@ -307,7 +307,7 @@ class AwayProgramTest(WorldTest):
 
     def json(self, *words: str) -> dict[str, list[dict[str, object]]]:
         found: dict[str, list[dict[str, object]]] = json.loads(
-            run_program(*words, "--json", home=self.world.places.data).stdout
+            run_program(*words, "--json", home=self.world.paths.data).stdout
         )
         return found
 

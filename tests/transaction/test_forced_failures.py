@@ -79,7 +79,7 @@ class FailuresTest(WorldTest):
         with examined(self.world.context, [path], self.world.request(), None, for_adding=False) as found:
             small = FileSystem("vfat", NameRules(), 4096)
             with self.assertRaisesRegex(MachineError, r"gels/moon\.gel has 5,000 bytes, more than one file can have"):
-                check_room(found.plan, lambda _: small, str(self.world.places.data))
+                check_room(found.plan, lambda _: small, str(self.world.paths.data))
 
     @unittest.skipUnless(IS_ROOT and sys.platform.startswith("linux"), "needs the right to mount")
     def test_a_full_volume_is_told_before_and_reversed_when_it_fills_up_meanwhile(self) -> None:
@@ -140,9 +140,9 @@ class FailuresTest(WorldTest):
         if not IN_MEMORY or os.stat(IN_MEMORY).st_dev == os.stat(self.world.folder).st_dev:
             self.skipTest("there is only one volume here")
         with tempfile.TemporaryDirectory(dir=IN_MEMORY) as other:
-            from usufruct.files.state_places import StatePlaces
+            from usufruct.files.state_paths import StatePaths
 
-            self.world.places = StatePlaces(Path(other), Path(other))
+            self.world.paths = StatePaths(Path(other), Path(other))
             self.world.write({"Gels/moon.gel": "mine"})
             before = self.world.tree()
             self.world.add_files("a.zip", {"gels/moon.gel": "a"})
@@ -156,7 +156,7 @@ class TwoAtOnceTest(WorldTest):
 
     def test_the_second_waits_says_for_whom_and_ends_with_6(self) -> None:
         with self.world.context.writing("add a large pack"):
-            done = run_program("remove", "x", home=self.world.places.data, cwd=self.world.folder, USUFRUCT_PATIENCE="0")
+            done = run_program("remove", "x", home=self.world.paths.data, cwd=self.world.folder, USUFRUCT_PATIENCE="0")
         self.assertEqual(done.returncode, Busy.exit_code)
         self.assertIn("add a large pack", done.stderr)
 
@@ -168,7 +168,7 @@ class TwoAtOnceTest(WorldTest):
 
         def add(name: str) -> None:
             words = ("add", f"{name}.zip", "--to", "out")
-            home = self.world.places.data
+            home = self.world.paths.data
             results[name] = run_program(*words, home=home, cwd=self.world.folder, USUFRUCT_PATIENCE="60").returncode
 
         threads = [threading.Thread(target=add, args=(name,)) for name in names]
@@ -177,9 +177,9 @@ class TwoAtOnceTest(WorldTest):
         for thread in threads:
             thread.join()
         self.assertEqual(set(results.values()), {0})
-        checked = run_program("check", home=self.world.places.data, cwd=self.world.folder)
+        checked = run_program("check", home=self.world.paths.data, cwd=self.world.folder)
         self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
-        removed = run_program("remove", *names, home=self.world.places.data, cwd=self.world.folder)
+        removed = run_program("remove", *names, home=self.world.paths.data, cwd=self.world.folder)
         self.assertEqual(removed.returncode, 0, removed.stderr)
         self.assertFalse((self.world.folder / "out").exists())
 

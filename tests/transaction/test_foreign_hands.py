@@ -41,13 +41,11 @@ class ForeignHandsTest(WorldTest):
         self.before = self.world.tree()
 
     def kept(self) -> list[Path]:
-        return [path for path in self.world.places.backups.rglob("*") if path.is_file() and len(path.name) == 64]
+        return [path for path in self.world.paths.backups.rglob("*") if path.is_file() and len(path.name) == 64]
 
     def recovered(self) -> Recovered:
         told: list[Recovered] = []
-        with Context(places=self.world.places, platform=self.world.platform, on_recovery=told.append).writing(
-            "recover"
-        ):
+        with Context(paths=self.world.paths, platform=self.world.platform, on_recovery=told.append).writing("recover"):
             pass
         return told[0] if told else Recovered()
 
@@ -137,7 +135,7 @@ class ForeignHandsTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         for kept in self.kept():
             kept.unlink()
-        home = self.world.places.data
+        home = self.world.paths.data
         told = run_program("remove", "pack", home=home)
         self.assertIn("`usufruct remove pack --forget`", " ".join(told.stdout.split()))
         told = run_program("remove", "pack", "--forget", home=home)
@@ -160,7 +158,7 @@ class ForeignHandsTest(WorldTest):
         """An older record beside newer backups must not cost anybody the newer ones."""
         self.world.add_files("pack.zip", PACK)
         (kept,) = self.kept()
-        for file in self.world.places.data.glob("ledger.sqlite3*"):
+        for file in self.world.paths.data.glob("ledger.sqlite3*"):
             file.unlink()
         failing = self.world.archive("over.zip", {"gels/moon.gel": "over"})
         self.world.checkpoint = self.raising_at("switched", OSError(5, "broken"))
@@ -196,7 +194,7 @@ class ForeignHandsTest(WorldTest):
                     break
             self.assertEqual((list_holdings(self.world.context), len(removals)), ([], 1))
             self.assertEqual(self.gel().read_text(), "mine")
-            self.assertEqual([path for path in self.world.places.backups.rglob("*") if path.is_file()], [])
+            self.assertEqual([path for path in self.world.paths.backups.rglob("*") if path.is_file()], [])
 
     def raising_at(self, point: str, error: BaseException) -> Callable[[str], None]:
         def checkpoint(name: str) -> None:
@@ -221,7 +219,7 @@ class ForeignHandsTest(WorldTest):
 
     def test_junk_in_our_directories_and_what_cannot_be_removed_keep_nobody_from_anything(self) -> None:
         self.world.add_files("pack.zip", {**PACK, "readme.txt": "hi"})
-        for directory in (self.world.places.backups, self.kept()[0].parent, self.world.places.notes):
+        for directory in (self.world.paths.backups, self.kept()[0].parent, self.world.paths.notes):
             (directory / ".DS_Store").write_text("junk")
         real, stuck = os.rmdir, list[str]()
 
@@ -391,7 +389,7 @@ class ForeignHandsTest(WorldTest):
         self.world.add_files("pack.zip", PACK)
         before_done = dict(events)["switched-durable"]
         self.assertIn(str(self.kept()[0].parent), before_done)
-        self.assertIn(str(self.world.places.backups), before_done)
+        self.assertIn(str(self.world.paths.backups), before_done)
         self.assertIn(str(self.gel().parent), before_done)
 
     def test_what_recovery_copies_has_its_name_only_once_it_is_whole_and_durable(self) -> None:
@@ -425,14 +423,14 @@ class ForeignHandsTest(WorldTest):
         content = archive.read_bytes()
         (self.world.folder / "by another path").symlink_to(self.world.folder / "downloads")
         store = str(self.world.folder / "by another path")
-        write_setting(self.world.places.settings, "store", store, self.world.platform)
+        write_setting(self.world.paths.settings, "store", store, self.world.platform)
         (added,) = add_archives(self.world.context, [archive], self.world.request(), lambda _: None, "store")
         self.assertEqual(added.put_away.fault, "")
         self.assertEqual(archive.read_bytes(), content)
 
     def test_a_browser_that_renames_a_download_in_this_moment_breaks_nothing(self) -> None:
         folder = self.world.folder / "downloads"
-        write_setting(self.world.places.settings, "downloads", str(folder), self.world.platform)
+        write_setting(self.world.paths.settings, "downloads", str(folder), self.world.platform)
         scandir, standing = os.scandir, downloads._standing
 
         def rename(path: Path) -> Path:
@@ -459,14 +457,14 @@ class ForeignHandsTest(WorldTest):
 
     def test_a_full_disk_is_told_as_such(self) -> None:
         self.world.add_files("pack.zip", PACK)
-        with open_ledger(self.world.places.ledger) as ledger:
+        with open_ledger(self.world.paths.ledger) as ledger:
             pages = ledger.connection.execute("PRAGMA page_count").fetchone()[0]
-        with self.assertRaisesRegex(StoreError, "is full"), open_ledger(self.world.places.ledger) as ledger:
+        with self.assertRaisesRegex(StoreError, "is full"), open_ledger(self.world.paths.ledger) as ledger:
             ledger.connection.execute(f"PRAGMA max_page_count = {pages}")
             with ledger.transaction():
                 for number in range(10_000):
                     ledger.connection.execute("INSERT INTO unneeded VALUES (?)", (b"%064d" % number,))
-        with read_ledger(self.world.places.ledger) as ledger:
+        with read_ledger(self.world.paths.ledger) as ledger:
             self.assertEqual(ledger.connection.execute("SELECT count(*) FROM unneeded").fetchone(), (0,))
 
     def test_a_backup_that_is_dropped_is_gone_for_good_before_the_record_forgets_it(self) -> None:
@@ -478,7 +476,7 @@ class ForeignHandsTest(WorldTest):
 
         def sync(platform: Platform, directories: Iterable[str]) -> None:
             named = list(directories)
-            events.append("synced" if str(self.world.places.backups) in named else "other")
+            events.append("synced" if str(self.world.paths.backups) in named else "other")
             real(platform, named)
 
         with mock.patch.object(Platform, "sync_names", sync):

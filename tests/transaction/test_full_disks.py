@@ -61,7 +61,7 @@ class FullDiskTest(WorldTest):
         """What every command that only reads says."""
         told = []
         for words in READING:
-            around = {"home": self.world.places.data, "USUFRUCT_DOWNLOADS": str(self.mount / "downloads")}
+            around = {"home": self.world.paths.data, "USUFRUCT_DOWNLOADS": str(self.mount / "downloads")}
             done = run_program(*words.split(), cwd=self.mount, **around)
             # How old a download is changes by itself.
             told.append((words, done.returncode, "" if words == "downloads" else done.stdout))
@@ -78,12 +78,12 @@ class FullDiskTest(WorldTest):
         self.assertEqual(differences(self.before, self.world.tree()), [])
         filler.unlink()
         self.world.add_files("again.zip", PACK)
-        self.assertTrue(self.world.places.reserve.exists())
+        self.assertTrue(self.world.paths.reserve.exists())
 
     def test_reading_goes_on_where_nothing_may_be_written(self) -> None:
         killed_at(self.world, lambda: self.world.add(self.mount / "downloads" / "other.zip"), 0, "switched-all")
         # What is on record and not yet in the ledger itself is told as well.
-        self.assertGreater((self.world.places.data / "ledger.sqlite3-wal").stat().st_size, 0)
+        self.assertGreater((self.world.paths.data / "ledger.sqlite3-wal").stat().st_size, 0)
         wanted = [holding.name for holding in list_holdings(self.world.context)]
         killed_at(self.world, lambda: self.world.add(self.mount / "downloads" / "other.zip"), 0, "switched-all")
         subprocess.run(["mount", "-o", "remount,ro", self.mount], check=True)
@@ -142,7 +142,7 @@ class ReadOnlyDriveTest(WorldTest):
         for name in ("sun", "star"):
             self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name})
         subprocess.run(["mount", "-o", "remount,ro", content], check=True)
-        where = {"cwd": self.world.folder / "downloads", "home": self.world.places.data, "COLUMNS": "400"}
+        where = {"cwd": self.world.folder / "downloads", "home": self.world.paths.data, "COLUMNS": "400"}
         for words in ("add sun.zip star.zip", "remove moon"):
             done = run_program(*words.split(), **where)
             self.assertEqual(done.returncode, 5, done.stderr)

@@ -81,7 +81,7 @@ class InterruptionsTest(WorldTest):
     def test_adding_killed_at_every_point(self) -> None:
         names = self.walk(self.add, self.remove)
         self.assertLessEqual({"staging-made", "staged", "intent", "backed-up", "switched", "done"}, names)
-        self.assertEqual(list(self.world.places.backups.rglob("*")), [])
+        self.assertEqual(list(self.world.paths.backups.rglob("*")), [])
 
     def test_removing_killed_at_every_point(self) -> None:
         self.add()
@@ -142,7 +142,7 @@ class InterruptionsTest(WorldTest):
     def recovered(self) -> list[Recovered]:
         """What recovering tells, if it has anything to do."""
         told: list[Recovered] = []
-        with Context(places=self.world.places, on_recovery=told.append).writing("recover"):
+        with Context(paths=self.world.paths, on_recovery=told.append).writing("recover"):
             pass
         return told
 

@@ -189,7 +189,7 @@ class KilledStoriesTest(WorldTest):
         self.world.context_with_definitions()
         archive = self.world.archive("many.zip", {f"gels/{n}.gel": b"%d" % n * 300 for n in range(30_000)})
         before = self.world.tree()
-        home = self.world.places.data
+        home = self.world.paths.data
         child = subprocess.Popen([*program(), "add", str(archive)], env={**os.environ, "USUFRUCT_HOME": str(home)})
         while child.poll() is None and not self.world.strays():
             time.sleep(0.01)

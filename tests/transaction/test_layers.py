@@ -50,7 +50,7 @@ class LayersTest(WorldTest):
                     expected = f"of {left[-1]}" if left else "mine"
                     self.assertEqual(self.world.contents()["Gels/moon.gel"], expected)
                 self.assertEqual(differences(before, self.world.tree()), [])
-                self.assertEqual(list((self.world.places.backups).rglob("*")), [])
+                self.assertEqual(list((self.world.paths.backups).rglob("*")), [])
 
     def test_removing_a_from_beneath_touches_no_file(self) -> None:
         self.world.write({"Gels/moon.gel": "mine"})
@@ -212,7 +212,7 @@ class LayersTest(WorldTest):
     def test_notes_are_kept_and_go_with_the_holding(self) -> None:
         self.world.add_files("a.zip", {"moon.gel": "a", "readme.txt": "read me"})
         shown = show_holding(self.world.context, "a")
-        kept = self.world.places.notes / str(shown.holding.number) / shown.notes[0].file
+        kept = self.world.paths.notes / str(shown.holding.number) / shown.notes[0].file
         self.assertEqual(kept.read_text(), "read me")
         self.world.remove("a")
         self.assertTrue(kept.exists(), "the last changes can be undone")

@@ -136,7 +136,7 @@ class Pair:
         carry_in(self.context, plan_carry_in(self.context, out, []), Access(), lambda *_: None)
 
     def do_lose_record(self) -> None:
-        for file in self.world.places.ledger.parent.glob(f"{self.world.places.ledger.name}*"):
+        for file in self.world.paths.ledger.parent.glob(f"{self.world.paths.ledger.name}*"):
             file.unlink()
         self.is_lost = True
 
@@ -157,12 +157,12 @@ class Pair:
 
     def nowhere(self) -> set[str]:
         """Texts of the user's that are in no folder, not among what was saved, and beneath no holding."""
-        tops = [self.world.folder / "apps", self.world.places.saved]
+        tops = [self.world.folder / "apps", self.world.paths.saved]
         seen = {path.read_text() for top in tops for path in top.rglob("*") if path.is_file()}
-        with read_ledger(self.world.places.ledger) as ledger:
+        with read_ledger(self.world.paths.ledger) as ledger:
             kept = needed_backups(ledger) if ledger else set()
         if self.is_lost:
-            kept = {bytes.fromhex(path.name) for path in self.world.places.backups.rglob("*") if len(path.name) == 64}
+            kept = {bytes.fromhex(path.name) for path in self.world.paths.backups.rglob("*") if len(path.name) == 64}
         return {text for text in self.texts - seen if blake3(text.encode()).digest() not in kept}
 
 

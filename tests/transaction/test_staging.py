@@ -42,7 +42,7 @@ class StagingTest(WorldTest):
 
     def recovered(self) -> Recovered:
         told: list[Recovered] = []
-        context = Context(places=self.world.places, platform=self.world.platform, on_recovery=told.append)
+        context = Context(paths=self.world.paths, platform=self.world.platform, on_recovery=told.append)
         with context.writing("recover"):
             pass
         return told[0] if told else Recovered()

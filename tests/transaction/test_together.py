@@ -58,7 +58,7 @@ class TogetherTest(WorldTest):
     def test_one_that_cannot_go_whole_keeps_no_other_from_going(self) -> None:
         """Of one a backup is damaged, of another a file was changed: each is told of itself, and the rest goes."""
         (self.world.lanternbox / "Gels/c.gel").write_text("edited")
-        backups = self.world.places.backups
+        backups = self.world.paths.backups
         for path in backups.rglob("*"):
             if path.is_file() and path.read_text() == "mine":
                 path.chmod(0o600)

@@ -94,7 +94,7 @@ def add_archives(
     refuse_name(request)
     with context.writing(f"add {' '.join(path.name for path in archives)}") as resources:
         # What is unpacked for the listing need not be unpacked again for placing.
-        spool = str(context.places.data / "spool")
+        spool = str(context.paths.data / "spool")
         request = replace(request, access=replace(request.access, spool=spool, watch=context.watch))
         errands = request.each()
         for paths in groups(archives, request):
@@ -134,7 +134,7 @@ def _add(resources: Resources, found: Examined) -> Added:
         return Added(examined=found, state="already added")
     if not isinstance(found, Ready):
         return Added(examined=found, state="refused", error=found.obstacle)
-    request, identity_of = found.request, resources.platform.identity_of_volume
+    request, identity_of = found.request, resources.platform.identity_of_drive
     try:
         refuse_destination(resources.ledger, identity_of, found.plan.snapshot.root)
         if found.updates:

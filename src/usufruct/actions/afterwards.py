@@ -18,7 +18,7 @@ from usufruct.model.holdings import Holding, Volume
 from usufruct.model.settings import STORE, TRASH
 from usufruct.planning.names import free_name, spelling_key, tidy_name
 from usufruct.survey.condition import Condition, condition_of
-from usufruct.survey.drives import archive_away, enter_archive_places
+from usufruct.survey.drives import archive_away, enter_archive_drives
 from usufruct.transaction.work import Resources
 
 _HEADERS = 16 << 10
@@ -39,7 +39,7 @@ class PutAway(Struct, frozen=True):
 def store_of(context: Context) -> Path:
     """The directory that archives are stored in."""
     named = context.settings().store
-    return expanded(named).absolute() if named else context.places.data / "archives"
+    return expanded(named).absolute() if named else context.paths.data / "archives"
 
 
 def put_away(context: Context, resources: Resources, holding: str, how: str) -> PutAway:
@@ -60,7 +60,7 @@ def put_away(context: Context, resources: Resources, holding: str, how: str) -> 
 
 
 def _trash(context: Context, resources: Resources, volume: Volume) -> str:
-    where = to_trash(volume.path, context.places.saved, resources.platform)
+    where = to_trash(volume.path, context.paths.saved, resources.platform)
     with resources.ledger.transaction():
         if where:
             move_volume(resources.ledger, volume.path, where)
@@ -84,7 +84,7 @@ def _store(context: Context, resources: Resources, volumes: list[Volume]) -> tup
     with resources.ledger.transaction():
         for old, new in moved:
             move_volume(resources.ledger, old, new)
-        enter_archive_places(resources.ledger, resources.platform.identity_of_volume, (new for _, new in moved))
+        enter_archive_drives(resources.ledger, resources.platform.identity_of_drive, (new for _, new in moved))
     for old, new in moved:
         # The store may be the archive's own folder, by another spelling of its path.
         if not are_one_name(old, new):
@@ -120,7 +120,7 @@ def kept_archives(context: Context, words: Sequence[str] = ()) -> list[Kept]:
                     found.setdefault(volume.path, (volume, []))[1].append(holding.name)
             for path, (volume, names) in sorted(found.items()):
                 state = _state(path, volume, str(store), is_trashed=path in trashed)
-                if state == "missing" and archive_away(ledger, context.identity_of_volume, path):
+                if state == "missing" and archive_away(ledger, context.identity_of_drive, path):
                     state = "away"
                 kept.append(Kept(path, volume.size, tuple(names), state))
     unneeded = sorted(path for path in store.rglob("*") if path.is_file()) if store.is_dir() and not words else ()

@@ -16,23 +16,23 @@ def known_applications(context: Context) -> list[Application]:
 
     Applications that are not on this machine are among them. A definition with a fault is told and left out.
     """
-    return load_applications(context.places.apps, context.on_fault)
+    return load_applications(context.paths.apps, context.on_fault)
 
 
 def application_of(context: Context, name: str | None) -> Application | None:
     """Return the application with exactly this name, whether it is on this machine or not; None if there is none."""
-    found = load_applications(context.places.apps, context.on_fault, named={name} if name else frozenset())
+    found = load_applications(context.paths.apps, context.on_fault, named={name} if name else frozenset())
     return next((one for one in found if one.name == name), None)
 
 
 def applications_here(context: Context) -> list[Application]:
     """Return those whose folder or program is on this machine: others get nothing unless they are named."""
-    return load_applications(context.places.apps, context.on_fault, only_here=True)
+    return load_applications(context.paths.apps, context.on_fault, only_here=True)
 
 
 def roots_now(context: Context, names: Set[str]) -> dict[str, str]:
     """Return the roots of those of these applications that are on this machine."""
-    found = load_applications(context.places.apps, context.on_fault, only_here=True, named=names)
+    found = load_applications(context.paths.apps, context.on_fault, only_here=True, named=names)
     return {one.name: one.root for one in found if one.name in names}
 
 
@@ -68,4 +68,4 @@ def applications_with_folder(applications: Sequence[Application], folder: str) -
 
 def definition_file(context: Context, application: Application) -> Path:
     """Return where the definition of an application is."""
-    return (SHIPPED if application.is_shipped else context.places.apps) / f"{application.name}.toml"
+    return (SHIPPED if application.is_shipped else context.paths.apps) / f"{application.name}.toml"

@@ -165,7 +165,7 @@ def _compare_definitions(
 
 def _compare_settings(context: Context, carried: CarryFile, plan: ToCarryIn) -> None:
     """Enter what would happen to each setting."""
-    held = {one.key: one for one in found_settings(context.places.settings, context.on_fault)}
+    held = {one.key: one for one in found_settings(context.paths.settings, context.on_fault)}
     for key, value in plan.document.settings.items():
         if key in held and key not in OF_THIS_MACHINE:
             if fault_in(key, value):
@@ -244,7 +244,7 @@ def carry_in(context: Context, plan: ToCarryIn, access: Access, tell: Callable[[
             write_definition(context, definition.text, Path("definition.toml"))
     for key, value, state in plan.settings:
         if state == NEW:
-            write_setting(context.places.settings, key, value, context.system())
+            write_setting(context.paths.settings, key, value, context.system())
     results = []
     with opened_carry_file(plan.file) as carried:
         for bringing in plan.holdings:

@@ -56,7 +56,7 @@ def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut
     refuse_taken(out)
     with context.reading() as ledger:
         holdings = [(one, volumes_of(ledger, one.number)) for one in _in_order(ledger)] if ledger else []
-    apps = context.places.apps
+    apps = context.paths.apps
     definitions = sorted(apps.glob("*.toml")) if apps.is_dir() else []
     if not holdings and not definitions:
         raise WrongUsage(
@@ -68,7 +68,7 @@ def carry_out(context: Context, out: Path, *, with_archives: bool) -> CarriedOut
         parcel.enter(f"apps/{definition.name}", definition)
     settings = {
         one.key: one.value
-        for one in found_settings(context.places.settings, context.on_fault)
+        for one in found_settings(context.paths.settings, context.on_fault)
         if one.source == "file" and one.key not in OF_THIS_MACHINE
     }
     document = Carried(CARRY_VERSION, _when(context.now()), settings, [one.stem for one in definitions], carried)

@@ -36,12 +36,12 @@ def check_holdings(context: Context, names: Sequence[str], *, deep: bool) -> Ite
     """Compare each of these holdings, or all, with the disk; nothing is changed."""
     with context.reading() as ledger:
         holdings = find_holdings(ledger, names)
-        away = presences(ledger, context.identity_of_volume) if ledger else {}
+        away = presences(ledger, context.identity_of_drive) if ledger else {}
         for holding in dict.fromkeys(holdings):
             assert ledger, "a holding was found in it"
             try:
                 if away.get(holding.number) is Presence.AWAY:
-                    refuse_away(ledger, context.identity_of_volume, holding)
+                    refuse_away(ledger, context.identity_of_drive, holding)
             except DriveAway as error:
                 yield Checked(holding, away=error)
             else:
@@ -90,7 +90,7 @@ def check_store(context: Context) -> StoreCheck:
     # Imported here: comparing files with the ledger needs no writing code.
     from usufruct.backups import Backups
 
-    backups = Backups(context.places.backups, context.system())
+    backups = Backups(context.paths.backups, context.system())
     with context.reading() as ledger:
         needed = needed_backups(ledger) if ledger else set()
     kept = {digest: backups.size_of(digest) for digest in backups.digests()}

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct, field
 
 from usufruct.errors import UsufructError
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 from usufruct.ledger import Ledger, read_ledger
 from usufruct.model.progress import Watch, unwatched
 
@@ -40,7 +40,7 @@ def ignore_fault(fault: UsufructError) -> None:
 class Context(Struct, frozen=True):
     """The outside world, passed to every action."""
 
-    places: StatePlaces = field(default_factory=StatePlaces.found)
+    paths: StatePaths = field(default_factory=StatePaths.found)
     platform: "Platform | None" = None
     """None: the one Usufruct runs on."""
     now: Callable[[], int] = time.time_ns
@@ -69,26 +69,26 @@ class Context(Struct, frozen=True):
 
         return this_platform()
 
-    def identity_of_volume(self, path: str) -> str:
+    def identity_of_drive(self, path: str) -> str:
         """Return what identifies a path's file system; the system is asked only when that is needed."""
-        return self.system().identity_of_volume(path)
+        return self.system().identity_of_drive(path)
 
     def settings(self) -> "Settings":
         """Return what the user has set."""
         from usufruct.definitions.settings import load_settings
 
-        return load_settings(self.places.settings, self.on_fault)
+        return load_settings(self.paths.settings, self.on_fault)
 
     @contextmanager
     def reading(self) -> Iterator[Ledger | None]:
         """Open the ledger for reading; None if nothing was ever recorded."""
-        with read_ledger(self.places.ledger) as ledger:
+        with read_ledger(self.paths.ledger) as ledger:
             self._look_for_lost(ledger)
             yield ledger
 
     def _look_for_lost(self, ledger: Ledger | None) -> None:
         """Report if backups were recorded by another ledger, or by this one in a later state."""
-        store = str(self.places.backups)
+        store = str(self.paths.backups)
         if not os.path.isdir(store):
             return
         from usufruct.files.noted import is_noted_elsewhere
@@ -101,7 +101,7 @@ class Context(Struct, frozen=True):
         from usufruct.ledger.layers import needed_backups
 
         needed = needed_backups(ledger) if ledger else set()
-        if count := sum(1 for digest in Backups(self.places.backups, self.system()).digests() if digest not in needed):
+        if count := sum(1 for digest in Backups(self.paths.backups, self.system()).digests() if digest not in needed):
             self.on_lost(count)
 
     @contextmanager
@@ -116,7 +116,7 @@ class Context(Struct, frozen=True):
         from usufruct.transaction.recover import recover
         from usufruct.transaction.tidying import takes_long, tidy_if_possible
 
-        lock, patience = self.places.lock, self.settings().patience
+        lock, patience = self.paths.lock, self.settings().patience
         with (
             only_writer(lock, doing, patience, self.on_waiting) as turn,
             self._reserve(),
@@ -143,7 +143,7 @@ class Context(Struct, frozen=True):
         """Use the reserved space if the disk is full."""
         from usufruct.files.reserve import Reserve
 
-        reserve = Reserve(self.places.reserve, self.places.ledger)
+        reserve = Reserve(self.paths.reserve, self.paths.ledger)
         reserve.release()
         try:
             yield
@@ -158,12 +158,12 @@ class Context(Struct, frozen=True):
         from usufruct.transaction.work import Resources, no_checkpoint
 
         platform = self.system()
-        with open_ledger(self.places.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger:
+        with open_ledger(self.paths.ledger, flushes_by_itself=platform.flushes_by_itself) as ledger:
             yield Resources(
                 ledger=ledger,
-                backups=Backups(self.places.backups, platform, ledger.identity),
-                notes=str(self.places.notes),
-                saved=self.places.saved,
+                backups=Backups(self.paths.backups, platform, ledger.identity),
+                notes=str(self.paths.notes),
+                saved=self.paths.saved,
                 platform=platform,
                 now=self.now,
                 watch=self.watch,

@@ -69,8 +69,8 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
             remedy="Give the folder a plain name first.",
             path=str(directory),
         )
-    places = context.places
-    own = {real_path(one) for one in (places.config, places.data)}
+    paths = context.paths
+    own = {real_path(one) for one in (paths.config, paths.data)}
     if any(is_below(real_path(directory), one) for one in own):
         raise WrongUsage(
             f"{directory} is Usufruct's own.", remedy="Name the folder that the application reads its content from."
@@ -84,7 +84,7 @@ def learn(context: Context, directory: Path, name: str | None) -> Proposal:
         )
     name = _checked(name) if name else _name_from(directory.name)
     text = _text_of(name, directory, learned)
-    file = context.places.apps / f"{name}.toml"
+    file = context.paths.apps / f"{name}.toml"
     application = parse_application(text, file)  # an unacceptable proposal would be our own fault
     return Proposal(name, text + _trial(listing, application), file)
 
@@ -113,7 +113,7 @@ def blank(context: Context, name: str, root: Path | None) -> Proposal:
         title=_quoted(name.capitalize()),
         root=_quoted(_home_words(expanded(root).absolute()) if root else f"~/{name.capitalize()}"),
     )
-    return Proposal(name, text, context.places.apps / f"{name}.toml")
+    return Proposal(name, text, context.paths.apps / f"{name}.toml")
 
 
 def received(context: Context, file: Path) -> Proposal:
@@ -131,7 +131,7 @@ def received(context: Context, file: Path) -> Proposal:
             f"{application.name} is defined already.",
             remedy=f"`usufruct app drop {application.name}` first, or give the other one another name in {file.name}.",
         )
-    return Proposal(application.name, text, context.places.apps / f"{application.name}.toml")
+    return Proposal(application.name, text, context.paths.apps / f"{application.name}.toml")
 
 
 _MARKED = re.compile(r"# Changed from the definition that ships, ([0-9a-f]{12})\n")
@@ -168,7 +168,7 @@ def write_definition(context: Context, text: str, file: Path, *, replaces: str =
             kept="Both definitions are as they were.",
             remedy=f'Leave `name = "{replaces}"` in it; `usufruct app new {application.name}` defines another.',
         )
-    file = context.places.apps / f"{application.name}.toml"
+    file = context.paths.apps / f"{application.name}.toml"
     if file.exists() and not replaces:
         raise WrongUsage(
             f"{application.name} is defined already, in {file}.", remedy=f"`usufruct app edit {application.name}`."

@@ -98,7 +98,7 @@ def turn_off(context: Context) -> Told:
     for folder in reversed(record.folders):
         with contextlib.suppress(OSError):
             os.rmdir(folder)
-    (context.places.data / _RECORD).unlink(missing_ok=True)
+    (context.paths.data / _RECORD).unlink(missing_ok=True)
     return Told(tuple(gone), tuple(left))
 
 
@@ -119,7 +119,7 @@ def _make_above(path: str, record: _OnRecord) -> None:
 
 def _recorded(context: Context) -> _OnRecord:
     try:
-        found = json.loads(small_text(context.places.data / _RECORD))
+        found = json.loads(small_text(context.paths.data / _RECORD))
         return _OnRecord(
             {str(path): str(digest) for path, digest in found["files"].items()}, [*map(str, found["folders"])]
         )
@@ -129,7 +129,7 @@ def _recorded(context: Context) -> _OnRecord:
 
 def _write(context: Context, record: _OnRecord) -> None:
     text = json.dumps({"files": record.files, "folders": record.folders}, indent=2) + "\n"
-    replace_text(context.places.data / _RECORD, text, context.system())
+    replace_text(context.paths.data / _RECORD, text, context.system())
 
 
 def _directory(variable: str, usual: str) -> Path:

@@ -100,7 +100,7 @@ def waiting_and_rest(
     folders = [folder for folder in folders_of(context) if folder.is_dir()]
     found = [one for folder in folders for one in _found_in(folder, folded(find or ""))]
     found.sort(key=itemgetter(0), reverse=True)
-    known = SeenDownloads(context.places.data / "downloads.json", applications)
+    known = SeenDownloads(context.paths.data / "downloads.json", applications)
     results: list[Waiting] = []
     rest = 0
     with context.reading() as ledger:

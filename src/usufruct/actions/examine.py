@@ -196,7 +196,7 @@ class _Examination:
         updates = self._learn(plan=plan).updates
         if ledger and updates and self._found.extends and has_all(ledger, updates, plan):
             return self._found.as_outcome(AlreadyThere, holding=updates)
-        refuse_own(plan, self._context.places.own())
+        refuse_own(plan, self._context.paths.own())
         named = self._named(plan, same)
         if made_so or named.is_there or (is_installed and not layout.files):
             there = made_so or (same[0] if named.is_there else None)

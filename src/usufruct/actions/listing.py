@@ -33,7 +33,7 @@ def list_holdings(context: Context, *, find: str | None = None, sort: str = "nam
 
 def with_presence(context: Context, ledger: Ledger, holdings: Iterable[Holding]) -> list[Holding]:
     """Return the holdings, those marked of which a drive is not connected."""
-    found = presences(ledger, context.identity_of_volume)
+    found = presences(ledger, context.identity_of_drive)
     return [replace(one, is_away=True) if found.get(one.number) is Presence.AWAY else one for one in holdings]
 
 

@@ -30,7 +30,7 @@ from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.junk import is_junk
 from usufruct.planning.names import folded, tidy_name
-from usufruct.survey.holdings import places_of
+from usufruct.survey.holdings import destinations_of
 
 LEAST_VOLUME = 64 << 10
 """Bytes: smaller volumes would be thousands of files."""
@@ -218,7 +218,7 @@ def _of_holding(context: Context, holding: Holding) -> Iterator[tuple[str, str, 
     """Yield the holding's files that are on disk now, by their places below its root."""
     with context.reading() as ledger:
         assert ledger, "the holding was found in it"
-        paths = [f"{place.path}/{place.name}" for place in places_of(ledger, holding.number)]
+        paths = [destination.file for destination in destinations_of(ledger, holding.number)]
     elsewhere = [path for path in paths if not path.startswith(holding.root + "/")]
     common = os.path.dirname(os.path.commonpath([os.path.dirname(path) for path in elsewhere])) if elsewhere else ""
     for path in paths:

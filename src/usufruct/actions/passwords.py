@@ -9,11 +9,11 @@ from pathlib import Path
 from usufruct.archives.passwords import Passwords
 from usufruct.errors import MachineError, UsufructError
 from usufruct.files.small_texts import LARGEST, small_file
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 
 
 def known_passwords(
-    places: StatePlaces,
+    paths: StatePaths,
     given: Path | None,
     ask: Callable[[str, int], str | None] | None,
     on_fault: Callable[[UsufructError], None],
@@ -24,7 +24,7 @@ def known_passwords(
     """
     words = lines_of(given) if given else ()
     try:
-        kept = _kept(places.passwords)
+        kept = _kept(paths.passwords)
     except MachineError as fault:
         on_fault(fault)
         kept = ()

@@ -149,7 +149,7 @@ def copy_entry(context: Context, path: Path, entry: str, access: Access) -> View
 
 def _viewing_directory(context: Context) -> Path:
     """Make a directory for a copy; those of yesterday are removed."""
-    above = context.places.data / "viewed"
+    above = context.paths.data / "viewed"
     try:
         make_private(above)
     except OSError:

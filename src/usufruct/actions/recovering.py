@@ -95,10 +95,10 @@ def say_moved(context: Context, old: str, new: str) -> Moved:
         ledger = resources.ledger
         before = _as_recorded(ledger, os.path.expanduser(old))
         if is_destination(ledger, before):
-            refuse_own_folder(after, context.places.own())
+            refuse_own_folder(after, context.paths.own())
         _refuse_cut_off(ledger, before, after)
         found = looked_for(ledger, before, after)
-        drives = drives_of(ledger, resources.platform.identity_of_volume)
+        drives = drives_of(ledger, resources.platform.identity_of_drive)
         with reached(after, resources.platform), ledger.transaction():
             count, is_known = move_record(ledger, before, after, drives.held(after))
         if not is_known:

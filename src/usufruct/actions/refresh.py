@@ -45,13 +45,13 @@ def is_agreed(context: Context, application: Application) -> bool:
 def agree(context: Context, application: Application) -> None:
     """Record that the user agrees to the command of a definition as it is now."""
     agreed = {**_agreed(context), application.name: list(application.after)}
-    replace_text(context.places.agreed, json.dumps(agreed, indent=2) + "\n", context.system(), mode=0o600)
+    replace_text(context.paths.agreed, json.dumps(agreed, indent=2) + "\n", context.system(), mode=0o600)
 
 
 def _agreed(context: Context) -> dict[str, list[str]]:
     """Return the command that was agreed to for each application; nothing if that cannot be read."""
     try:
-        found = json.loads(small_text(context.places.agreed))
+        found = json.loads(small_text(context.paths.agreed))
     except (OSError, ValueError, RecursionError):
         return {}
     return found if isinstance(found, dict) else {}

@@ -20,7 +20,7 @@ from usufruct.ledger.layers import names_of_holding
 from usufruct.model.holdings import Holding
 from usufruct.planning.patterns import Patterns
 from usufruct.survey.drives import Presence, presences, refuse_away
-from usufruct.survey.holdings import HeldPlace
+from usufruct.survey.holdings import Destination
 from usufruct.transaction.detach import Removal, Removed, removal_of, remove_holding, within
 from usufruct.transaction.forget import forget_holding, replaced_by
 from usufruct.transaction.together import Leaving, remove_together
@@ -79,7 +79,7 @@ def remove_holdings(
         while waiting:
             holding = waiting[0]
             try:
-                refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)
+                refuse_away(resources.ledger, resources.platform.identity_of_drive, holding)
             except DriveAway as error:
                 if len(holdings) == 1:
                     raise
@@ -134,7 +134,7 @@ def _remove_several(context: Context, resources: Resources, holdings: Sequence[H
 
 def _is_at_hand(resources: Resources, holding: Holding) -> bool:
     try:
-        refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)
+        refuse_away(resources.ledger, resources.platform.identity_of_drive, holding)
     except DriveAway:
         return False
     return True
@@ -150,13 +150,13 @@ def would_remove(
 ) -> list[HoldingRemoved]:
     """Return what `remove_holdings` would do with the same options; nothing is changed."""
     results = []
-    backups = Backups(context.places.backups, context.system())
-    earlier: dict[tuple[int, str], HeldPlace] = {}
+    backups = Backups(context.paths.backups, context.system())
+    earlier: dict[tuple[int, str], Destination] = {}
     with context.reading() as ledger:
         holdings = find_holdings(ledger, words, application)
         assert ledger or not holdings, "without a record there is no holding"
         parts = _meant(ledger, holdings, only) if ledger else {}
-        away = presences(ledger, context.identity_of_volume) if ledger else {}
+        away = presences(ledger, context.identity_of_drive) if ledger else {}
         for holding in holdings:
             if only and holding.number not in parts:
                 continue
@@ -171,7 +171,7 @@ def would_remove(
                 )
                 planned = planned.leaving(_unsound(planned, backups))
                 saved = _changed_in(ledger, holding, part) if gives_back_changed else []
-                earlier |= {(place.directory, place.name): place for place in planned.afterwards()}
+                earlier |= {destination.key: destination for destination in planned.afterwards()}
                 rest = holding.files - planned.files - len(planned.leaves) if only else 0
                 removed = replace(planned.told(), rest=rest)
                 results.append(HoldingRemoved(holding, removed, "", tuple(path for path, _ in saved)))
@@ -181,8 +181,8 @@ def would_remove(
 def _unsound(planned: Removal, backups: Backups) -> set[tuple[int, str]]:
     """Return the destinations whose earlier file is missing from the backups or damaged there."""
     return {
-        (place.directory, place.name)
-        for place, step in planned.back
+        destination.key
+        for destination, step in planned.back
         if step.gives_back and (digest := step.gives_back.state.digest) and not backups.is_sound(digest)
     }
 
@@ -221,10 +221,10 @@ def _changed_in(
 ) -> list[tuple[str, bytes | None]]:
     """Return paths that the user changed in a holding, each with its backup's digest if another holding covers it."""
     changed: list[tuple[str, bytes | None]] = []
-    for place, _ in removal_of(ledger, holding.number, within(only)).leaves:
-        index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
-        above = place.stack[index + 1 :]
-        changed.append((f"{place.path}/{place.name}", above[0].state.digest if len(above) > 1 else None))
+    for destination, _ in removal_of(ledger, holding.number, within(only)).leaves:
+        index = destination.index_of(holding.number)
+        above = destination.stack[index + 1 :]
+        changed.append((destination.file, above[0].state.digest if len(above) > 1 else None))
     return changed
 
 

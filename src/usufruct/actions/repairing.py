@@ -33,7 +33,7 @@ def repair(context: Context, name: str, access: Access, archive: Path | None, *,
     """Write missing and damaged files. Changed ones stay unless they are to be restored; then they are saved first."""
     with context.writing(f"repair {name}") as resources:
         holding = find_holding(resources.ledger, name)
-        refuse_away(resources.ledger, resources.platform.identity_of_volume, holding)
+        refuse_away(resources.ledger, resources.platform.identity_of_drive, holding)
         found = list(condition_of(resources.ledger, holding.number, deep=True))
         changed = [one for one in found if one.condition in (Condition.CHANGED, Condition.REPLACED)]
         broken = [one for one in found if one.condition in (Condition.MISSING, Condition.DAMAGED)]

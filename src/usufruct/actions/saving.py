@@ -13,7 +13,7 @@ def save_changed(context: Context, files: Iterable[tuple[str, str | None]]) -> t
     """
     kept = []
     for path, content in files:
-        where = copy_to_trash(path, context.places.saved, context.system(), content)
+        where = copy_to_trash(path, context.paths.saved, context.system(), content)
         if where:
             kept.append(where)
     return tuple(kept)

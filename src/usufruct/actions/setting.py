@@ -29,7 +29,7 @@ def settings_that_hold(context: Context) -> list[Setting]:
     """Return every setting, in the order they are shown."""
     return [
         Setting(one.key, one.value, one.source, meanings()[one.key], _effective(context, one.key, one.value))
-        for one in found_settings(context.places.settings, context.on_fault)
+        for one in found_settings(context.paths.settings, context.on_fault)
     ]
 
 
@@ -47,14 +47,14 @@ def set_setting(context: Context, key: str, text: str) -> object:
     """Set a setting as the user typed it and return the value. Raises WrongUsage if it cannot have that value."""
     _refuse_unknown(key)
     value: object = parsed(key, text)
-    write_setting(context.places.settings, key, value, context.system())
+    write_setting(context.paths.settings, key, value, context.system())
     return value
 
 
 def reset_setting(context: Context, key: str) -> None:
     """Set a setting to its default."""
     _refuse_unknown(key)
-    write_setting(context.places.settings, key, None, context.system())
+    write_setting(context.paths.settings, key, None, context.system())
 
 
 def _refuse_unknown(key: str) -> None:

@@ -8,7 +8,7 @@ from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import Note, name_of_holding, notes_of
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, FileState, Layer
-from usufruct.survey.holdings import places_of
+from usufruct.survey.holdings import destinations_of
 
 
 class HeldFile(Struct, frozen=True):
@@ -41,16 +41,16 @@ def show_holding(context: Context, name: str) -> Shown:
         assert ledger, "a holding was found in it"
         (holding,) = with_presence(context, ledger, [holding])
         files = []
-        for place in places_of(ledger, holding.number):
-            index = next(n for n, layer in enumerate(place.stack) if layer.holding == holding.number)
-            layer = place.stack[index]
+        for destination in destinations_of(ledger, holding.number):
+            index = destination.index_of(holding.number)
+            layer = destination.stack[index]
             if layer.state.kind is FileKind.DIRECTORY:
                 continue
-            beneath = _beneath(ledger, place.stack[:index])
-            is_on_top = all(other.holding is None for other in place.stack[index + 1 :])
-            files.append(HeldFile(f"{place.path}/{place.name}", layer.entry, layer.state, is_on_top, beneath))
+            beneath = _beneath(ledger, destination.stack[:index])
+            is_on_top = all(other.holding is None for other in destination.stack[index + 1 :])
+            files.append(HeldFile(destination.file, layer.entry, layer.state, is_on_top, beneath))
         notes = tuple(notes_of(ledger, holding.number))
-    return Shown(holding, tuple(files), notes, str(context.places.notes / str(holding.number)))
+    return Shown(holding, tuple(files), notes, str(context.paths.notes / str(holding.number)))
 
 
 def _beneath(ledger: Ledger, stack: tuple[Layer, ...]) -> str | None:

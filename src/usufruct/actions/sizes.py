@@ -30,6 +30,6 @@ def sizes_of(context: Context, holdings: list[Holding]) -> Sizes:
         if not meant.isdisjoint(archive.holdings):
             taken[archive.state] += archive.size
     backups = 0
-    for directory, _, names in os.walk(context.places.backups):
+    for directory, _, names in os.walk(context.paths.backups):
         backups += sum(os.lstat(f"{directory}/{name}").st_size for name in names)
     return Sizes(tuple(placed), backups, taken["stored"], taken["there"])

@@ -73,7 +73,7 @@ def archives_of(resources: Resources, holding: Holding, given: Path | None = Non
     volumes = volumes_of(resources.ledger, holding.number)
     for volume in volumes:
         if not os.path.exists(volume.path):
-            if away := archive_away(resources.ledger, resources.platform.identity_of_volume, volume.path):
+            if away := archive_away(resources.ledger, resources.platform.identity_of_drive, volume.path):
                 raise away
             raise MachineError(
                 f"The archive of {holding.name}, {volume.path}, is not there any more.",

@@ -59,7 +59,7 @@ def standing(context: Context) -> Overview:
 
 def _waiting(context: Context, added: set[str]) -> Counter[str]:
     """Count the archives in the downloads folders that are ready, that need an answer, and the unknown ones."""
-    known = seen_before(context.places.data / "downloads.json")
+    known = seen_before(context.paths.data / "downloads.json")
     found: Counter[str] = Counter()
     for folder in folders_of(context):
         entries: list[os.DirEntry[str]] = []

@@ -40,7 +40,7 @@ def received(context: Context, word: Path, name: str | None = None) -> Iterator[
     Raises WrongUsage if nobody writes into it, MachineError if it would fill the disk.
     """
     is_input = str(word) == _INPUT or str(word) in _INPUTS
-    spool = context.places.data / "spool"
+    spool = context.paths.data / "spool"
     try:
         make_private(spool)
     except OSError:

@@ -159,7 +159,7 @@ class Reversal:
         """Reverse these changes one after the other; yield the result of each."""
         held = [one for change in changes for one in self._concerned(step.latest(change))]
         for one in held:
-            refuse_away(self._resources.ledger, self._resources.platform.identity_of_volume, one)
+            refuse_away(self._resources.ledger, self._resources.platform.identity_of_drive, one)
         try:
             waiting = list(changes)
             while waiting:

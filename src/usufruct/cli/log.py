@@ -9,7 +9,7 @@ from typing import Any
 
 from usufruct.files.printable import printable
 from usufruct.files.private import make_private, private_opener
-from usufruct.files.state_places import StatePlaces
+from usufruct.files.state_paths import StatePaths
 
 _MOST, _OLDER = 1_000_000, 3
 """Bytes of the log before a new one is begun, and how many older ones are kept."""
@@ -39,7 +39,7 @@ def keep_log(*, is_told: bool = False) -> tuple[logging.Logger, Path]:
 
     A log that cannot be written is done without: it must not keep anybody from taking a holding out.
     """
-    path = StatePlaces.found().log
+    path = StatePaths.found().log
     logger = logging.getLogger("usufruct")
     if logger.handlers:
         return logger, path

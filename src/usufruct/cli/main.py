@@ -212,7 +212,7 @@ def _wants_plain() -> bool:
     context = Context()
     if "USUFRUCT_OUTPUT" not in os.environ:
         try:
-            if b"plain" not in small_file(context.places.settings):
+            if b"plain" not in small_file(context.paths.settings):
                 return False
         except OSError:
             return False

@@ -167,7 +167,7 @@ def access_of(context: Context, options: dict[str, Any], *, may_ask: bool = True
     ask = _ask_password if may_ask and sys.stdin.isatty() and str(options["password_file"]) != "-" else None
     settings = context.settings()
     return Access(
-        passwords=known_passwords(context.places, options["password_file"], ask, context.on_fault),
+        passwords=known_passwords(context.paths, options["password_file"], ask, context.on_fault),
         names=options["names"],
         rescues=options.get("rescues", False),
         limits=Limits(entries=settings.most_entries, ratio=settings.most_ratio, levels=settings.most_levels),

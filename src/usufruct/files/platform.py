@@ -65,7 +65,7 @@ class Platform(Struct, frozen=True, kw_only=True):
     """Given a terminal's descriptor, forgets what was typed there and not read yet."""
     rename_unless_taken: RenameNew | None = None
     """None where there is no such call."""
-    identity_of_volume: Callable[[str], str] = lambda _: ""
+    identity_of_drive: Callable[[str], str] = lambda _: ""
     """What tells the file system of an existing path from all others, wherever it is mounted; empty: nothing does."""
 
     def link(self, source: str, destination: str, source_at: int | None = None) -> bool:
@@ -348,7 +348,7 @@ def this_platform() -> Platform:
             has_posix_shells=False,
             archive_library="archiveint.dll",
             rename_unless_taken=_windows_rename_unless_taken,
-            identity_of_volume=mounts.windows_identity,
+            identity_of_drive=mounts.windows_identity,
             drop_typed=_windows_drop_typed,
         )
     if sys.platform.startswith("linux"):
@@ -359,7 +359,7 @@ def this_platform() -> Platform:
             descriptors="/proc/self/fd" if os.path.isdir("/proc/self/fd") else "",
             sync_file_system=_linux_sync_file_system,
             rename_unless_taken=_linux_rename_unless_taken,
-            identity_of_volume=mounts.linux_identity,
+            identity_of_drive=mounts.linux_identity,
             drop_typed=_posix_drop_typed,
         )
     if sys.platform == "darwin":
@@ -370,7 +370,7 @@ def this_platform() -> Platform:
             sync_descriptor=_mac_sync_descriptor,
             flushes_by_itself=False,
             rename_unless_taken=_mac_rename_unless_taken,
-            identity_of_volume=mounts.mac_identity,
+            identity_of_drive=mounts.mac_identity,
             drop_typed=_posix_drop_typed,
         )
     return Platform(has_directory_descriptors=os.open in os.supports_dir_fd)

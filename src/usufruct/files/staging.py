@@ -27,7 +27,7 @@ _TICK = 10_000_000
 
 
 class Staging(Struct, frozen=True):
-    """One staging directory, on the volume of the destinations below `base`."""
+    """One staging directory, on the drive of the destinations below `base`."""
 
     base: str
     """Absolute path of the directory whose inside is mirrored."""
@@ -37,10 +37,10 @@ class Staging(Struct, frozen=True):
     """Time of the directory that holds it before it was made, nanoseconds."""
     parent_after: int = 0
     """The same once it was made: if nothing else changed the parent, its time is given back at the end."""
-    volume: str = ""
-    """What tells the volume from all others; empty where the system knows nothing that does."""
+    identity: str = ""
+    """What tells its drive from all others; empty where the system knows nothing that does."""
     is_beside: bool = False
-    """It is on the volume that Usufruct's own data are on."""
+    """It is on the drive that Usufruct's own data are on."""
     time_left: int | None = None
     """The time that the parent gets once the directory is removed; None as long as that was not begun."""
     expected: bytes = b""
@@ -69,14 +69,14 @@ class Staging(Struct, frozen=True):
 
 
 def staging_base(directory: str, destination: str) -> str:
-    """The base to stage for `directory`: the outermost directory on its volume that is not above `destination`.
+    """The base to stage for `directory`: the outermost directory on its drive that is not above `destination`.
 
     That is `destination` itself, unless a drive is mounted inside it; if it does not exist yet, the nearest existing
     directory above.
     """
     here = nearest(directory)
-    volume = os.stat(here).st_dev
-    while len(here) > len(destination) and os.stat(os.path.dirname(here)).st_dev == volume:
+    device = os.stat(here).st_dev
+    while len(here) > len(destination) and os.stat(os.path.dirname(here)).st_dev == device:
         here = os.path.dirname(here)
     return here
 
@@ -85,11 +85,11 @@ def staging_for(base: str) -> Staging:
     """A staging directory for destinations below `base`, an existing directory; it is not created yet.
 
     It lies beside `base` and not in it, so that the application never sees unfinished content; in `base` only if the
-    parent is another volume or not writable.
+    parent is another drive or not writable.
     """
     parent = os.path.dirname(base)
-    same_volume = os.stat(parent).st_dev == os.stat(base).st_dev
-    if not (same_volume and os.access(parent, os.W_OK | os.X_OK)):
+    is_one_drive = os.stat(parent).st_dev == os.stat(base).st_dev
+    if not (is_one_drive and os.access(parent, os.W_OK | os.X_OK)):
         parent = base
     name = _PREFIX + os.urandom(6).hex()
     return Staging(base, os.path.join(parent, name), os.lstat(parent).st_mtime_ns)
@@ -206,7 +206,7 @@ def drop_staging(staging: Staging, platform: Platform) -> list[str]:
     """Remove the directory with what was staged in it, and set its parent's time; may be repeated.
 
     Returns the paths of other programs' files: they stay, and so does the directory. No link is followed, and nothing
-    on another volume is touched. Raises OSError if it cannot be removed.
+    on another drive is touched. Raises OSError if it cannot be removed.
     """
     refuse_foreign(staging)
     parent = os.path.dirname(staging.path)
@@ -245,11 +245,11 @@ def _drop_expected(staging: Staging, platform: Platform) -> Iterator[str]:
 
 
 class _Emptying:
-    """Removes known names from a staging directory, and nothing on another volume."""
+    """Removes known names from a staging directory, and nothing on another drive."""
 
     def __init__(self, staging: Staging, platform: Platform) -> None:
         self._staging, self._platform = staging, platform
-        self._volume = os.stat(staging.top).st_dev
+        self._device = os.stat(staging.top).st_dev
 
     def names(self, directory: str) -> list[str]:
         """All names in one of its directories; none if that does not exist."""
@@ -274,7 +274,7 @@ class _Emptying:
             below, is_link = f"{directory}/{entry.name}", entry.is_symlink()
             if not is_link and entry.is_dir(follow_symlinks=False):
                 is_known = below in known or entry.name in names
-                if not is_known or entry.stat(follow_symlinks=False).st_dev != self._volume:
+                if not is_known or entry.stat(follow_symlinks=False).st_dev != self._device:
                     is_left = True
                     yield f"{self._staging.path}/{below}"
                 else:

@@ -123,7 +123,7 @@ def enter_staging(ledger: Ledger, change: int, staging: Staging) -> None:
             staging.base,
             staging.parent_before,
             staging.parent_after,
-            staging.volume,
+            staging.identity,
             staging.is_beside,
             staging.expected,
         ),
@@ -142,8 +142,8 @@ _STAGING = "base, path, parent_before, parent_after, volume, is_beside, settles,
 
 
 def _staging(row: tuple[str, str, int, int, str, int, int | None, bytes]) -> Staging:
-    base, path, before, after, volume, is_beside, time_left, expected = row
-    return Staging(base, path, before, after, volume, bool(is_beside), time_left, expected)
+    base, path, before, after, identity, is_beside, time_left, expected = row
+    return Staging(base, path, before, after, identity, bool(is_beside), time_left, expected)
 
 
 def stagings_of_ended(ledger: Ledger) -> list[Staging]:

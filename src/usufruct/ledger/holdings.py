@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
-from usufruct.model.holdings import HeldVolume, Holding, Volume
+from usufruct.model.holdings import HeldDrive, Holding, Volume
 from usufruct.planning.names import folded
 
 _COLUMNS = (
@@ -194,31 +194,30 @@ def is_there(ledger: Ledger, holding: int) -> bool:
     return bool(row and row[0])
 
 
-def enter_places(ledger: Ledger, holding: int, places: Iterable[HeldVolume]) -> None:
-    """Record the volumes that a holding lies on, in addition to those on record."""
+def enter_drives(ledger: Ledger, holding: int, drives: Iterable[HeldDrive]) -> None:
+    """Record the drives that a holding lies on, in addition to those on record."""
     ledger.connection.executemany(
         "INSERT OR REPLACE INTO place VALUES (?, ?, ?, ?, ?)",
-        [(holding, one.base, one.mount, one.volume, one.is_beside) for one in places],
+        [(holding, one.base, one.mount, one.identity, one.is_beside) for one in drives],
     )
 
 
-def places_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple[int, HeldVolume]]:
-    """The volumes of holdings by their numbers: of all, or of one, which may be removed by now."""
+def drives_of_holdings(ledger: Ledger, holding: int | None = None) -> list[tuple[int, HeldDrive]]:
+    """The drives of holdings by their numbers: of all, or of one, which may be removed by now."""
     rows = ledger.connection.execute(
         f"SELECT place.holding, base, mount, volume, is_beside FROM place JOIN holding ON number = place.holding"
         f" WHERE place.holding = ?1 OR (?1 IS NULL AND {_LIVE}) ORDER BY place.holding, base",
         (holding,),
     )
     return [
-        (number, HeldVolume(base=base, mount=mount, volume=volume, is_beside=bool(is_beside)))
-        for number, base, mount, volume, is_beside in rows
+        (number, HeldDrive(base, mount, identity, bool(is_beside))) for number, base, mount, identity, is_beside in rows
     ]
 
 
-def all_places(ledger: Ledger) -> list[HeldVolume]:
-    """The volumes that anything on record lies on, each once."""
+def all_drives(ledger: Ledger) -> list[HeldDrive]:
+    """The drives that anything on record lies on, each once."""
     rows = ledger.connection.execute("SELECT DISTINCT base, mount, volume, is_beside FROM place")
-    return [HeldVolume(base, mount, volume, bool(is_beside)) for base, mount, volume, is_beside in rows]
+    return [HeldDrive(base, mount, identity, bool(is_beside)) for base, mount, identity, is_beside in rows]
 
 
 def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> None:
@@ -230,17 +229,17 @@ def enter_volumes(ledger: Ledger, holding: int, volumes: Sequence[Volume]) -> No
     )
 
 
-def enter_archive_place(ledger: Ledger, held: HeldVolume) -> None:
-    """Record the volume of a directory that contains archives."""
+def enter_archive_drive(ledger: Ledger, held: HeldDrive) -> None:
+    """Record the drive of a directory that contains archives."""
     ledger.connection.execute("INSERT OR REPLACE INTO archive_place VALUES (?, ?, ?, ?)", held)
 
 
-def archive_place(ledger: Ledger, directory: str) -> HeldVolume | None:
-    """The recorded volume of the archives in an absolute directory, if there is one."""
+def drive_of_archive(ledger: Ledger, directory: str) -> HeldDrive | None:
+    """The recorded drive of the archives in an absolute directory, if there is one."""
     row = ledger.connection.execute(
         "SELECT base, mount, volume, is_beside FROM archive_place WHERE base = ?", (directory,)
     ).fetchone()
-    return HeldVolume(row[0], row[1], row[2], bool(row[3])) if row else None
+    return HeldDrive(row[0], row[1], row[2], bool(row[3])) if row else None
 
 
 def volumes_of(ledger: Ledger, holding: int) -> list[Volume]:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 from usufruct.errors import MachineError
 from usufruct.ledger.ledger import Ledger
-from usufruct.model.holdings import HeldVolume
+from usufruct.model.holdings import HeldDrive
 from usufruct.model.records import FileKind, FileState
 
 _PATHS = (
@@ -75,8 +75,8 @@ def cut_off_above(ledger: Ledger, old: str) -> str:
     return row[0] if row else ""
 
 
-def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[int, bool]:
-    """Move everything on record from one absolute directory to another, on the volume of `held`.
+def move_record(ledger: Ledger, old: str, new: str, held: HeldDrive) -> tuple[int, bool]:
+    """Move everything on record from one absolute directory to another, on the drive `held`.
 
     Returns the number of holdings there, and whether anything was on record there. Raises MachineError if something is
     on record in the new directory already.
@@ -99,7 +99,7 @@ def move_record(ledger: Ledger, old: str, new: str, held: HeldVolume) -> tuple[i
                 remedy=f"Remove what is in {new} first, or move {old} somewhere else.",
                 path=new,
             ) from error
-    there = {**_asked(new), "mount": held.mount, "volume": held.volume, "is_beside": held.is_beside}
+    there = {**_asked(new), "mount": held.mount, "volume": held.identity, "is_beside": held.is_beside}
     where = _BELOW.format("base")
     execute(f"UPDATE place SET mount = :mount, volume = :volume, is_beside = :is_beside WHERE {where}", there)
     execute(f"UPDATE staging SET volume = :volume, is_beside = :is_beside WHERE {where}", there)

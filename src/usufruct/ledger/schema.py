@@ -150,16 +150,16 @@ CREATE TABLE past_layer (                -- what the last changes took, so that 
     PRIMARY KEY (change, path, name, level)
 ) WITHOUT ROWID;
 
-CREATE TABLE place (                     -- the volumes that a holding lies on
+CREATE TABLE place (                     -- the drives that a holding lies on
     holding   INTEGER NOT NULL REFERENCES holding,
     base      TEXT NOT NULL,             -- the topmost of its directories there
-    mount     TEXT NOT NULL,             -- where the volume was mounted; empty: not known
+    mount     TEXT NOT NULL,             -- where the drive was mounted; empty: not known
     volume    TEXT NOT NULL,             -- what tells it from all others; empty: nothing does
     is_beside INTEGER NOT NULL,          -- it was the one that this ledger is on
     PRIMARY KEY (holding, base)
 ) WITHOUT ROWID;
 
-CREATE TABLE archive_place (             -- the volumes that archives lie on
+CREATE TABLE archive_place (             -- the drives that archives lie on
     base      TEXT PRIMARY KEY,          -- the directory that they are in
     mount     TEXT NOT NULL,             -- the rest as in `place`
     volume    TEXT NOT NULL,

@@ -15,19 +15,15 @@ class Volume(Struct, frozen=True, kw_only=True):
     """BLAKE3 of the file."""
 
 
-UNRECORDED = "?"
-"""In the place of what tells a volume from others: an older version did not record it."""
-
-
-class HeldVolume(NamedTuple):
+class HeldDrive(NamedTuple):
     """A file system that a holding has files on."""
 
     base: str
     """Absolute path of the topmost of its directories there."""
     mount: str
     """Where the file system was mounted; empty where nobody recorded it."""
-    volume: str
-    """What tells it from all others, wherever it is mounted; empty where nothing does, or UNRECORDED."""
+    identity: str
+    """What tells it from all others, wherever it is mounted; empty where nothing does."""
     is_beside: bool
     """It was the one that Usufruct's own data are on: both move together to another disk."""
 

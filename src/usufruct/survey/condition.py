@@ -9,7 +9,7 @@ from usufruct.ledger import Ledger
 from usufruct.ledger.directories import directories_of_holding
 from usufruct.ledger.layers import fingerprints_of_holding
 from usufruct.model.records import FileKind, Layer
-from usufruct.survey.holdings import HeldPlace, places_in, places_of, untouched
+from usufruct.survey.holdings import Destination, destinations_in, destinations_of, untouched
 
 
 class Condition(StrEnum):
@@ -30,14 +30,14 @@ class Condition(StrEnum):
 class Compared(NamedTuple):
     """One destination of a holding, and what was found there."""
 
-    place: HeldPlace
+    destination: Destination
     layer: Layer
     condition: Condition
 
     @property
     def path(self) -> str:
         """Absolute."""
-        return f"{self.place.path}/{self.place.name}"
+        return self.destination.file
 
 
 def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Compared]:
@@ -45,13 +45,13 @@ def condition_of(ledger: Ledger, holding: int, *, deep: bool) -> Iterator[Compar
 
     A file with the recorded size, time and inode is fine and is not read, unless `deep`.
     """
-    for place in places_of(ledger, holding):
-        yield _examined(place, holding, deep=deep)
+    for destination in destinations_of(ledger, holding):
+        yield _examined(destination, holding, deep=deep)
 
 
-def _examined(place: HeldPlace, holding: int, *, deep: bool) -> Compared:
-    index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding)
-    return Compared(place, place.stack[index], _compared(place, index, deep=deep))
+def _examined(destination: Destination, holding: int, *, deep: bool) -> Compared:
+    index = destination.index_of(holding)
+    return Compared(destination, destination.stack[index], _compared(destination, index, deep=deep))
 
 
 def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
@@ -66,17 +66,17 @@ def untouched_of(ledger: Ledger, holding: int) -> tuple[int, list[Compared]]:
         fingerprints, covered = fingerprints_of_holding(ledger, holding, directory, alone=False)
         same, changed = untouched(path, fingerprints)
         fine += len(same)
-        places = places_in(ledger, directory, path, [*covered, *changed])
-        others.extend(_examined(place, holding, deep=False) for place in places)
+        destinations = destinations_in(ledger, directory, path, [*covered, *changed])
+        others.extend(_examined(destination, holding, deep=False) for destination in destinations)
     return fine, others
 
 
-def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:
-    mine, above = place.stack[index], place.stack[index + 1 :]
+def _compared(destination: Destination, index: int, *, deep: bool) -> Condition:
+    mine, above = destination.stack[index], destination.stack[index + 1 :]
     if above:
         # The user's version, covered by another holding, reappears when that one is removed.
         return Condition.COVERED
-    disk = place.disk
+    disk = destination.disk
     if disk.kind is FileKind.ABSENT:
         return Condition.MISSING
     if disk.kind is not mine.state.kind:
@@ -88,6 +88,6 @@ def _compared(place: HeldPlace, index: int, *, deep: bool) -> Condition:
         return Condition.FINE
     if disk.size != mine.state.size:
         return Condition.CHANGED
-    if with_digest(disk, f"{place.path}/{place.name}").has_same_content(mine.state):
+    if with_digest(disk, destination.file).has_same_content(mine.state):
         return Condition.FINE
     return Condition.DAMAGED if is_same else Condition.CHANGED

@@ -88,9 +88,9 @@ def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str
         if folder and folder.installed and listing.kinds[row] == EntryKind.FILE:
             wanted.setdefault((*folder.installed, root), []).append(row)
     found: dict[int, str] = {}
-    for places, rows in wanted.items():
+    for directories, rows in wanted.items():
         sizes = {listing.sizes[row] for row in rows}
-        by_size = _files_by_size(places, sizes)
+        by_size = _files_by_size(directories, sizes)
         suspects = [row for row in rows if listing.sizes[row] in by_size]
         if not suspects:
             continue
@@ -104,11 +104,11 @@ def rows_installed(archive: Archive, layout: Layout, root: str) -> dict[int, str
     return found
 
 
-def _files_by_size(places: tuple[str, ...], sizes: set[int]) -> dict[int, list[str]]:
+def _files_by_size(directories: tuple[str, ...], sizes: set[int]) -> dict[int, list[str]]:
     """Return the files below these directories that have one of these sizes."""
     found: dict[int, list[str]] = {}
-    for place in places:
-        for directory, _, names in os.walk(place):
+    for top in directories:
+        for directory, _, names in os.walk(top):
             for name in names:
                 path = f"{directory}/{name}"
                 try:

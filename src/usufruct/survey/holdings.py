@@ -13,7 +13,7 @@ from usufruct.ledger.layers import Fingerprint, stacks_in, stacks_of_holding
 from usufruct.model.records import FileState, Layer
 
 
-class HeldPlace(NamedTuple):
+class Destination(NamedTuple):
     """One destination of a holding."""
 
     directory: int
@@ -24,6 +24,24 @@ class HeldPlace(NamedTuple):
     stack: tuple[Layer, ...]
     disk: FileState
     """What is there now, without digest."""
+
+    @property
+    def key(self) -> tuple[int, str]:
+        """The directory's number and the name."""
+        return self.directory, self.name
+
+    @property
+    def file(self) -> str:
+        """The absolute path."""
+        return f"{self.path}/{self.name}"
+
+    def index_of(self, holding: int) -> int:
+        """Return the position of a holding's layer in the stack."""
+        return next(number for number, layer in enumerate(self.stack) if layer.holding == holding)
+
+    def layer_of(self, holding: int) -> Layer:
+        """Return the layer that a holding has here."""
+        return self.stack[self.index_of(holding)]
 
 
 def untouched(
@@ -48,14 +66,14 @@ def untouched(
     return same, others
 
 
-def places_in(ledger: Ledger, directory: int, path: str, names: Iterable[str]) -> Iterator[HeldPlace]:
+def destinations_in(ledger: Ledger, directory: int, path: str, names: Iterable[str]) -> Iterator[Destination]:
     """Yield the destinations with these names in a recorded directory."""
     for name, stack in stacks_in(ledger, directory, names).items():
-        yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
+        yield Destination(directory, path, name, stack, state_at(f"{path}/{name}"))
 
 
-def places_of(ledger: Ledger, holding: int) -> Iterator[HeldPlace]:
+def destinations_of(ledger: Ledger, holding: int) -> Iterator[Destination]:
     """Yield all destinations of a holding, by directory and name."""
     for directory, path in directories_of_holding(ledger, holding):
         for name, stack in stacks_of_holding(ledger, holding, directory).items():
-            yield HeldPlace(directory, path, name, stack, state_at(f"{path}/{name}"))
+            yield Destination(directory, path, name, stack, state_at(f"{path}/{name}"))

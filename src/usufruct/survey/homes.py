@@ -73,7 +73,7 @@ class _Disk:
         self.kept: set[str] = set()
         """Paths in the way at which the holding that goes leaves something: it stays, and what comes goes beside it."""
         self._going = going
-        self._places: dict[tuple[str, str], tuple[str, bool]] = {}
+        self._found: dict[tuple[str, str], tuple[str, bool]] = {}
         self._listed: dict[str, Listed] = {}
 
     def base_of(self, home: Home) -> tuple[str, list[str]]:
@@ -97,14 +97,14 @@ class _Disk:
             here = f"{here.rstrip('/')}/{self.spelling(here, part)}"
         return here
 
-    def place(self, base: str, parts: Iterable[str]) -> tuple[str, bool]:
+    def directory(self, base: str, parts: Iterable[str]) -> tuple[str, bool]:
         """Return the absolute path of `parts` below `base`, as it is spelled on disk, and whether it is there."""
         here, exists = base, os.path.isdir(base)
         for part in parts:
             key = (here, spelling_key(part))
-            if key not in self._places:
-                self._places[key] = self._step(here, part, base) if exists else (f"{here}/{part}", False)
-            here, exists = self._places[key]
+            if key not in self._found:
+                self._found[key] = self._step(here, part, base) if exists else (f"{here}/{part}", False)
+            here, exists = self._found[key]
         return here, exists
 
     def _step(self, here: str, part: str, base: str) -> tuple[str, bool]:
@@ -170,7 +170,7 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapp
             base, parts = disk.base_of(home)
             depth = len(home.path.split("/")) - len(home.piece.split("/"))
             above = parts[: len(parts) - depth - 1]
-            directory, _ = disk.place(base, above)
+            directory, _ = disk.directory(base, above)
             if directory not in taken:
                 taken[directory] = {spelling_key(name) for name in disk.listed(directory).names} | pieces_here
             parent, _, name = home.piece.rpartition("/")
@@ -234,7 +234,7 @@ def _survey_home(
 ) -> SurveyedHome:
     """Look at one home, and enter what is at the destinations of these rows, each with the name that it would have."""
     base, parts = disk.base_of(home)
-    path, exists = disk.place(base, parts)
+    path, exists = disk.directory(base, parts)
     number = directory_number(ledger, path) if ledger else None
     listing = disk.listed(path) if exists else Listed([])
     names: Sequence[str] = list(wanted.values())

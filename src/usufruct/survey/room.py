@@ -15,16 +15,16 @@ from usufruct.model.records import TOO_LATE
 
 
 def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
-    """Raise MachineError if the change would fail: for permissions, space, or files too large for the volume."""
+    """Raise MachineError if the change would fail: for permissions, space, or files too large for the file system."""
     listing = plan.layout.listing
     for row, found in plan.snapshot.found.others():
         _refuse_late(f"{plan.snapshot.surveyed(plan.layout.home_of[row]).path}/{found.name}", found.state.modified)
     wanted: dict[int, int] = {}
     """Device → bytes."""
-    places: dict[int, str] = {}
+    paths: dict[int, str] = {}
     store = _device(backups)
     bounds: dict[str, int | None] = {}
-    """Nearest directory that is there → bytes of the largest file that its volume can hold."""
+    """Nearest directory that is there → bytes of the largest file that its file system can hold."""
     for number, rows in enumerate(plan.rows_by_home()):
         if not rows:
             continue
@@ -52,11 +52,11 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
         device = os.stat(there).st_dev
         holes = sum(listing.holes.get(row, 0) for row in rows) if listing.holes and volume(there).has_holes else 0
         wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows)) - holes
-        places.setdefault(device, path)
+        paths.setdefault(device, path)
         if device != store and (replaced := sum(map(plan.size_replaced, rows))):
             wanted[store] = wanted.get(store, 0) + replaced
-            places.setdefault(store, backups)
-    _demand(wanted, places)
+            paths.setdefault(store, backups)
+    _demand(wanted, paths)
 
 
 def _refuse_late(path: str, modified: int) -> None:
@@ -68,17 +68,17 @@ def _refuse_late(path: str, modified: int) -> None:
         )
 
 
-def _demand(wanted: dict[int, int], places: dict[int, str]) -> None:
+def _demand(wanted: dict[int, int], paths: dict[int, str]) -> None:
     for device, size in wanted.items():
-        free, spare = shutil.disk_usage(nearest(places[device])).free, spare_on(places[device])
+        free, spare = shutil.disk_usage(nearest(paths[device])).free, spare_on(paths[device])
         if size + spare > free:
             raise MachineError(
-                f"There is not enough room on the drive of {places[device]}:"
+                f"There is not enough room on the drive of {paths[device]}:"
                 f" {free:,} bytes are free, and {size:,} are needed."
                 + f" Another {spare:,} must stay free for the record and for other programs."
                 * bool(spare),
                 remedy="Make room there, or place less with --only and --skip.",
-                path=places[device],
+                path=paths[device],
             )
 
 

@@ -32,7 +32,7 @@ from usufruct.model.plan import Detach, Leave, RemovalStep
 from usufruct.model.progress import Progress
 from usufruct.model.records import ABSENT, FileKind, Layer
 from usufruct.planning.stacks import needs_digest, out_of
-from usufruct.survey.holdings import HeldPlace, places_in, untouched
+from usufruct.survey.holdings import Destination, destinations_in, untouched
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Resources, Work, chain_to_make
@@ -71,8 +71,8 @@ class Removal(Struct, frozen=True):
     holding: int = 0
     plain: tuple[Plain, ...] = ()
     """Nearly all of most holdings, and therefore no objects of their own."""
-    takes: tuple[tuple[HeldPlace, Detach], ...] = ()
-    leaves: tuple[tuple[HeldPlace, Leave], ...] = ()
+    takes: tuple[tuple[Destination, Detach], ...] = ()
+    leaves: tuple[tuple[Destination, Leave], ...] = ()
     whole: frozenset[int] = frozenset()
     """Numbers of the directories of which all that the holding has goes."""
 
@@ -83,48 +83,48 @@ class Removal(Struct, frozen=True):
         return changed + sum(len(one.names) for one in self.plain)
 
     @property
-    def back(self) -> list[tuple[HeldPlace, Detach]]:
+    def back(self) -> list[tuple[Destination, Detach]]:
         """Destinations at which an earlier version is restored."""
-        return [(place, step) for place, step in self.takes if step.changes_disk and step.gives_back]
+        return [(destination, step) for destination, step in self.takes if step.changes_disk and step.gives_back]
 
     def leaving(self, unsound: Set[tuple[int, str]]) -> "Removal":
         """The removal but for these destinations (directory and name), whose backups are missing or damaged."""
         going, staying = [], []
-        for place, step in self.takes:
-            is_sound = (place.directory, place.name) not in unsound
+        for destination, step in self.takes:
+            is_sound = destination.key not in unsound
             if is_sound:
-                going.append((place, step))
+                going.append((destination, step))
             else:
-                staying.append((place, Leave(place.directory, place.name, place.disk, damaged=True)))
+                staying.append((destination, Leave(*destination.key, destination.disk, damaged=True)))
         whole = self.whole - {directory for directory, _ in unsound}
         return replace(self, takes=tuple(going), leaves=(*self.leaves, *staying), whole=whole)
 
-    def afterwards(self) -> Iterator[HeldPlace]:
+    def afterwards(self) -> Iterator[Destination]:
         """The destinations that other holdings have too, as they are once this removal is done."""
-        for place, step in self.takes:
-            if stack := tuple(layer for layer in place.stack if layer.level not in step.levels):
+        for destination, step in self.takes:
+            if stack := tuple(layer for layer in destination.stack if layer.level not in step.levels):
                 now = step.gives_back.state if step.gives_back else ABSENT
-                yield place._replace(stack=stack, disk=now if step.changes_disk else place.disk)
+                yield destination._replace(stack=stack, disk=now if step.changes_disk else destination.disk)
 
     def told(self) -> Removed:
         """The removal by paths, for reports."""
         return Removed(
             self.files,
-            tuple(f"{place.path}/{place.name}" for place, _ in self.back),
-            tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if not leave.damaged),
-            tuple(f"{place.path}/{place.name}" for place, leave in self.leaves if leave.damaged),
+            tuple(destination.file for destination, _ in self.back),
+            tuple(destination.file for destination, leave in self.leaves if not leave.damaged),
+            tuple(destination.file for destination, leave in self.leaves if leave.damaged),
         )
 
     def names(self) -> Iterator[tuple[str, list[str]]]:
         """Names of everything that is removed or restored, with the absolute path of each directory."""
         for one in self.plain:
             yield one.path, one.names
-        for place, _ in self.takes:
-            yield place.path, [place.name]
+        for destination, _ in self.takes:
+            yield destination.path, [destination.name]
 
     def destinations(self, ledger: Ledger, holding: Holding) -> Iterator[tuple[str, str]]:
         """Directories in which files change, each with the destination that it belongs to."""
-        changed = (place.path for place, step in self.takes if step.changes_disk)
+        changed = (destination.path for destination, step in self.takes if step.changes_disk)
         for path in dict.fromkeys((*(one.path for one in self.plain), *changed)):
             yield path, destination_of(ledger, path, holding)
 
@@ -136,7 +136,7 @@ def removal_of(
     *,
     gives_back_changed: bool = False,
     in_detail: bool = False,
-    earlier: Mapping[tuple[int, str], HeldPlace] = MappingProxyType({}),
+    earlier: Mapping[tuple[int, str], Destination] = MappingProxyType({}),
 ) -> Removal:
     """Return what removing a holding would do.
 
@@ -155,15 +155,15 @@ def removal_of(
         others = [*stacked, *changed]
         if same:
             plain.append(Plain(directory, path, same))
-        for place in places_in(ledger, directory, path, others):
-            place = earlier.get((directory, place.name), place)
-            step = _step_for(place, holding, gives_back_changed=gives_back_changed)
+        for destination in destinations_in(ledger, directory, path, others):
+            destination = earlier.get((directory, destination.name), destination)
+            step = _step_for(destination, holding, gives_back_changed=gives_back_changed)
             if isinstance(step, Leave):
-                leaves.append((place, step))
+                leaves.append((destination, step))
                 partly.add(directory)
             else:
-                takes.append((place, step))
-    going = {one.directory for one in plain} | {place.directory for place, _ in takes}
+                takes.append((destination, step))
+    going = {one.directory for one in plain} | {destination.directory for destination, _ in takes}
     whole = frozenset() if is_meant else frozenset(going - partly)
     return Removal(holding, tuple(plain), tuple(takes), tuple(leaves), whole)
 
@@ -179,7 +179,9 @@ def enter_removal(work: Work, removal: Removal) -> Removal:
     If a backup is missing or damaged, the file above it stays where it is.
     """
     ledger = work.resources.ledger
-    _enter_directories(work, (*(one.path for one in removal.plain), *(place.path for place, _ in removal.takes)))
+    _enter_directories(
+        work, (*(one.path for one in removal.plain), *(destination.path for destination, _ in removal.takes))
+    )
     removal, inodes = _stage_all_back(work, removal)
     for directory in removal.whole:
         mark_files_gone(ledger, work.change, removal.holding, directory, None)
@@ -203,18 +205,18 @@ def _stage_all_back(work: Work, removal: Removal) -> tuple[Removal, list[tuple[i
     of_size = sum(step.gives_back.state.size for _, step in back if step.gives_back)
     size = 0
     incoming: dict[str, str] = {}
-    for done, (place, step) in enumerate(back, 1):
+    for done, (destination, step) in enumerate(back, 1):
         assert step.gives_back, "only replaced files come back"
-        if place.path not in incoming:
-            incoming[place.path] = work.incoming(place.path)
-            os.makedirs(incoming[place.path], exist_ok=True)
+        if destination.path not in incoming:
+            incoming[destination.path] = work.incoming(destination.path)
+            os.makedirs(incoming[destination.path], exist_ok=True)
         try:
-            inode = _stage_back(work, incoming[place.path], place, step.gives_back, shared)
+            inode = _stage_back(work, incoming[destination.path], destination, step.gives_back, shared)
         except UnsoundBackup:
-            unsound.add((place.directory, place.name))
+            unsound.add(destination.key)
             continue
         if inode not in (None, step.gives_back.state.inode):
-            inodes.append((inode, place.directory, place.name, step.gives_back.level))
+            inodes.append((inode, *destination.key, step.gives_back.level))
         size += step.gives_back.state.size
         if not done % _TOLD or done == len(back):
             work.resources.watch(Progress(work.about, "giving back", done, len(back), size, of_size))
@@ -258,7 +260,7 @@ def remove_holding(
                 work.totals.append((holding.number, files, size, is_partial))
                 set_partial(resources.ledger, work.change, took=holding.number, is_named=bool(choices_without))
                 if choices_without:
-                    left = {(place.directory, place.name) for place, _ in removal.leaves}
+                    left = {destination.key for destination, _ in removal.leaves}
                     work.choices.append((holding.number, choices_without(left)))
             else:
                 mark_gone(resources.ledger, work.change, holding.number)
@@ -270,21 +272,21 @@ def remove_holding(
 def _kept(removal: Removal, keeps: Mapping[int, Set[str]]) -> tuple[Removal, list[NewLayer]]:
     """Return the removal without files that were the user's before they were adopted, and the state of these files."""
     takes, own = [], []
-    for place, step in removal.takes:
-        is_kept = place.name in keeps.get(place.directory, ()) and step.changes_disk and not step.gives_back
-        if is_kept and place.disk.kind is not FileKind.ABSENT:
-            mine = next(layer for layer in place.stack if layer.holding == removal.holding)
-            own.append(NewLayer(place.directory, place.name, mine._replace(holding=None, entry="", is_backed=False)))
+    for destination, step in removal.takes:
+        is_kept = destination.name in keeps.get(destination.directory, ()) and step.changes_disk and not step.gives_back
+        if is_kept and destination.disk.kind is not FileKind.ABSENT:
+            mine = destination.layer_of(removal.holding)
+            own.append(NewLayer(*destination.key, mine._replace(holding=None, entry="", is_backed=False)))
             step = step._replace(changes_disk=False)
-        takes.append((place, step))
+        takes.append((destination, step))
     return replace(removal, takes=tuple(takes)), own
 
 
-def _step_for(place: HeldPlace, holding: int, *, gives_back_changed: bool) -> RemovalStep:
-    disk = place.disk
-    if gives_back_changed or needs_digest(place.stack, holding, disk):
-        disk = with_digest(disk, f"{place.path}/{place.name}")
-    return out_of(place.stack, holding, place.directory, place.name, disk, gives_back_changed=gives_back_changed)
+def _step_for(destination: Destination, holding: int, *, gives_back_changed: bool) -> RemovalStep:
+    disk = destination.disk
+    if gives_back_changed or needs_digest(destination.stack, holding, disk):
+        disk = with_digest(disk, destination.file)
+    return out_of(destination.stack, holding, *destination.key, disk, gives_back_changed=gives_back_changed)
 
 
 def destination_of(ledger: Ledger, directory: str, holding: Holding) -> str:
@@ -318,7 +320,7 @@ def _enter_steps(work: Work, removal: Removal) -> None:
     enter_layers(ledger, change, told, gone=True)
 
 
-def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, shared: Set[bytes]) -> int | None:
+def _stage_back(work: Work, incoming: str, destination: Destination, layer: Layer, shared: Set[bytes]) -> int | None:
     """Stage one file that is restored, with its former mode and time, and return its inode.
 
     `shared`: digests that other layers also need from the backups.
@@ -326,7 +328,7 @@ def _stage_back(work: Work, incoming: str, place: HeldPlace, layer: Layer, share
     resources, state = work.resources, layer.state
     if state.kind not in (FileKind.FILE, FileKind.LINK):
         return None
-    path = f"{incoming}/{place.name}"
+    path = f"{incoming}/{destination.name}"
     if state.kind is FileKind.LINK:
         now = write_link(path, state.target, state.modified)
     else:

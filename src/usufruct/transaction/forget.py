@@ -7,7 +7,7 @@ from usufruct.ledger.layers import NewLayer, enter_layers, mark_layers_gone
 from usufruct.model.changes import ChangeKind
 from usufruct.model.holdings import Holding
 from usufruct.model.records import FileKind, Layer
-from usufruct.survey.holdings import HeldPlace, places_of
+from usufruct.survey.holdings import Destination, destinations_of
 from usufruct.transaction.finish import finish, refuse_waiting
 from usufruct.transaction.recover import change_under_way
 from usufruct.transaction.work import Resources, chain_to_make
@@ -16,18 +16,18 @@ from usufruct.transaction.work import Resources, chain_to_make
 def replaced_by(ledger: Ledger, holding: int) -> list[tuple[str, bytes]]:
     """Return what only this holding's record keeps: path and digest of the user's files underneath it."""
     found = []
-    for place in places_of(ledger, holding):
-        if not _is_alone(place, holding):
+    for destination in destinations_of(ledger, holding):
+        if not _is_alone(destination, holding):
             continue
-        for layer in place.stack:
+        for layer in destination.stack:
             if layer.holding is None and layer.is_backed:
-                found.append((f"{place.path}/{place.name}", layer.state.digest))
+                found.append((destination.file, layer.state.digest))
     return found
 
 
-def _is_alone(place: HeldPlace, holding: int) -> bool:
+def _is_alone(destination: Destination, holding: int) -> bool:
     """Whether no other holding has a layer at the destination."""
-    return all(layer.holding in (None, holding) for layer in place.stack)
+    return all(layer.holding in (None, holding) for layer in destination.stack)
 
 
 def forget_holding(resources: Resources, holding: Holding) -> int:
@@ -35,25 +35,25 @@ def forget_holding(resources: Resources, holding: Holding) -> int:
 
     If other holdings lie underneath, the file on disk becomes a layer of the user's own.
     """
-    places = list(places_of(resources.ledger, holding.number))
+    destinations = list(destinations_of(resources.ledger, holding.number))
     with change_under_way(resources, ChangeKind.FORGET, holding.name) as work:
         ledger = resources.ledger
         with ledger.transaction():
-            for path in dict.fromkeys(place.path for place in places):
+            for path in dict.fromkeys(destination.path for destination in destinations):
                 enter_directories(ledger, work.change, chain_to_make(work, path))
-            for place in places:
-                index = next(number for number, layer in enumerate(place.stack) if layer.holding == holding.number)
-                mine = place.stack[index]
-                is_top = index == len(place.stack) - 1
-                mark_layers_gone(ledger, work.change, [(place.directory, place.name, mine.level)])
-                if is_top and not _is_alone(place, holding.number):
-                    own = NewLayer(place.directory, place.name, _as_users(mine))
+            for destination in destinations:
+                index = destination.index_of(holding.number)
+                mine = destination.stack[index]
+                is_top = index == len(destination.stack) - 1
+                mark_layers_gone(ledger, work.change, [(*destination.key, mine.level)])
+                if is_top and not _is_alone(destination, holding.number):
+                    own = NewLayer(*destination.key, _as_users(mine))
                     enter_layers(ledger, work.change, [own])
             mark_gone(ledger, work.change, holding.number)
             refuse_waiting(work)
         # No file is moved, so there is nothing to move back: all files stay.
         finish(work, touches_disk=False)
-    return sum(1 for place in places if place.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
+    return sum(1 for destination in destinations if destination.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
 
 
 def _as_users(layer: Layer) -> Layer:

@@ -13,7 +13,7 @@ from usufruct.files.writing import write_link, write_new
 from usufruct.ledger.altered import PastLayer
 from usufruct.ledger.changes import set_partial
 from usufruct.ledger.directories import directory_number, enter_directories, enter_holding_directories
-from usufruct.ledger.holdings import enter_places, mark_gone
+from usufruct.ledger.holdings import enter_drives, mark_gone
 from usufruct.ledger.layers import (
     NewLayer,
     enter_claims,
@@ -29,11 +29,11 @@ from usufruct.model.records import FileKind, FileState, Layer
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.condition import Compared
 from usufruct.survey.going import Going
-from usufruct.survey.holdings import HeldPlace
+from usufruct.survey.holdings import Destination
 from usufruct.transaction.detach import destination_of, enter_removal, removal_of
 from usufruct.transaction.finish import execute, seal_intent
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.renew import claim_shared, drop_staged, enter_renewal, hand_over, layer_of
+from usufruct.transaction.renew import claim_shared, drop_staged, enter_renewal, hand_over
 from usufruct.transaction.work import Resources, Work, chain_to_make
 
 
@@ -57,27 +57,27 @@ def repair_holding(
 
     Nothing else is touched. Raises DamagedArchive if the archive has different content from what was placed.
     """
-    mendings = [Mending(one.place.path, one.place.name, one.layer, row) for one, row in broken]
-    places = {(one.place.path, one.place.name): one.place for one, _ in broken}
+    mendings = [Mending(one.destination.path, one.destination.name, one.layer, row) for one, row in broken]
+    destinations = {(one.destination.path, one.destination.name): one.destination for one, _ in broken}
     with change_under_way(resources, ChangeKind.REPAIR, holding.name) as work:
         work.stage_for(_destinations(resources, holding, mendings), _names(mendings))
         with resources.ledger.transaction():
             _enter_directories(work, mendings)
             for mending, state in _staged(work, mendings, archive):
-                _renew(work, places[mending.path, mending.name], mending.layer, state)
+                _renew(work, destinations[mending.path, mending.name], mending.layer, state)
             seal_intent(work)
         execute(work)
     return len(mendings)
 
 
-def _renew(work: Work, place: HeldPlace, layer: Layer, state: FileState) -> None:
+def _renew(work: Work, destination: Destination, layer: Layer, state: FileState) -> None:
     """Record a layer again: its content is unchanged, and the file on disk is the wrong one."""
     ledger = work.resources.ledger
-    disk = with_digest(place.disk, f"{place.path}/{place.name}")
-    mark_layers_gone(ledger, work.change, [(place.directory, place.name, layer.level)])
-    told = NewLayer(place.directory, place.name, Layer(layer.level + 1, None, disk))
+    disk = with_digest(destination.disk, destination.file)
+    mark_layers_gone(ledger, work.change, [(*destination.key, layer.level)])
+    told = NewLayer(*destination.key, Layer(layer.level + 1, None, disk))
     enter_layers(ledger, work.change, [told], gone=True)
-    enter_layers(ledger, work.change, [NewLayer(place.directory, place.name, layer._replace(state=state))])
+    enter_layers(ledger, work.change, [NewLayer(*destination.key, layer._replace(state=state))])
 
 
 def lay_back(
@@ -104,7 +104,7 @@ def lay_back(
         work.stage_for(_destinations(resources, holding, mendings), _names(mendings))
         with resources.ledger.transaction():
             _enter_directories(work, mendings)
-            enter_places(resources.ledger, holding.number, work.held)
+            enter_drives(resources.ledger, holding.number, work.held)
             files, size = (holding.files, holding.size) if was_partial else (0, 0)
             staged: dict[str, list[tuple[Mending, FileState]]] = {}
             for mending, state in _staged(work, mendings, archive):
@@ -140,8 +140,8 @@ def put_before(
     vacated = _vacated(resources, brought, past)
     going = removal_of(resources.ledger, brought.number, in_detail=True)
     known = {(one.path, one.name): one for one, _ in past}
-    places = {(place.path, place.name): place for place, _ in going.takes}
-    left = {(place.path, place.name) for place, _ in going.leaves}
+    destinations = {(destination.path, destination.name): destination for destination, _ in going.takes}
+    left = {(destination.path, destination.name) for destination, _ in going.leaves}
     takes = tuple(pair for pair in going.takes if (pair[0].path, pair[0].name) not in known)
     out = replace(going, takes=takes, whole=frozenset())
     mendings = [
@@ -157,21 +157,21 @@ def put_before(
         )
         with resources.ledger.transaction():
             mark_gone(resources.ledger, work.change, brought.number)
-            enter_places(resources.ledger, taken.number, work.held)
+            enter_drives(resources.ledger, taken.number, work.held)
             _enter_directories(work, mendings)
             out = enter_removal(work, out)
             hand_over(work, out.leaves, brought.number, taken.number)
             files, size = len(out.leaves), sum(step.disk.size for _, step in out.leaves)
             for mending, state in _staged(work, mendings, archive):
-                place = places.get((mending.path, mending.name))
-                if place:
-                    disk = with_digest(place.disk, f"{place.path}/{place.name}")
-                    level = layer_of(place.stack, brought.number).level
-                    place = place._replace(disk=disk)
-                    enter_renewal(work, place, level, taken.number, state, mending.layer.entry)
+                destination = destinations.get((mending.path, mending.name))
+                if destination:
+                    disk = with_digest(destination.disk, destination.file)
+                    level = destination.layer_of(brought.number).level
+                    destination = destination._replace(disk=disk)
+                    enter_renewal(work, destination, level, taken.number, state, mending.layer.entry)
                     if mending.is_claim:
-                        enter_claims(resources.ledger, taken.number, [(place.directory, place.name)])
-                    enter_holding_directories(resources.ledger, taken.number, [place.directory])
+                        enter_claims(resources.ledger, taken.number, [destination.key])
+                    enter_holding_directories(resources.ledger, taken.number, [destination.directory])
                 else:
                     _lay_all(work, taken.number, mending.path, [(mending, state)], vacated)
                 if state.kind is not FileKind.DIRECTORY:
@@ -180,7 +180,7 @@ def put_before(
             resources.backups.make_durable()
             seal_intent(work)
         execute(work)
-    return files, tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
+    return files, tuple(destination.file for destination, _ in out.leaves)
 
 
 def _vacated(resources: Resources, brought: Holding, past: Iterable[tuple[PastLayer, int | None]]) -> set[str]:

@@ -14,7 +14,7 @@ from usufruct.errors import DecisionNeeded
 from usufruct.files.looking import state_at, with_digest
 from usufruct.files.writing import FILE_MODE, PROGRAM_MODE, write_link, write_new
 from usufruct.ledger.directories import enter_directories, enter_holding_directories
-from usufruct.ledger.holdings import Note, enter_holding, enter_note, enter_places, enter_volumes, mark_gone
+from usufruct.ledger.holdings import Note, enter_drives, enter_holding, enter_note, enter_volumes, mark_gone
 from usufruct.ledger.layers import NewLayer, enter_claims, enter_files, enter_layers, set_backed
 from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind, Listing
@@ -25,13 +25,13 @@ from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
 from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
-from usufruct.survey.drives import enter_archive_places
-from usufruct.survey.holdings import HeldPlace
+from usufruct.survey.drives import enter_archive_drives
+from usufruct.survey.holdings import Destination
 from usufruct.transaction.detach import Removal, enter_removal, removal_of
 from usufruct.transaction.finish import MadeDurable, execute, seal_intent
 from usufruct.transaction.jobs import Job, Jobs, Staged
 from usufruct.transaction.recover import change_under_way
-from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over, layer_of
+from usufruct.transaction.renew import drop_staged, enter_renewal, hand_over
 from usufruct.transaction.stage import stage_files
 from usufruct.transaction.work import Resources, Work, chain_to_make
 
@@ -135,10 +135,10 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
             if updates:
                 mark_gone(resources.ledger, work.change, updates.number)
             number = enter_holding(resources.ledger, work.change, holding)
-            enter_places(resources.ledger, number, work.held)
+            enter_drives(resources.ledger, number, work.held)
             enter_volumes(resources.ledger, number, wanted.volumes)
             archives = [volume.path for volume in wanted.volumes]
-            enter_archive_places(resources.ledger, resources.platform.identity_of_volume, archives)
+            enter_archive_drives(resources.ledger, resources.platform.identity_of_drive, archives)
             layers = _Layers(work, contents, number, _enter_directories(work, contents))
             _enter_staged(work, contents, layers, archive, programs_allowed=wanted.programs_allowed)
             notes = tuple(_keep_notes(work, plan, archive, number))
@@ -152,12 +152,12 @@ def place_holding(resources: Resources, archive: Archive, wanted: ToPlace) -> Pl
                 enter_note(resources.ledger, number, note)
             out = enter_removal(work, out)
             hand_over(work, out.leaves, out.holding, number)
-            stay = [layer_of(place.stack, out.holding) for place, _ in out.leaves]
+            stay = [destination.layer_of(out.holding) for destination, _ in out.leaves]
             files, size = placed.files + len(stay), placed.size + sum(layer.state.size for layer in stay)
             work.totals.append((number, files, size, holding.is_partial))
             seal_intent(work, durable)
         execute(work)
-    kept = tuple(f"{place.path}/{place.name}" for place, _ in out.leaves)
+    kept = tuple(destination.file for destination, _ in out.leaves)
     return replace(placed, notes=notes, taken=out.files, kept=kept)
 
 
@@ -302,7 +302,7 @@ class _Layers:
                 backups.keep(path, disk)
 
     def _is_beside(self, directory: str) -> bool:
-        """Whether the backups are on the volume of this directory; checked once for each."""
+        """Whether the backups are on the drive of this directory; checked once for each."""
         found = self._beside.get(directory)
         if found is None:
             found = self._beside[directory] = self._work.resources.backups.is_beside(directory)
@@ -311,8 +311,8 @@ class _Layers:
     def _renew(self, step: Renew, state: FileState, entry: str) -> None:
         above, name = self._contents.plan.snapshot.surveyed(step.home).path, step.found.name
         disk = _disk_state(f"{above}/{name}", step)
-        place = HeldPlace(self._directories[step.home], above, name, step.found.stack, disk)
-        renewed = enter_renewal(self._work, place, step.level, self._holding, state, entry)
+        destination = Destination(self._directories[step.home], above, name, step.found.stack, disk)
+        renewed = enter_renewal(self._work, destination, step.level, self._holding, state, entry)
         (self._shared if renewed.is_same else self._replaced).add(step.row)
 
     def complete(self) -> Placed:

@@ -11,7 +11,7 @@ from usufruct.files.listing import forget_large_listings
 from usufruct.files.refused import refusal_of
 from usufruct.ledger.changes import begin_change, is_tidy, phase_of, stagings_of, unfinished_changes
 from usufruct.model.changes import Change, ChangeKind, Phase
-from usufruct.survey.drives import drives_of, place_of_staging
+from usufruct.survey.drives import drive_of_staging, drives_of
 from usufruct.transaction.finish import finish_reversed
 from usufruct.transaction.switch import Stranger, switch_back
 from usufruct.transaction.tidying import tidy, tidy_if_possible
@@ -66,12 +66,12 @@ def change_under_way(resources: Resources, kind: ChangeKind, about: str, *, root
 def reverse(resources: Resources, change: int, about: str = "") -> tuple[Stranger, ...]:
     """Reverse a change unless it is done, however far it came; return files that somebody else changed and that stay.
 
-    Raises DriveAway if a volume on which it staged is not connected, and LeadsElsewhere or OSError if a directory
+    Raises DriveAway if a drive on which it staged is not connected, and LeadsElsewhere or OSError if a directory
     cannot be reached. The change is then still to be reversed.
     """
     work = Work(resources, change, about, stagings=stagings_of(resources.ledger, change))
-    drives_of(resources.ledger, resources.platform.identity_of_volume).refuse_away(
-        f"The interrupted change ({about})", map(place_of_staging, work.stagings)
+    drives_of(resources.ledger, resources.platform.identity_of_drive).refuse_away(
+        f"The interrupted change ({about})", map(drive_of_staging, work.stagings)
     )
     is_switching = phase_of(resources.ledger, change) is Phase.SWITCHING
     if is_switching:

@@ -7,41 +7,43 @@ from collections.abc import Iterable
 from usufruct.ledger.directories import enter_directories, enter_holding_directories
 from usufruct.ledger.layers import NewLayer, enter_layers, mark_layers_gone
 from usufruct.model.plan import Leave
-from usufruct.model.records import FileState, Layer
+from usufruct.model.records import FileState
 from usufruct.planning.stacks import Laid, Renewal, renewal
-from usufruct.survey.holdings import HeldPlace
+from usufruct.survey.holdings import Destination
 from usufruct.transaction.work import Work, chain_to_make
 
 
-def enter_renewal(work: Work, place: HeldPlace, level: int, holding: int, state: FileState, entry: str) -> Renewal:
+def enter_renewal(
+    work: Work, destination: Destination, level: int, holding: int, state: FileState, entry: str
+) -> Renewal:
     """Record new, staged content at the level of a layer that is removed.
 
-    `place.disk` and `state` carry their digests. Content that is not switched in does not stay staged.
+    `destination.disk` and `state` carry their digests. Content that is not switched in does not stay staged.
     """
     resources, change = work.resources, work.change
-    directory, name = place.directory, place.name
-    renewed = renewal(place.stack, level, place.disk, holding, state, entry)
-    staged = f"{work.staging_of(place.path).incoming(place.path)}/{name}"
+    directory, name = destination.directory, destination.name
+    renewed = renewal(destination.stack, level, destination.disk, holding, state, entry)
+    staged = f"{work.staging_of(destination.path).incoming(destination.path)}/{name}"
     mark_layers_gone(resources.ledger, change, [(directory, name, level)])
     if renewed.documented:
         enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.documented)], gone=True)
     if renewed.layer.is_backed and not renewed.is_same:
-        resources.backups.keep(staged, renewed.layer.state, about=f"{place.path}/{name}")
+        resources.backups.keep(staged, renewed.layer.state, about=f"{destination.path}/{name}")
     if renewed.is_same or not renewed.is_on_top:
         drop_staged(work, staged)
     enter_layers(resources.ledger, change, [NewLayer(directory, name, renewed.layer)])
     return renewed
 
 
-def hand_over(work: Work, leaves: Iterable[tuple[HeldPlace, Leave]], former: int, holding: int) -> None:
+def hand_over(work: Work, leaves: Iterable[tuple[Destination, Leave]], former: int, holding: int) -> None:
     """Give one holding the layers of another that the user changed; the layers themselves stay unchanged."""
     ledger, change = work.resources.ledger, work.change
-    for place, _ in leaves:
-        enter_directories(ledger, change, chain_to_make(work, place.path))
-        mine = layer_of(place.stack, former)
-        mark_layers_gone(ledger, change, [(place.directory, place.name, mine.level)])
-        enter_layers(ledger, change, [NewLayer(place.directory, place.name, mine._replace(holding=holding))])
-        enter_holding_directories(ledger, holding, [place.directory])
+    for destination, _ in leaves:
+        enter_directories(ledger, change, chain_to_make(work, destination.path))
+        mine = destination.layer_of(former)
+        mark_layers_gone(ledger, change, [(*destination.key, mine.level)])
+        enter_layers(ledger, change, [NewLayer(*destination.key, mine._replace(holding=holding))])
+        enter_holding_directories(ledger, holding, [destination.directory])
 
 
 def claim_shared(work: Work, directory: int, name: str, laid: Laid) -> None:
@@ -50,11 +52,6 @@ def claim_shared(work: Work, directory: int, name: str, laid: Laid) -> None:
     own, mine = laid.layers
     enter_layers(ledger, change, [NewLayer(directory, name, own._replace(is_backed=False))], gone=True)
     enter_layers(ledger, change, [NewLayer(directory, name, mine)])
-
-
-def layer_of(stack: Iterable[Layer], holding: int) -> Layer:
-    """Return the layer that a holding has in a stack."""
-    return next(layer for layer in stack if layer.holding == holding)
 
 
 def drop_staged(work: Work, path: str) -> None:

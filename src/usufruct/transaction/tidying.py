@@ -20,7 +20,7 @@ from usufruct.ledger.changes import (
     unneeded_backups,
     unneeded_notes,
 )
-from usufruct.survey.drives import Presence, drives_of, place_of_staging
+from usufruct.survey.drives import Presence, drive_of_staging, drives_of
 from usufruct.transaction.work import Resources
 
 _log = logging.getLogger(__name__)
@@ -52,11 +52,11 @@ def tidy(resources: Resources) -> list[str]:
 
     Returns what could not be removed, in words: it is left for the next time, and nothing else waits for it.
     """
-    ledger, drives = resources.ledger, drives_of(resources.ledger, resources.platform.identity_of_volume)
+    ledger, drives = resources.ledger, drives_of(resources.ledger, resources.platform.identity_of_drive)
     recorded = [
         staging
         for staging in stagings_of_ended(ledger)
-        if drives.presence(place_of_staging(staging)) is not Presence.AWAY
+        if drives.presence(drive_of_staging(staging)) is not Presence.AWAY
     ]
     noted, notes, faults = noted_backups(ledger), unneeded_notes(ledger), _Faults()
     stagings = _with_times_left(ledger, recorded)

@@ -56,7 +56,7 @@ def _together(resources: Resources, leaving: Iterable[Leaving]) -> list[tuple[Le
         if files > _MOST_FILES:
             break
         removal = removal_of(resources.ledger, number)
-        owners = {layer.holding for place, _ in removal.takes for layer in place.stack}
+        owners = {layer.holding for destination, _ in removal.takes for layer in destination.stack}
         if removal.leaves or owners & numbers:
             break
         together.append((one, removal))
@@ -69,7 +69,7 @@ def _removed(resources: Resources, together: Sequence[tuple[Leaving, Removal]]) 
     names = [one.holding.name for one, _ in together]
     about = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")
     with change_under_way(resources, ChangeKind.REMOVE, about) as work:
-        going = (place for one, removal in together for place in removal.destinations(ledger, one.holding))
+        going = (destination for one, removal in together for destination in removal.destinations(ledger, one.holding))
         work.stage_for(going, (names for _, removal in together for names in removal.names()))
         with ledger.transaction():
             for one, removal in together:

@@ -15,7 +15,7 @@ from usufruct.files.platform import Platform
 from usufruct.files.staging import Staging, expecting, hold, let_go, made, make_staging, staging_base, staging_for
 from usufruct.ledger import Ledger
 from usufruct.ledger.changes import enter_staging
-from usufruct.model.holdings import HeldVolume
+from usufruct.model.holdings import HeldDrive
 from usufruct.model.progress import Watch, unwatched
 from usufruct.model.records import FileKind
 from usufruct.survey.drives import drives_of
@@ -51,8 +51,8 @@ class Work(Struct):
     about: str = ""
     """Names of the holdings concerned."""
     stagings: list[Staging] = field(default_factory=list)
-    held: list[HeldVolume] = field(default_factory=list)
-    """The volumes that files change on, with the topmost directory on each."""
+    held: list[HeldDrive] = field(default_factory=list)
+    """The drives that files change on, with the topmost directory on each."""
     totals: list[tuple[int, int, int, bool]] = field(default_factory=list)
     """Holdings with their files, bytes, and whether that is only a part, as they are once the change is done."""
     choices: list[tuple[int, str]] = field(default_factory=list)
@@ -117,12 +117,12 @@ class Work(Struct):
         on record before it is made. Raises LeadsElsewhere if a destination is a link now.
         """
         resources, ledger = self.resources, self.resources.ledger
-        drives = drives_of(ledger, resources.platform.identity_of_volume)
+        drives = drives_of(ledger, resources.platform.identity_of_drive)
         stagings: list[Staging] = []
         for base in sorted({staging_base(*directory) for directory in set(directories)}):
             with reached(base, resources.platform):
                 held = drives.held(base)
-            stagings.append(replace(staging_for(base), volume=held.volume, is_beside=held.is_beside))
+            stagings.append(replace(staging_for(base), identity=held.identity, is_beside=held.is_beside))
             self.held.append(held)
         if not stagings:
             return

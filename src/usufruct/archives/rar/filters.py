@@ -122,9 +122,9 @@ def _channels(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
     at = 0
     for channel in range(count):
         last = 0
-        for place in range(channel, len(content), count):
+        for position in range(channel, len(content), count):
             last = last - content[at] & 0xFF
-            out[place] = last
+            out[position] = last
             at += 1
     return bytes(out)
 
@@ -162,8 +162,8 @@ def _picture(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
     at = 0
     for colour in range(3):
         byte = 0
-        for place in range(colour, size, 3):
-            above = place - stride
+        for position in range(colour, size, 3):
+            above = position - stride
             if above >= 0:
                 upper, corner = out[above + 3] if above + 3 < size else 0, out[above]
                 to_left, to_upper = abs(upper - corner), abs(byte - corner)
@@ -172,11 +172,11 @@ def _picture(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
                     byte = upper if to_upper <= to_corner else corner
             byte = byte - content[at] & 0xFF
             at += 1
-            out[place] = byte
-    for place in range(first, size - 2, 3):
-        green = out[place + 1]
-        out[place] = out[place] + green & 0xFF
-        out[place + 2] = out[place + 2] + green & 0xFF
+            out[position] = byte
+    for position in range(first, size - 2, 3):
+        green = out[position + 1]
+        out[position] = out[position] + green & 0xFF
+        out[position + 2] = out[position + 2] + green & 0xFF
     return bytes(out)
 
 
@@ -192,7 +192,7 @@ def _sound(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
         deltas = [0, 0, 0]
         faults = [0] * 7
         last = change = 0
-        for number, place in enumerate(range(channel, len(content), count)):
+        for number, position in enumerate(range(channel, len(content), count)):
             told = _signed(content[at])
             at += 1
             deltas = [change, change - deltas[0], deltas[1]]
@@ -204,7 +204,7 @@ def _sound(content: bytes, registers: tuple[int, ...], _: int) -> bytes:
                 faults[2 * kind + 1] += abs(fault - delta)
                 faults[2 * kind + 2] += abs(fault + delta)
             change = _signed(byte - last & 0xFF)
-            out[place] = last = byte
+            out[position] = last = byte
             if not number & 0x1F:
                 best = faults.index(min(faults))
                 faults = [0] * 7

@@ -304,8 +304,8 @@ def _unfolded(plain: bytes, packed: bytes) -> str:
             count = byte()
             change, above = (byte(), high) if count & 0x80 else (0, 0)
             for _ in range((count & 0x7F) + 2):
-                place = len(out) // 2
-                out += bytes((((plain[place] if place < len(plain) else 0) + change) & 0xFF, above))
+                position = len(out) // 2
+                out += bytes((((plain[position] if position < len(plain) else 0) + change) & 0xFF, above))
     return out.decode("utf-16-le", "replace")
 
 

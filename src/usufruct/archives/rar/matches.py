@@ -105,14 +105,14 @@ class Unpacker29:
         """
         waiting = self._filters.waiting
         while self._given < len(self._out):
-            place = came - (len(self._out) - self._given)
+            position = came - (len(self._out) - self._given)
             first = waiting[0] if waiting else None
-            if first and first.start < place:
+            if first and first.start < position:
                 raise PackedFault("a filter begins in what it should have changed before")
             if not first or first.start >= came:
                 yield from self._give(len(self._out))
-            elif first.start > place:
-                yield from self._give(self._given + first.start - place)
+            elif first.start > position:
+                yield from self._give(self._given + first.start - position)
             elif first.start + first.size > came and not is_whole:
                 return
             else:

@@ -175,17 +175,17 @@ class TextModel:
         states = context.states
         if len(states) > 1:
             total = context.total
-            place = coder.threshold(total)
+            position = coder.threshold(total)
             upto = states[0].count
-            if place < upto:
+            if position < upto:
                 return self._found_first(coder, context)
             self._was_first = 0
             for index in range(1, len(states)):
                 state = states[index]
                 upto += state.count
-                if place < upto:
+                if position < upto:
                     return self._found_later(coder, context, index, upto)
-            if place >= total:
+            if position >= total:
                 raise PackedFault("its text tells no symbol")
             self._is_high = 8 if self._found.symbol >= 0x40 else 0
             coder.narrow(upto, total - upto)
@@ -206,16 +206,16 @@ class TextModel:
             known = sum([state.count for state in left])
             estimate, unknown = self._estimated(context, passed)
             total = known + unknown
-            place = coder.threshold(total)
-            if place < known:
+            position = coder.threshold(total)
+            if position < known:
                 upto = 0
                 for state in left:
                     upto += state.count
-                    if place < upto:
+                    if position < upto:
                         break
                 coder.narrow(upto - state.count, state.count)
                 return self._found_after_escape(context, state, estimate)
-            if place >= total:
+            if position >= total:
                 raise PackedFault("its text tells no symbol")
             coder.narrow(known, unknown)
             estimate.sum = estimate.sum + total & 0xFFFF

@@ -56,7 +56,7 @@ def list_command(*, everywhere: bool, as_json: bool) -> None:
         echo_json({"applications": [_document(context, application) for application in applications]})
         return
     if not applications:
-        echo(f"No application is defined. Definitions are read from {path_words(str(context.places.apps))}.")
+        echo(f"No application is defined. Definitions are read from {path_words(str(context.paths.apps))}.")
         return
     rows = [
         (
@@ -255,7 +255,7 @@ def edit(name: str, *, as_json: bool) -> None:
     from usufruct.definitions.load import SHIPPED, is_application_name
 
     context = real_context()
-    file = context.places.apps / f"{name}.toml"
+    file = context.paths.apps / f"{name}.toml"
     if not (is_application_name(name) and file.is_file()):
         # The user's own file can be edited even if it is broken.
         application = application_named(known_applications(context), name)
@@ -289,7 +289,7 @@ def edit(name: str, *, as_json: bool) -> None:
 def _keep_aside(context: Context, name: str, text: str) -> Path:
     from usufruct.files.copying import replace_text
 
-    kept = context.places.apps / f"{name}.toml.rejected"
+    kept = context.paths.apps / f"{name}.toml.rejected"
     replace_text(kept, text, context.system())
     return kept
 

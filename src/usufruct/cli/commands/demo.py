@@ -15,7 +15,7 @@ from usufruct.cli.screen import echo, echo_json, json_option, styled
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.files.paths import expanded
 from usufruct.files.shells import quoted, setting
-from usufruct.files.state_places import HOME_VARIABLE
+from usufruct.files.state_paths import HOME_VARIABLE
 
 _SCENES: tuple[tuple[str, tuple[str, ...]], ...] = (
     (

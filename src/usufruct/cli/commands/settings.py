@@ -30,7 +30,7 @@ def settings(click_context: click.Context, *, as_json: bool) -> None:
     if click_context.invoked_subcommand:
         return
     context = real_context()
-    file = context.places.settings
+    file = context.paths.settings
     found = settings_that_hold(context)
     if as_json:
         echo_json(

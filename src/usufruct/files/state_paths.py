@@ -10,7 +10,7 @@ from usufruct.files.paths import expanded
 HOME_VARIABLE = "USUFRUCT_HOME"
 
 
-class StatePlaces(Struct, frozen=True):
+class StatePaths(Struct, frozen=True):
     """The paths of Usufruct's own files."""
 
     config: Path
@@ -19,7 +19,7 @@ class StatePlaces(Struct, frozen=True):
     """Holds what Usufruct writes."""
 
     @classmethod
-    def found(cls) -> "StatePlaces":
+    def found(cls) -> "StatePaths":
         """Everything below `USUFRUCT_HOME` if that is set, else the platform's usual directories."""
         home = os.environ.get(HOME_VARIABLE)
         if home:
