@@ -1,39 +1,19 @@
 """`add` in its more than plain uses: several archives, several applications, folders, answers, a terminal."""
 
-import json
 import shlex
-import subprocess
 import sys
 import unittest
 
 from tests.archives.zip_writer import Item, zip_of
+from tests.cli.case import ProgramCase
 from tests.cli.terminal import Terminal
-from tests.support import SAMPLES, WorldTest, run_program, zip_bytes
+from tests.support import zip_bytes
 from usufruct.cli.cells import cells
 
 
-class AddCase(WorldTest):
-    def setUp(self) -> None:
-        super().setUp()
-        self.home = self.world.folder / "state"
-        self.downloads = self.world.folder / "downloads"
-        apps = self.home / "apps"
-        apps.mkdir(parents=True)
-        for file in (SAMPLES / "apps").iterdir():
-            text = file.read_text(encoding="utf-8").replace("~/", f"{self.world.folder.as_posix()}/apps/")
-            (apps / file.name).write_text(text, encoding="utf-8")
-
-    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.home, cwd=self.downloads)
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        self.assertNotIn("Traceback", done.stderr)
-        return done
-
-    def write(self, name: str, files: dict[str, str | bytes]) -> None:
-        (self.downloads / name).write_bytes(zip_bytes(files))
-
+class AddCase(ProgramCase):
     def names(self) -> set[str]:
-        holdings = json.loads(self.run_words("list", "--json").stdout)["holdings"]
+        holdings = self.document("list")["holdings"]
         return {f"{holding['name']} for {holding['application']}" for holding in holdings}
 
 
@@ -89,7 +69,7 @@ class AddTest(AddCase):
         named = self.run_words("add", "odd.zip", "--app", "weftline", code=3).stderr
         (other,) = (line for line in named.splitlines() if line.split()[:1] == ["answer"])
         self.assertEqual(answer.removesuffix(" --yes").split(), other.split())
-        options = json.loads(self.run_words("look", "odd.zip", "--json", code=3).stdout)["archives"][0]["decision"]
+        options = self.document("look", "odd.zip", code=3)["archives"][0]["decision"]
         self.assertEqual([options["options"][0][key] for key in ("answer", "left_out")], [[], 2])
         self.run_words(*shlex.split(answer.split("usufruct ")[1]))
 

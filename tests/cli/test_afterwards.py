@@ -1,28 +1,22 @@
 """The archive afterwards: kept, in the trash, or stored; and where it is."""
 
-import json
 import os
 import unittest
 from pathlib import Path
 
-from tests.cli.test_add import AddCase
-from tests.support import IN_MEMORY, run_program, zip_bytes
+from tests.cli.case import ProgramCase
+from tests.support import IN_MEMORY, zip_bytes
 
 
-class AfterwardsTest(AddCase):
+class AfterwardsTest(ProgramCase):
     def setUp(self) -> None:
         super().setUp()
         self.user = self.world.folder / "user"
         self.environment = {"HOME": str(self.user), "XDG_DATA_HOME": ""}
         self.write("gels.zip", {"moon.gel": "moon"})
 
-    def run_words(self, *words: str, code: int = 0, **environment: str):
-        done = run_program(*words, home=self.home, cwd=self.downloads, **self.environment, **environment)
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        return done
-
     def archives(self, code: int = 0) -> list[dict]:
-        return json.loads(self.run_words("archives", "--json", code=code).stdout)["archives"]
+        return self.document("archives", code=code)["archives"]
 
     def test_it_stays_unless_the_option_or_the_settings_say_otherwise(self) -> None:
         self.run_words("add", "gels.zip")
@@ -53,9 +47,7 @@ class AfterwardsTest(AddCase):
         self.assertIn("The archive stays", said)
         self.assertTrue(pack.exists())
         self.assertEqual(sorted(self.world.contents()), ["Gels/moon.gel", "Gels/sun.gel"])
-        (facts,) = [
-            one["facts"] for one in json.loads(self.run_words("look", "odd.zip", "--json", code=1).stdout)["archives"]
-        ]
+        (facts,) = [one["facts"] for one in self.document("look", "odd.zip", code=1)["archives"]]
         self.assertEqual((facts["behind"], facts["unread"][0]["bytes"]), (1, 12))
 
     def test_an_archive_of_which_less_than_half_was_placed_stays_unless_it_is_named(self) -> None:

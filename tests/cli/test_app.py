@@ -3,27 +3,23 @@
 import json
 import os
 import stat
-import subprocess
 import sys
 import unittest
 from pathlib import Path
 
+from tests.cli.case import ProgramCase
 from tests.support import WorldTest, run_program, tar_bytes, zip_bytes
 from usufruct.definitions.load import SHIPPED, load_application
 
 
-class AppTest(WorldTest):
+class AppTest(ProgramCase):
+    has_definitions = False
+
     def setUp(self) -> None:
         super().setUp()
-        self.home = self.world.folder / "state"
+        self.folder = self.world.folder
         self.root = self.world.folder / "Moonbox"
         self.definition = self.home / "apps" / "moonbox.toml"
-
-    def run_words(self, *words: str, code: int = 0, **environment: str) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.home, cwd=self.world.folder, **environment)
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        self.assertNotIn("Traceback", done.stderr)
-        return done
 
     def fill(self) -> None:
         for name in ("Owl", "Fox"):

@@ -11,18 +11,18 @@ import time
 import unittest
 
 from tests.archives.zip_writer import Item, zip_of
-from tests.cli.test_add import AddCase, TerminalTest
-from tests.support import program, run_program, zip_bytes
+from tests.cli.case import ProgramCase
+from tests.cli.test_add import TerminalTest
+from tests.support import program, zip_bytes
 
 
-class DownloadsTest(AddCase):
-    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.home, cwd=self.downloads, USUFRUCT_DOWNLOADS=str(self.downloads))
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        return done
+class DownloadsTest(ProgramCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.environment = {"USUFRUCT_DOWNLOADS": str(self.downloads)}
 
     def states(self, *words: str) -> dict[str, tuple[str, str | None]]:
-        found = json.loads(self.run_words("downloads", *words, "--json").stdout)["downloads"]
+        found = self.document("downloads", *words)["downloads"]
         return {one["path"].rpartition("/")[2]: (one["state"], one["application"]) for one in found}
 
     def put(self, name: str, content: bytes, age: int = 100) -> None:
@@ -140,7 +140,7 @@ class DownloadsTest(AddCase):
 
 
 @unittest.skipIf(sys.platform == "win32", "a terminal is simulated with the system's own")
-class ChecklistTest(AddCase):
+class ChecklistTest(ProgramCase):
     at_terminal = TerminalTest.at_terminal
 
     def test_new_downloads_are_offered_as_a_checklist(self) -> None:

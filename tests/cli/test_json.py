@@ -8,7 +8,7 @@ from typing import Any
 import click
 import jsonschema
 
-from tests.cli.test_add import AddCase
+from tests.cli.case import ProgramCase
 from usufruct.cli.main import cli
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text(encoding="utf-8"))
@@ -34,10 +34,10 @@ def validate(document: object, form: str) -> None:
     jsonschema.Draft202012Validator(schema).validate(document)
 
 
-class JsonTest(AddCase):
+class JsonTest(ProgramCase):
     def document(self, command: str, *words: str, code: int = 0, form: str = "") -> Any:
         """What a command prints, once it has the form that the schema promises for it."""
-        found = json.loads(self.run_words(*command.split(), *words, "--json", code=code).stdout)
+        found = super().document(*command.split(), *words, code=code)
         validate(found, form or command)
         return found
 

@@ -1,38 +1,27 @@
 """`look` beyond the plan: facts, one entry, everything read through, passwords and names from the command line."""
 
-import json
 import os
 import re
-import subprocess
 import time
 import unittest
 from pathlib import Path
 
 from tests.archives.zip_writer import Item, zip_of
-from tests.support import WorldTest, run_program, zip_bytes
+from tests.cli.case import ProgramCase
+from tests.support import run_program, zip_bytes
 
 
-class LookTest(WorldTest):
+class LookTest(ProgramCase):
+    has_definitions = False
     where = None  # only file systems on disks keep where a file came from
 
-    def setUp(self) -> None:
-        super().setUp()
-        self.folder = self.world.folder / "downloads"
-        self.home = self.world.folder / "state"
-
-    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.home, cwd=self.folder)
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        self.assertNotIn("Traceback", done.stderr)
-        return done
-
-    def write(self, name: str, content: bytes) -> None:
+    def put(self, name: str, content: bytes) -> None:
         (self.folder / name).write_bytes(content)
         os.utime(self.folder / name, (1e9, 1e9))
 
     def test_the_facts_of_a_download(self) -> None:
         items = [Item(b"run.exe", b"MZ", "moth", 32), Item("\u202egpj.gel".encode(), b"x", flags=0x800)]
-        self.write("pack.rar", b"MZ" + bytes(99) + zip_of(items, comment=b"for the play\n")[0])
+        self.put("pack.rar", b"MZ" + bytes(99) + zip_of(items, comment=b"for the play\n")[0])
         said = " ".join(self.run_words("look", "--to", "x", "pack.rar", code=3).stdout.split())
         for words in (
             "zip · 2 entries", "packed not compressed", "with AES-256, 1 file", "called rar, but it is zip",
@@ -40,13 +29,13 @@ class LookTest(WorldTest):
             r"1 name that shows as another: \u202egpj",
         ):  # fmt: skip
             self.assertIn(words, said)
-        (found,) = json.loads(self.run_words("look", "--to", "x", "pack.rar", "--json", code=3).stdout)["archives"]
+        (found,) = self.document("look", "--to", "x", "pack.rar", code=3)["archives"]
         self.assertEqual(found["facts"]["locks"], ["AES-256"])
         self.assertEqual(found["facts"]["careful"]["programs"], ["run.exe"])
         self.assertIn("locked with a password", found["decision"]["question"])
 
     def test_the_origin_is_told_where_the_file_system_recorded_it(self) -> None:
-        self.write("moon.zip", zip_bytes({"moon.gel": "moon"}))
+        self.put("moon.zip", zip_bytes({"moon.gel": "moon"}))
         try:
             os.setxattr(self.folder / "moon.zip", "user.xdg.origin.url", b"https://moon.example/\x1b[31mmoon.zip")
         except (AttributeError, OSError):
@@ -59,17 +48,17 @@ class LookTest(WorldTest):
     def test_one_entry_is_printed_safely(self) -> None:
         inner = zip_bytes({"deep/note.txt": "inside"})
         files = {"a/readme.txt": "h\u00e9llo\x1b[31m\n", "b/readme.txt": "two", "inner.zip": inner, "x.bin": "\0\1"}
-        self.write("pack.zip", zip_bytes({**files, "old.txt": "Ночь над гаванью, тихо\n".encode("cp866") * 4}))
+        self.put("pack.zip", zip_bytes({**files, "old.txt": "Ночь над гаванью, тихо\n".encode("cp866") * 4}))
         self.assertEqual(self.run_words("look", "pack.zip", "--read", "A/ReadMe.txt").stdout, "h\u00e9llo\\x1b[31m\n")
         self.assertIn("Ночь над гаванью", self.run_words("look", "pack.zip", "--read", "old.txt").stdout)
         self.assertEqual(self.run_words("look", "pack.zip", "--read", "inner.zip/deep/note.txt").stdout, "inside\n")
-        document = json.loads(self.run_words("look", "pack.zip", "--read", "b/readme.txt", "--json").stdout)
+        document = self.document("look", "pack.zip", "--read", "b/readme.txt")
         self.assertEqual((document["entry"], document["text"], document["cut"]), ("b/readme.txt", "two", False))
         for entry, said in (("readme.txt", "2 files"), ("none", "has no file"), ("x.bin", "is not a text")):
             self.assertIn(said, self.run_words("look", "pack.zip", "--read", entry, code=2).stderr)
 
     def test_every_entry_is_listed_and_a_copy_of_one_is_opened_but_nothing_that_can_run(self) -> None:
-        self.write(
+        self.put(
             "pack.zip",
             zip_bytes(
                 {
@@ -84,7 +73,7 @@ class LookTest(WorldTest):
         )
         listed = self.run_words("look", "pack.zip", "--content", "--to", "shelf").stdout
         self.assertRegex(listed, r"2024-\d\d-\d\d \d\d:\d\d +7 B  x/page 1\.png")
-        content = json.loads(self.run_words("look", "pack.zip", "--content", "--json", code=3).stdout)
+        content = self.document("look", "pack.zip", "--content", code=3)
         entries = {one["entry"]: one["bytes"] for one in content["archives"][0]["content"]}
         self.assertEqual(len(entries), 6)
         self.assertEqual(entries["x/odd"], 103)
@@ -131,28 +120,28 @@ class LookTest(WorldTest):
 
     def test_reading_it_all_through_places_nothing(self) -> None:
         content = zip_bytes({"a.gel": "a" * 500, "b.gel": "b"}, compression=0)
-        self.write("good.zip", content)
-        self.write("bad.zip", content.replace(b"aaaa", b"abaa", 1))
-        self.write("plain.tar", bytes(10240))
+        self.put("good.zip", content)
+        self.put("bad.zip", content.replace(b"aaaa", b"abaa", 1))
+        self.put("plain.tar", bytes(10240))
         done = self.run_words("look", "--verify", "good.zip", "bad.zip", "plain.tar", code=1)
         said = done.stdout + done.stderr
         self.assertIn("fine  good.zip  2 files, 501 B read, every checksum holds", said)
         self.assertIn("a.gel in bad.zip (at byte 0) does not match its checksum", said)
         self.assertIn("no checksums", said)
-        document = json.loads(self.run_words("look", "--verify", "bad.zip", "--json", code=4).stdout)
+        document = self.document("look", "--verify", "bad.zip", code=4)
         self.assertEqual(document["archives"][0]["error"]["code"], "damaged")
 
     def test_an_archive_with_an_unsafe_entry_is_not_fine(self) -> None:
         """It was called fine, with exit code 0, since all that was read held its checksums."""
-        self.write("sly.zip", zip_bytes({"../up.gel": "x", "a.gel": "a"}))
+        self.put("sly.zip", zip_bytes({"../up.gel": "x", "a.gel": "a"}))
         done = self.run_words("look", "--verify", "sly.zip", code=4)
         self.assertIn("bad   sly.zip  1 file, 1 B read", done.stdout)
         self.assertIn("sly.zip has an unsafe entry, ../up.gel", done.stderr)
-        document = json.loads(self.run_words("look", "--verify", "sly.zip", "--json", code=4).stdout)["archives"][0]
+        document = self.document("look", "--verify", "sly.zip", code=4)["archives"][0]
         self.assertEqual((document["unsafe"], document["error"]["code"]), (1, "unsafe"))
 
     def test_passwords_come_from_a_file_or_from_those_kept(self) -> None:
-        self.write("locked.zip", zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
+        self.put("locked.zip", zip_of([Item(b"moon.gel", b"moon", "moth", 32)])[0])
         self.run_words("add", "--to", "out", "locked.zip", code=3)
         (self.folder / "words").write_text("wasp\n")
         self.run_words("add", "--to", "out", "locked.zip", "--password-file", "words", code=4)
@@ -168,8 +157,8 @@ class LookTest(WorldTest):
 
     def test_what_is_replaced_is_counted_where_not_every_file_is_drawn(self) -> None:
         many = {f"birds/{part}/{n:03}.gel": b"new" for part in range(9) for n in range(40)}
-        self.write("many.zip", zip_bytes(many))
-        self.write("few.zip", zip_bytes({name: body for name, body in many.items() if name.startswith("birds/3/")}))
+        self.put("many.zip", zip_bytes(many))
+        self.put("few.zip", zip_bytes({name: body for name, body in many.items() if name.startswith("birds/3/")}))
         for name in list(many)[130:]:
             path = self.folder / "x" / name
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -182,7 +171,7 @@ class LookTest(WorldTest):
 
     def test_names_that_may_be_read_in_two_ways_are_asked_about(self) -> None:
         """They were guessed, and a wrong guess was placed without a word."""
-        self.write("old.zip", zip_of([Item(b"Engali\x85.gel", b"x")])[0])
+        self.put("old.zip", zip_of([Item(b"Engali\x85.gel", b"x")])[0])
         to = ("--to", str(self.world.folder / "to"))
         environment = {"LC_CTYPE": "C", "LC_ALL": ""}
         done = run_program("add", *to, "old.zip", home=self.home, cwd=self.folder, **environment)
@@ -194,7 +183,7 @@ class LookTest(WorldTest):
         self.assertEqual([path.name for path in (self.world.folder / "to").iterdir()], ["Engalià.gel"])
 
     def test_names_are_read_as_the_user_says(self) -> None:
-        self.write("old.zip", zip_of([Item("Läufer.gel".encode("cp850"), b"x")])[0])
+        self.put("old.zip", zip_of([Item("Läufer.gel".encode("cp850"), b"x")])[0])
         self.run_words("add", "--to", "out", "old.zip", "--names", "cp850")
         self.assertTrue((self.folder / "out/Läufer.gel").exists())
         self.assertIn("is no encoding", self.run_words("look", "old.zip", "--names", "klingon", code=2).stderr)

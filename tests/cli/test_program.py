@@ -10,28 +10,22 @@ from unittest import mock
 
 from click.testing import CliRunner
 
+from tests.cli.case import ProgramCase
 from tests.support import DOWNLOADS, WorldTest, program, run_program, zip_bytes
 from usufruct.actions.demonstration import differences, prepare_demo, tree_of
 from usufruct.cli.commands.demo import demo
 from usufruct.errors import UsufructError
 
 
-class ProgramTest(WorldTest):
+class ProgramTest(ProgramCase):
+    has_definitions = False
+
     def setUp(self) -> None:
         super().setUp()
         self.folder = self.world.folder / "demo"
         self.folder.mkdir()
         prepare_demo(self.folder)
         self.home = self.folder / "usufruct"
-
-    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.home, cwd=self.folder)
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        self.assertNotIn("Traceback", done.stderr)
-        return done
-
-    def document(self, *words: str, code: int = 0) -> dict:
-        return json.loads(self.run_words(*words, "--json", code=code).stdout)
 
     def test_a_first_afternoon(self) -> None:
         before = tree_of(self.folder / "Lanternbox")

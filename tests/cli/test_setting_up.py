@@ -7,24 +7,19 @@ import subprocess
 import unittest
 from pathlib import Path
 
-from tests.support import WorldTest, program, run_program, zip_bytes
+from tests.cli.case import ProgramCase
+from tests.support import program, zip_bytes
 
 PROJECT = Path(__file__).parents[2]
 
 
-class SettingUpTest(WorldTest):
+class SettingUpTest(ProgramCase):
     def setUp(self) -> None:
         super().setUp()
-        self.world.context_with_definitions()
+        self.folder = self.world.folder
         self.world.add_files("moons.zip", {"gels/moon.gel": "1"})
         self.world.add_files("sky v1.zip", {"gels/sky.gel": "1"})
-        self.downloads = self.world.folder / "downloads"
         (self.downloads / "moon.txt").write_text("no archive")
-
-    def run_words(self, *words: str, code: int = 0, **environment: str) -> "subprocess.CompletedProcess[str]":
-        done = run_program(*words, home=self.world.paths.data, cwd=self.world.folder, **environment)
-        self.assertEqual(done.returncode, code, done.stderr)
-        return done
 
     def offered(self, line: str, **environment: str) -> list[str]:
         """What bash would offer for the last word of a line."""

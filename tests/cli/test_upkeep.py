@@ -1,37 +1,24 @@
 """What keeps the promise over the years: check, repair, whose, undo, history, changed files, updates."""
 
-import json
 import re
 import shlex
 import shutil
-import subprocess
 import unittest
 
 from tests.cli.test_add import AddCase
-from tests.support import run_program
 from usufruct.actions.demonstration import differences
 
 
 class UpkeepTest(AddCase):
     def setUp(self) -> None:
         super().setUp()
+        # A home of its own, so that the trash of whoever runs the tests is left alone.
+        self.environment = {"HOME": str(self.world.folder / "user"), "XDG_DATA_HOME": ""}
         self.world.write({"Gels/moon.gel": "mine"})
         self.before = self.world.tree()
         self.write("sky v1.zip", {"gels/moon.gel": "theirs", "gels/sun.gel": "sun"})
         self.run_words("add", "sky v1.zip")
         self.gels = self.world.lanternbox / "Gels"
-
-    def run_words(self, *words: str, code: int = 0) -> "subprocess.CompletedProcess[str]":
-        # A home of its own, so that the trash of whoever runs the tests is left alone.
-        done = run_program(
-            *words, home=self.home, cwd=self.downloads, HOME=str(self.world.folder / "user"), XDG_DATA_HOME=""
-        )
-        self.assertEqual(done.returncode, code, f"{words}\n{done.stdout}\n{done.stderr}")
-        self.assertNotIn("Traceback", done.stderr)
-        return done
-
-    def document(self, *words: str, code: int = 0) -> dict:
-        return json.loads(self.run_words(*words, "--json", code=code).stdout)
 
     def test_check_tells_changed_from_missing_and_repair_mends_what_nobody_wrote(self) -> None:
         self.assertEqual(self.document("check")["holdings"][0]["fine"], 2)
