@@ -17,7 +17,9 @@ from tests.systems import SYSTEMS, VARIABLE
 
 HERE = Path(__file__).parent
 _LONG = ("test_walks", "test_killed_stories", "test_interruptions", "test_guide", "test_fuzzing", "test_program")
-"""Begun first, so that none of them is left for the end."""
+"""Begun first, each by itself, so that none of them is left for the end."""
+_TOGETHER = 5
+"""Other modules that share a process: each process has to start and to import all that it tests."""
 
 
 def modules(words: list[str]) -> list[str]:
@@ -27,10 +29,17 @@ def modules(words: list[str]) -> list[str]:
     return sorted(chosen, key=lambda name: (not name.endswith(_LONG), name))
 
 
-def run(name: str, system: str) -> tuple[str, int, str, float]:
-    """Run one module in a process of its own; gives its name, exit code, what it said, and its seconds."""
+def batches(names: list[str]) -> list[list[str]]:
+    """The modules by the process that they are run in."""
+    alone = [[name] for name in names if name.endswith(_LONG)]
+    others = names[len(alone) :]
+    return alone + [others[first : first + _TOGETHER] for first in range(0, len(others), _TOGETHER)]
+
+
+def run(names: list[str], system: str) -> tuple[str, int, str, float]:
+    """Run modules in a process of their own; gives their names, exit code, what it said, and its seconds."""
     begun = time.monotonic()
-    words, world = [sys.executable, "-m", "unittest", name], {**os.environ, VARIABLE: system}
+    words, world = [sys.executable, "-m", "unittest", *names], {**os.environ, VARIABLE: system}
     # The program is run as users have it: what was compiled once is kept.
     world.pop("PYTHONDONTWRITEBYTECODE", None)
     done = subprocess.run(
@@ -40,8 +49,7 @@ def run(name: str, system: str) -> tuple[str, int, str, float]:
     if code == 5 and re.search(r"^NO TESTS RAN \(skipped=", done.stderr, re.MULTILINE):
         # From Python 3.12 on a module of which all is skipped fails otherwise.
         code = 0
-    if system:
-        name = f"{name} as on {system}"
+    name = f"{', '.join(names)}{f' as on {system}' if system else ''}"
     return name, code, done.stdout + done.stderr, time.monotonic() - begun
 
 
@@ -60,7 +68,7 @@ def main() -> None:
     begun = time.monotonic()
     chosen = modules(words.words)
     with ThreadPoolExecutor(words.at_once) as pool:
-        for job in as_completed([pool.submit(run, name, words.on) for name in chosen]):
+        for job in as_completed([pool.submit(run, names, words.on) for names in batches(chosen)]):
             name, code, said, seconds = job.result()
             count = re.search(r"^Ran (\d+) test", said, re.MULTILINE)
             tests += int(count[1]) if count else 0
