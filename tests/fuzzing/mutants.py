@@ -8,9 +8,11 @@ import lzma
 import random
 import struct
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Set
+from typing import NamedTuple
 
 import py7zr
+from blake3 import blake3
 
 from tests.archives.old_writers import compressed, cpio_of, lzipped, rpm_of, xar_of
 from tests.archives.rar4_writer import Packed, archive4
@@ -119,13 +121,27 @@ def seed_of(kind: str) -> bytes:
     return SEEDS[kind]()
 
 
-def mutant(kind: str, chance: Chance) -> bytes:
-    """What chance makes of a sound archive: its fields where they are known, else its bytes."""
+CHECKED = [kind for kind in SEEDS if kind.startswith(("zip", "rar", "7z")) and kind != "zip, inner"]
+"""Formats that state a checksum of each entry."""
+RIGHT = {blake3(content).digest() for content in (*PLAIN.values(), FILES["link"].removeprefix(b"->"), b"", *OLD)}
+"""Digests of all content that the sound archives have."""
+
+
+class Mutant(NamedTuple):
+    """What chance made of a sound archive."""
+
+    content: bytes
+    right: Set[bytes] | None
+    """Digests of all that may be read in it; None where its checksums need not be those of what was packed."""
+
+
+def mutant(kind: str, chance: Chance) -> Mutant:
+    """Fields of a sound archive changed where they are known, else its bytes."""
     seed = seed_of(kind)
     by_field = _BY_FIELD.get(kind)
     if by_field and chance.random() < 0.6:
-        return by_field(seed, chance)
-    return by_bytes(seed, chance)
+        return Mutant(by_field(seed, chance), None)
+    return Mutant(by_bytes(seed, chance), RIGHT if kind in CHECKED else None)
 
 
 def by_bytes(content: bytes, chance: Chance) -> bytes:

@@ -8,7 +8,7 @@ import shutil
 import signal
 import tempfile
 import traceback
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 from multiprocessing.connection import Connection
 from pathlib import Path
 from types import FrameType
@@ -36,7 +36,7 @@ Found = tuple[str, bytes, str]
 _SECONDS = 5
 """Of processor time for one mutant of a few kilobytes."""
 _MEMORY = 2 << 30
-_WHOLE_WAY = 10
+_WHOLE_WAY = 25
 """Every so many mutants are added and removed as well."""
 
 
@@ -48,8 +48,11 @@ def access() -> Access:
     return Access(passwords=Passwords((PASSWORD,), given=True))
 
 
-def read_all(path: Path) -> None:
-    """List and read an archive: a clear error is fine, anything else is raised."""
+def read_all(path: Path, right: Set[bytes] | None = None) -> bool:
+    """List and read an archive; whether that went well. A clear error is fine, anything else is raised.
+
+    `right`: digests of all that may come out of it.
+    """
     try:
         archive = open_archive(path, access(), is_alone=True)
         try:
@@ -57,12 +60,17 @@ def read_all(path: Path) -> None:
                 if entry.path.startswith("/") or ".." in entry.path.split("/") or "\0" in entry.path:
                     raise Fault(f"it lists {entry.path!r}")
             archive.unlock()
-            digests_of(archive, [row for row, kind in enumerate(archive.listing.kinds) if kind == EntryKind.FILE])
+            rows = [row for row, kind in enumerate(archive.listing.kinds) if kind == EntryKind.FILE]
+            digests = digests_of(archive, rows)
+            if right is not None and not right.issuperset(digests.values()):
+                raise Fault("it reads what was never packed")
         finally:
             archive.close()
     except UsufructError as error:
         if not (error.message and error.remedy):
             raise Fault(f"it says too little: {error!r}") from error
+        return False
+    return True
 
 
 def go_the_whole_way(world: World, path: Path) -> None:
@@ -108,7 +116,7 @@ def mutants(seed: int, count: int, kinds: Sequence[str] = tuple(SEEDS)) -> list[
 def _mutant(seed: int, number: int, kinds: Sequence[str]) -> tuple[str, bytes]:
     kind = kinds[number % len(kinds)]
     name = f"{kind.replace(', ', '-').replace(' ', '-')}-{seed}-{number}"
-    return name, mutant(kind, random.Random(f"{seed} {number}"))
+    return name, mutant(kind, random.Random(f"{seed} {number}")).content
 
 
 def _work(out: Connection, seed: int, first: int, count: int, kinds: Sequence[str]) -> None:
@@ -122,11 +130,12 @@ def _work(out: Connection, seed: int, first: int, count: int, kinds: Sequence[st
         for number in range(first, count):
             out.send((number, ""))
             kind = kinds[number % len(kinds)]
-            path.write_bytes(mutant(kind, random.Random(f"{seed} {number}")))
+            made = mutant(kind, random.Random(f"{seed} {number}"))
+            path.write_bytes(made.content)
             os.utime(path, (OLD, OLD))
             signal.setitimer(signal.ITIMER_PROF, _SECONDS)
             try:
-                read_all(path)
+                read_all(path, made.right)
                 if number % _WHOLE_WAY == 0:
                     go_the_whole_way(world, path)
             except BaseException as error:  # noqa: BLE001 - whatever it is, it is what is looked for
