@@ -133,6 +133,7 @@ class ProgramTest(ProgramCase):
     def test_a_second_command_waits_and_then_says_who_is_at_work(self) -> None:
         from filelock import FileLock
 
+        (self.home / "settings.toml").write_text("patience = 1\n")
         self.home.joinpath("lock-holder").write_text("add big.zip, process 1\n")
         with FileLock(self.home / "lock"):
             done = self.run_words("remove", "nothing", code=6)
@@ -204,12 +205,13 @@ class DemoTest(WorldTest):
 
     def test_the_demo_can_be_kept_for_playing(self) -> None:
         folder = self.world.folder / "play"
-        done = run_program("demo", "--keep", str(folder), home=self.world.folder / "state")
-        self.assertEqual(done.returncode, 0, done.stderr)
-        listed = run_program("list", home=folder / "usufruct")
-        self.assertIn("owl-family", listed.stdout)
-        again = run_program("demo", "--keep", str(folder), home=self.world.folder / "state")
-        self.assertEqual(again.returncode, 2)
+        for code in (0, 2):
+            done = run_program("demo", "--keep", str(folder), "--bare", home=self.world.folder / "state")
+            self.assertEqual(done.returncode, code, done.stderr)
+        self.assertTrue((folder / "Downloads/owl-family-v1.2.zip").exists())
+        with mock.patch("usufruct.cli.commands.demo._run", return_value=0) as ran:
+            CliRunner().invoke(demo, ["--keep", f"{folder} 2"])
+        self.assertFalse(any("remove owl-family" in call.args[1] for call in ran.mock_calls), "all stays")
 
     def test_the_samples_are_what_their_script_makes(self) -> None:
         made = self.world.folder / "made"

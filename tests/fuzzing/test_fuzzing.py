@@ -48,7 +48,8 @@ class FuzzingTest(unittest.TestCase):
                 for end in range(8, len(content) - 30, max(1, len(content) // 12)) if kind in CHECKED else ():
                     with self.subTest(kind, end=end):
                         self.assertFalse(is_read(content[:end], RIGHT) and kind not in MAY_END_EARLY)
-                        is_read(content[:end] + bytes([content[end] ^ 16]) + content[end + 1 :], RIGHT)
+                        if not kind.endswith("hidden"):  # a key takes long to derive
+                            is_read(content[:end] + bytes([content[end] ^ 16]) + content[end + 1 :], RIGHT)
 
     def test_damaged_members_of_rar_3_end_in_a_fault_of_theirs(self) -> None:
         self.assertEqual([(name, fault) for name, _, fault in damaged(SEED, often(300))], [])
