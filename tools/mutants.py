@@ -43,6 +43,8 @@ class Slip:
 
     file: str
     line: int
+    statement: int
+    """The line that its statement begins in: of a statement of many lines only that is measured."""
     was: str
     now: str
     begin: int
@@ -62,26 +64,34 @@ def slips_in(file: str, text: str) -> Iterator[Slip]:
     for line in text.encode().splitlines(keepends=True):
         starts.append(starts[-1] + len(line))
 
-    def slip(node: ast.expr | ast.stmt, now: str) -> Slip:
+    def slip(node: ast.expr | ast.stmt, now: str, statement: int) -> Slip:
         begin = starts[node.lineno - 1] + node.col_offset
         end = starts[(node.end_lineno or node.lineno) - 1] + (node.end_col_offset or 0)
-        return Slip(file, node.lineno, text.encode()[begin:end].decode(), now, begin, end)
+        return Slip(file, node.lineno, statement, text.encode()[begin:end].decode(), now, begin, end)
 
-    for node in ast.walk(ast.parse(text)):
+    for node, statement in _with_statements(ast.parse(text)):
         if isinstance(node, ast.Compare) and len(node.ops) == 1 and type(node.ops[0]) in _TURNED:
             left, right = ast.unparse(node.left), ast.unparse(node.comparators[0])
-            yield slip(node, f"({left} {_TURNED[type(node.ops[0])]} {right})")
+            yield slip(node, f"({left} {_TURNED[type(node.ops[0])]} {right})", statement)
         elif isinstance(node, ast.BoolOp):
             word = " and " if isinstance(node.op, ast.And) else " or "
             for number in range(len(node.values)):
                 kept = [ast.unparse(value) for at, value in enumerate(node.values) if at != number]
-                yield slip(node, f"({word.join(kept)})")
+                yield slip(node, f"({word.join(kept)})", statement)
         elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
-            yield slip(node, f"bool({ast.unparse(node.operand)})")
+            yield slip(node, f"bool({ast.unparse(node.operand)})", statement)
         elif isinstance(node, ast.Constant) and type(node.value) is int:
-            yield slip(node, str(node.value + 1))
+            yield slip(node, str(node.value + 1), statement)
         elif isinstance(node, ast.Expr) and isinstance(node.value, ast.Call):
-            yield slip(node, "...")
+            yield slip(node, "...", statement)
+
+
+def _with_statements(top: ast.AST, statement: int = 0) -> Iterator[tuple[ast.AST, int]]:
+    """Every node below one, with the line that its statement begins in."""
+    for node in ast.iter_child_nodes(top):
+        begins = node.lineno if isinstance(node, ast.stmt) else statement
+        yield node, begins
+        yield from _with_statements(node, begins)
 
 
 def measured(copy: Path, at_once: int) -> tuple[dict[str, dict[str, set[int]]], dict[str, float]]:
@@ -161,9 +171,7 @@ def main() -> int:
         sample = random.Random(asked.seed).sample(every, min(asked.count, len(every)))
 
         def tried(slip: Slip) -> bool:
-            tests = [name for name, files in lines.items() if slip.line in files.get(slip.file, ())]
-            # In an expression of many lines not each is measured.
-            tests = tests or [name for name, files in lines.items() if slip.file in files]
+            tests = [name for name, files in lines.items() if {slip.line, slip.statement} & files.get(slip.file, set())]
             copy = copies.get()
             try:
                 by = noticed_by(slip, copy, sorted(tests, key=seconds.__getitem__))
