@@ -24,7 +24,9 @@ from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, MachineError
 from usufruct.files.platform import this_platform
 from usufruct.model.entries import EntryKind
+from usufruct.transaction import stage
 from usufruct.transaction.by_processes import Turns, by_processes
+from usufruct.transaction.by_threads import by_threads
 from usufruct.transaction.jobs import Job, Jobs
 from usufruct.transaction.place import ProgramsFound
 from usufruct.transaction.stage import stage_files
@@ -98,6 +100,16 @@ class StageTest(ArchiveCase):
         staged = dict(chain.from_iterable(stage_files(InOrder(), self.jobs(archive))))  # type: ignore[arg-type]
         self.assertEqual(len(staged), len(self.FILES))
         self.assertEqual(readers, {"pump"})
+
+    def test_a_few_small_files_are_written_before_a_thread_would_have_begun(self) -> None:
+        for count, size, others in ((50, 9, 0), (51, 9, 1), (2, 256 << 10, 0), (2, (256 << 10) + 1, 1)):
+            content = {f"{count}-{size}-{number}": bytes(size) for number in range(count)}
+            archive = self.opened(zip_bytes(content))
+            with self.subTest(count=count, size=size), mock.patch.object(stage, "by_threads", wraps=by_threads) as used:
+                self.assertEqual(sum(map(len, stage_files(archive, self.jobs(archive)))), count)
+                self.assertEqual(used.call_count, others)
+            for path in self.target.iterdir():
+                path.unlink()
 
     def test_a_large_file_is_told_of_before_it_is_done(self) -> None:
         archive = self.opened(tar_bytes({"large": bytes(5 << 20)}, "w:gz"))

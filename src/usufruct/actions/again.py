@@ -10,7 +10,7 @@ from usufruct.errors import WrongUsage
 from usufruct.files.paths import real_path
 from usufruct.files.shells import quoted
 from usufruct.ledger import Ledger
-from usufruct.ledger.holdings import holding_named, holdings_of_size
+from usufruct.ledger.holdings import holding_named, holdings_from
 from usufruct.ledger.layers import entries_in, entries_of_holding
 from usufruct.model.choices import combined
 from usufruct.model.holdings import Holding
@@ -62,12 +62,12 @@ def from_this_archive(download: Download, ledger: Ledger) -> Holding | None:
     if request.update is not None or request.name is not None:
         return None
     named = {application.name for application in request.applications}
-    for holding in holdings_of_size(ledger, download.archive.size):
-        if request.to is not None and real_path(request.to) != holding.root:
-            continue
-        if request.to is None and request.is_named and holding.application not in named:
-            continue
-        if download.digest == holding.archive_digest:
+    for holding in holdings_from(ledger, download.archive.size, lambda: download.digest):
+        if request.to is not None:
+            is_meant = real_path(request.to) == holding.root
+        else:
+            is_meant = not request.is_named or holding.application in named
+        if is_meant:
             return holding
     return None
 

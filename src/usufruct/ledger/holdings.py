@@ -1,6 +1,6 @@
 """Holdings: find, record and delete them."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
 
@@ -69,10 +69,16 @@ def holdings_of_tidy_name(ledger: Ledger, application: str | None, root: str, ti
     return [_holding(row) for row in rows]
 
 
-def holdings_of_size(ledger: Ledger, size: int) -> list[Holding]:
-    """Holdings whose archives have this many bytes, newest first."""
+def holdings_from(ledger: Ledger, size: int, digest: Callable[[], bytes]) -> list[Holding]:
+    """Holdings whose archives have this many bytes and this digest, newest first.
+
+    `digest` is called only if any archive has the size: for the digest all of the archive has to be read.
+    """
+    is_of_size = f"FROM holding WHERE {_LIVE} AND archive_size = ?"
+    if not ledger.connection.execute(f"SELECT EXISTS (SELECT 1 {is_of_size})", (size,)).fetchone()[0]:
+        return []
     rows = ledger.connection.execute(
-        f"SELECT {_COLUMNS} FROM holding WHERE {_LIVE} AND archive_size = ? ORDER BY number DESC", (size,)
+        f"SELECT {_COLUMNS} {is_of_size} AND archive_blake3 = ? ORDER BY number DESC", (size, digest())
     )
     return [_holding(row) for row in rows]
 

@@ -12,6 +12,8 @@ from usufruct.transaction.jobs import Jobs, Staged, told, written
 _MOST_WORKERS = 4
 _MANY = 1000
 """Small files for which it is worth while to start another process."""
+_FEW = 50
+"""Small files that are written before a thread has started."""
 
 
 def _untold(size: int) -> None:
@@ -29,7 +31,8 @@ def stage_files(
     count = len(jobs.rows)
     if not count:
         return
-    workers = min(_MOST_WORKERS, os.cpu_count() or 1)
+    is_little = count <= _FEW and jobs.size <= 2 * SMALL and not archive.facts.is_slow
+    workers = 1 if is_little else min(_MOST_WORKERS, os.cpu_count() or 1)
     are_small = jobs.size < SMALL * count
     if workers > 1 and archive.is_divisible and count > 1:
         # For small files, Python takes most of the time, and only processes run it in parallel.
@@ -40,7 +43,7 @@ def stage_files(
             yield from by_threads(archive, jobs, 2 if are_small else workers, tell)
         return
     stream = archive.stream(jobs.rows)
-    if workers > 1 and not (count == 1 and jobs.size <= SMALL):
+    if workers > 1:
         stream = read_ahead(archive, jobs.rows)
     for row, blocks in stream:
         yield [written(jobs.make(row), told(blocks, tell))]
