@@ -67,6 +67,15 @@ class AgainTest(WorldTest):
         self.world.remove("season")
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
+    def test_in_two_directories_it_is_two_holdings_and_the_newest_is_named(self) -> None:
+        here, there = (str(self.world.folder / name) for name in ("here", "there"))
+        self.again(to=here)
+        self.again(to=there, name="owls", only=("Owl",))
+        self.again(to=there, name="foxes", only=("Fox",))
+        for directory, name in ((here, "season"), (there, "foxes")):
+            added = self.world.add(self.season, to=directory, only=("Fox",))
+            self.assertEqual((added.state, added.examined.name), ("already added", name))
+
     def test_a_choice_that_excludes_the_earlier_one_takes_its_place(self) -> None:
         self.season = self.world.archive("moods.zip", {
             f"{mood}/gels/{name}.gel": f"{mood} {name}" for mood in ("bright", "dim") for name in ("a", "b")
