@@ -5,9 +5,11 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
+
 from tests.support import WorldTest, no_trash
 from tests.transaction.kills import killed_at
-from usufruct.actions.adding import Added
+from usufruct.actions.adding import Added, add_archives
 from usufruct.actions.demonstration import differences
 from usufruct.actions.listing import list_holdings
 from usufruct.actions.recovering import put_right
@@ -115,6 +117,28 @@ class UpdateTest(WorldTest):
         removal = self.world.remove("sky")[0]
         self.assertEqual(len(removal.removed.left), 2)
         self.assertEqual(self.gels(), {"moon.gel": "edited", "old.gel": "edited too"})
+
+    def test_files_of_the_users_that_the_earlier_version_spared_are_spared_again(self) -> None:
+        """Placed beside the user's own with `--on-clash both`, its update replaced that own file without a word."""
+        spared = {"both": {"moon.gel": "mine", "moon (2).gel": "moon 2"}, "keep": {"moon.gel": "mine"}}
+        replaced = {"moon.gel": "moon 2"}
+        for earlier, now, expected in (
+            ("both", None, spared["both"]), ("keep", None, spared["keep"]), ("both", "replace", replaced),
+            ("existing", None, replaced), ("replace", None, replaced),
+        ):  # fmt: skip
+            with self.subTest(earlier=earlier, now=now):
+                self.world.write({"Gels/moon.gel": "mine"})
+                self.world.add_files("sky v1.zip", {**FIRST, "gels/moon.gel": "moon 1"}, on_clash=earlier)
+                request = self.world.request(update="sky", **({"on_clash": now} if now else {}))
+                request = msgspec.structs.replace(request, conflict_is_said=now is not None)
+                archive = self.world.archive("sky v2.zip", SECOND)
+                (added,) = add_archives(self.world.context, [archive], request, lambda _: None)
+                self.assertEqual(added.state, "updated")
+                found = {name: text for name, text in self.gels().items() if name.startswith("moon")}
+                self.assertEqual(found, expected)
+                # The command that is shown says so, and the next version goes on like this.
+                self.assertEqual("--on-clash" in added.examined.request.words(), expected is not replaced or bool(now))
+                self.world.remove("sky")
 
     def test_an_update_takes_nothing_out_of_pieces_of_other_programs(self) -> None:
         self.world.add_files("yarns v1.zip", {"blue.yarn": "blue"})

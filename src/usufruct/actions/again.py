@@ -12,18 +12,29 @@ from usufruct.files.shells import quoted
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import holding_named, holdings_from
 from usufruct.ledger.layers import entries_in, entries_of_holding
-from usufruct.model.choices import combined
+from usufruct.model.choices import OnClash, combined
 from usufruct.model.holdings import Holding
 from usufruct.model.plan import Plan
 
+_SPARING = frozenset({OnClash.KEEP, OnClash.NEWER, OnClash.BOTH})
+"""Answers by which files of the user's stay."""
+
 
 def to_update(request: Request, ledger: Ledger | None) -> Request:
-    """Return the request for the application or directory of the holding that is to be updated, if any."""
+    """Return the request for the application or directory of the holding that is to be updated, if any.
+
+    Files of the user's that the earlier version left in place stay again, unless another answer is given now.
+    """
     if request.update is None:
         return request
     old = holding_named(ledger, request.update) if ledger else None
     if not old:
         raise WrongUsage(f"There is no holding called {request.update}.", remedy="`usufruct list` shows what there is.")
+    if not request.conflict_is_said:
+        earlier, _ = choices_from_text(old.choices)
+        on_clash = earlier.on_clash if earlier.on_clash in _SPARING and not earlier.claim else request.choices.on_clash
+        choices = replace(request.choices, on_clash=on_clash, on_clash_of=earlier.on_clash_of)
+        request = replace(request, choices=choices)
     if old.application is None:
         return replace(request, applications=(), to=old.root)
     fitting = tuple(one for one in request.applications if one.name == old.application)
