@@ -53,6 +53,12 @@ class LearningTest(unittest.TestCase):
         two_of_five = learned(*(f"Beds/{n}/{f}" for n in ("North", "South") for f in files))
         self.assertEqual(shapes(two_of_five)["beds"][1:3], (Arrange.PIECES, ("a.json",)))
 
+    def test_of_two_names_as_telling_the_shorter_marks_the_piece(self) -> None:
+        found = learned(
+            *(f"Beds/{name}/{file}" for name in ("North", "South") for file in ("bed-plan.doc", "loom.cfg"))
+        )
+        self.assertEqual(shapes(found)["beds"][2], ("loom.x",))
+
     def test_content_of_the_same_names_in_several_directories_is_no_mark(self) -> None:
         """Kits of `01.ogg`, `02.ogg` became pieces that `01.ogg` marks, and a pack without a 01 was placed nowhere."""
         for files in (("01.ogg", "02.ogg"), ("A.weft", "B.weft", "C.weft")):

@@ -129,6 +129,12 @@ class InTheWayTest(unittest.TestCase):
             answers(others_question(plan(gel(), there={"moon.gel": others}), self.name_of, 3)),
         )
 
+    def test_two_are_counted(self) -> None:
+        there = {name: at(THEIRS, Layer(0, 7, THEIRS), name=name) for name in ("a.gel", "b.gel")}
+        question = others_question(plan(*map(gel, there), there=there), self.name_of)
+        assert question
+        self.assertIn("2 files are there already from holding 7 (such as a.gel)", question.question)
+
     def test_no_more_than_three_are_shown(self) -> None:
         names = [f"{number}.gel" for number in range(5)]
         there = {name: at(THEIRS, Layer(0, 7, THEIRS), name=name) for name in names}

@@ -28,6 +28,15 @@ class LinksTest(WorldTest):
                 path = os.path.realpath(os.path.join(directory, name))
                 self.assertTrue(path.startswith(f"{os.path.realpath(self.place)}/"), path)
 
+    def test_where_a_link_may_not_lead(self) -> None:
+        for number, (target, said) in enumerate({
+            "/etc/passwd": "outside the destination", "C:there": "outside the destination",
+            "\\there": "outside the destination", "there/../..": "goes in and climbs out again",
+            "../../there": "leads out of the destination", "link": "is a link to itself", "./.": "a link to nothing",
+        }.items()):  # fmt: skip
+            with self.subTest(target):
+                self.assertIn(said, self.bring(f"{number}.tar", {"in/link": f"->{target}"}))
+
     def test_a_link_that_a_second_archive_leads_further_out(self) -> None:
         self.assertEqual(self.bring("first.tar", {"in/deep/up": "->.."}), "")
         said = self.bring("second.tar", {"in/deep/out": "->up/../.."})

@@ -16,12 +16,14 @@ from usufruct.planning.tree import Tree
 
 def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
     """Skip what systems and editors leave behind, and what the `leave` of the definition matches."""
+    if leave:
+        _skip_left_out(layout, tree, Patterns(leave))
     left_behind = layout.reason("left behind by a system or an editor")
     for row in tree.junk:
         layout.skip(row, SkippedKind.JUNK, left_behind)
-    if not leave:
-        return
-    patterns = Patterns(leave)
+
+
+def _skip_left_out(layout: Layout, tree: Tree, patterns: Patterns) -> None:
     why_below = [-1] * len(tree.names)
     names, directories = layout.listing.names, layout.listing.directory_of
     for directory in range(1, len(tree.names)):
@@ -31,7 +33,7 @@ def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
     # Only a pattern with a path, or a directory that is left out, requires a look at every entry.
     looks_at_all = patterns.has_paths or any(why >= 0 for why in why_below)
     for row in range(len(names)) if looks_at_all else sorted({*patterns.found_in(tree.by_form)}):
-        if row in tree.junk or layout.listing.kinds[row] == EntryKind.DIRECTORY:
+        if layout.listing.kinds[row] == EntryKind.DIRECTORY:
             continue
         directory = directories[row]
         why = why_below[directory]
