@@ -20,7 +20,8 @@ SLOW = {
     "inner-zips.zip", "inner-tars.zip", "many-inner-tars.zip", "link.7z", "entries.xar", "entries.rar", "gz.gz",
     "equal-loose.zip", "entries.cpio", "equal-names.zip", "entries-of-old.rar", "pax-maps.tar.gz", "links.tar.gz",
     "deep-paths.zip", "streams.lz", "streams.bz2", "copies.rar", "hard-links.tar.gz", "directories.zip", "links.zip",
-    "entries.rpm", "entries.lzh", "entries.a", "listed-maps.tar.gz", "devices.zip",
+    "entries.rpm", "entries.lzh", "entries.a", "listed-maps.tar.gz", "devices.zip", "streams.xz", "empty-entries.7z",
+    "skipped.zst",
 }  # fmt: skip
 """Those that take long to make or to look at: the room's own run has them."""
 

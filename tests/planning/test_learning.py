@@ -54,9 +54,7 @@ class LearningTest(unittest.TestCase):
         self.assertEqual(shapes(two_of_five)["beds"][1:3], (Arrange.PIECES, ("a.json",)))
 
     def test_of_two_names_as_telling_the_shorter_marks_the_piece(self) -> None:
-        found = learned(
-            *(f"Beds/{name}/{file}" for name in ("North", "South") for file in ("bed-plan.doc", "loom.cfg"))
-        )
+        found = learned(*(f"Beds/{name}/{file}" for name in ("North", "South") for file in ("bed-plan.doc", "loom.x")))
         self.assertEqual(shapes(found)["beds"][2], ("loom.x",))
 
     def test_content_of_the_same_names_in_several_directories_is_no_mark(self) -> None:

@@ -95,9 +95,10 @@ class Cutter:
         """Cut the power once; gives what was wrong after the recovery, or nothing."""
         chance = random.Random(f"{self.name} {seed}")
         count = len(self.record.steps)
-        # Just behind the end is where a user has been told that all is well.
-        end = count if chance.random() < 0.15 else chance.randint(0, count)
-        numbers = lay_out(self.record, self.record.left(end, chance))
+        # Just behind the end is where a user has been told that all is well. Right before a sync the most can be lost.
+        syncs = [number for number, step in enumerate(self.record.steps) if step.what.startswith("sync")]
+        end = chance.choice([count, chance.randint(0, count), *[chance.choice(syncs)] * 4])
+        numbers = lay_out(self.record, self.record.left(end, chance, is_worst=chance.random() < 0.5))
         return _in_child(lambda: self._judge(numbers, is_told=end == count))
 
     def _judge(self, numbers: dict[tuple[int, int], int], *, is_told: bool) -> None:

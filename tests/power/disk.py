@@ -180,13 +180,14 @@ class Story:
 
     # --- what a power cut may leave -----------------------------------------------------------------------
 
-    def left(self, end: int, chance: random.Random | None) -> "list[Thing]":
+    def left(self, end: int, chance: random.Random | None, *, is_worst: bool = False) -> "list[Thing]":
         """What may be left when the power is cut after so many steps; the topmost directories of the volumes.
 
-        Without `chance` everything that was done is there.
+        Without `chance` everything that was done is there; `is_worst`: every name, and no byte that was not synced.
         """
         until = [
-            end if chance is None else self._names_until(volume, end, chance) for volume, _ in enumerate(self.tops)
+            end if chance is None or is_worst else self._names_until(volume, end, chance)
+            for volume, _ in enumerate(self.tops)
         ]
         things = [self._fresh(thing) for thing, _ in self._before]
         for thing, (_, names) in zip(things, self._before, strict=True):
@@ -196,7 +197,7 @@ class Story:
         for index, step in enumerate(self.steps[:end]):
             if step.what in _DATA:
                 is_safe = chance is None or index < synced.get(step.thing, -1)
-                left = step if is_safe else _perhaps(step, chance or random.Random())
+                left = step if is_safe else None if is_worst else _perhaps(step, chance or random.Random())
                 if left is None or things[step.thing].kind == "none":
                     continue
                 step = left

@@ -7,7 +7,7 @@ from tests.power.cutting import Cutter
 from tests.power.stories import STORIES
 from tests.power.tracing import TRACER
 
-CUTS = 6
+CUTS = 4
 """In each story; `python -m tests.power.cutting` cuts as often as you like."""
 
 

@@ -7,7 +7,7 @@ from tests.often import first_seed, often
 from tests.transaction.between import walked
 
 FIRST = first_seed(20261127)
-SEEDS = range(FIRST, FIRST + often(40))
+SEEDS = range(FIRST, FIRST + often(25))
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "a process that is killed goes on as two before")

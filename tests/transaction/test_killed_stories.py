@@ -143,7 +143,7 @@ class KilledStoriesTest(WorldTest):
             finished = self.world_of(story, "finished")
             prepare(finished)
             action(finished)
-            number = index % every(3)
+            number = index % every(4)
             while True:
                 world = self.world_of(story, number)
                 prepare(world)
@@ -157,12 +157,12 @@ class KilledStoriesTest(WorldTest):
                     self.assertTrue(is_after if name is None else is_before or is_after)
                 if name is None:
                     break
-                points, number = points + 1, number + every(3)
-        self.assertGreater(points, 90 // every(3))
+                points, number = points + 1, number + every(4)
+        self.assertGreater(points, 90 // every(4))
 
     def test_a_second_kill_in_the_recovery(self) -> None:
         for index, (story, (prepare, action)) in enumerate(STORIES.items()):
-            for first in range(4 + index, 60, 7 * every(3)):
+            for first in range(4 + index, 60, 7 * every(4)):
                 second = index % 3
                 while True:
                     world = self.world_of(story, "twice", first, second)

@@ -17,7 +17,7 @@ from usufruct.actions.undoing import Reversed, redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
 
-WALKS, STEPS, SEED = 10, 8, first_seed(20261127)
+WALKS, STEPS, SEED = 7, 8, first_seed(20261127)
 
 
 class UndoTest(WorldTest):

@@ -15,7 +15,7 @@ from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
 
-WALKS = 40
+WALKS = 25
 STEPS = 12
 SEED = first_seed(20260314)
 NAMES = [f"Gels/{name}.gel" for name in "abcdef"] + [
