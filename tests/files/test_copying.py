@@ -33,6 +33,15 @@ class CopyingTest(unittest.TestCase):
             copy_whole(str(source), str(self.folder / "copy.gel"), this_platform())
         self.assertEqual([path.name for path in self.folder.iterdir()], ["moon.gel"])
 
+    def test_a_copy_has_the_mode_and_the_times_of_its_original(self) -> None:
+        source, copy = self.folder / "moon.gel", self.folder / "copy.gel"
+        source.write_bytes(b"moon")
+        source.chmod(0o640)
+        os.utime(source, ns=(10**18, 10**18 + 300))
+        copy_whole(str(source), str(copy), this_platform())
+        self.assertEqual(copy.stat().st_mode, source.stat().st_mode)
+        self.assertEqual(copy.stat().st_mtime_ns, source.stat().st_mtime_ns)
+
     def test_what_is_written_in_small_parts_is_whole(self) -> None:
         content, write = bytes(range(251)) * 9, os.write
 

@@ -8,6 +8,7 @@ from unittest import mock
 from tests.support import WorldTest
 from tests.systems import is_windows
 from usufruct.actions.demonstration import differences
+from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.showing import show_holding
 from usufruct.actions.undoing import undo
 from usufruct.archives.reading import Access
@@ -17,6 +18,19 @@ from usufruct.model.choices import OnClash
 
 class LayersTest(WorldTest):
     where = None  # on a real disk
+
+    def test_one_that_is_forgotten_beneath_another_gives_nothing_to_the_user(self) -> None:
+        """Where it was on top its file became the user's; beneath another there is nothing on disk to keep."""
+        self.world.add_files("sky.zip", {"gels/moon.gel": "sky", "gels/sun.gel": "sun"})
+        self.world.add_files("moons.zip", {"moon.gel": "moons"})
+        forget_holdings(self.world.context, ["sky"])
+        self.world.remove("moons")
+        self.assertEqual(self.world.contents(), {"Gels/sun.gel": "sun"})
+
+    def test_directories_of_a_piece_are_not_counted_as_files_that_go(self) -> None:
+        self.world.add_files("owl.zip", {"Owl/rig.toml": "rig", "Owl/empty/": "", "Owl/wing.svg": "w"})
+        (removal,) = remove_holdings(self.world.context, ["owl"], lambda _: None, only=["Owl/empty", "Owl/rig.toml"])
+        self.assertEqual(removal.removed.taken, 1)
 
     def test_one_archive_in_and_out(self) -> None:
         self.world.write({"Backdrops/old.png": "mine"})
