@@ -118,7 +118,6 @@ def lay_back(
                 set_partial(resources.ledger, work.change, brought=holding.number)
             if choices is not None:
                 work.choices.append((holding.number, choices))
-            resources.backups.make_durable()
             seal_intent(work)
         execute(work)
     return sum(mending.layer.state.kind is not FileKind.DIRECTORY for mending in mendings)
@@ -177,7 +176,6 @@ def put_before(
                 if state.kind is not FileKind.DIRECTORY:
                     files, size = files + 1, size + state.size
             work.totals.append((taken.number, files, size, False))
-            resources.backups.make_durable()
             seal_intent(work)
         execute(work)
     return files, tuple(destination.file for destination, _ in out.leaves)

@@ -322,7 +322,6 @@ class _Layers:
         set_backed(resources.ledger, self._covered, is_backed=True)
         enter_holding_directories(resources.ledger, self._holding, self._directories.values())
         enter_claims(resources.ledger, self._holding, self._claims)
-        resources.backups.make_durable()
         return Placed(
             self._files, self._size, frozenset(self._shared), frozenset(self._replaced), (), claimed=len(self._claims)
         )
