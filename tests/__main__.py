@@ -16,7 +16,10 @@ from tests.often import SEED, TIMES
 from tests.systems import SYSTEMS, VARIABLE
 
 HERE = Path(__file__).parent
-_LONG = ("test_walks", "test_killed_stories", "test_interruptions", "test_guide", "test_fuzzing", "test_program")
+_LONG = (
+    "test_fuzzing", "test_packs", "test_power_cuts", "test_killed_stories", "test_pairs", "test_output", "test_walks",
+    "test_interruptions", "test_guide", "test_program", "test_drives",
+)  # fmt: skip
 """Begun first, each by itself, so that none of them is left for the end."""
 _TOGETHER = 5
 """Other modules that share a process: each process has to start and to import all that it tests."""
@@ -26,12 +29,17 @@ def modules(words: list[str]) -> list[str]:
     """Names of the modules to run, the long ones first."""
     found = [".".join(file.relative_to(HERE.parent).with_suffix("").parts) for file in HERE.rglob("test_*.py")]
     chosen = [name for name in found if not words or any(word in name for word in words)]
-    return sorted(chosen, key=lambda name: (not name.endswith(_LONG), name))
+    return sorted(chosen, key=lambda name: (_rank(name), name))
+
+
+def _rank(name: str) -> int:
+    last = name.rpartition(".")[2]
+    return _LONG.index(last) if last in _LONG else len(_LONG)
 
 
 def batches(names: list[str]) -> list[list[str]]:
     """The modules by the process that they are run in."""
-    alone = [[name] for name in names if name.endswith(_LONG)]
+    alone = [[name] for name in names if _rank(name) < len(_LONG)]
     others = names[len(alone) :]
     return alone + [others[first : first + _TOGETHER] for first in range(0, len(others), _TOGETHER)]
 
