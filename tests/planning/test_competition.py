@@ -105,7 +105,7 @@ class CompetitionTest(unittest.TestCase):
 
     def test_types_alone_that_leave_most_aside_are_a_question(self) -> None:
         self.assertIn(
-            "has a folder for only 2 of 9 files",
+            "? lanternbox has a folder for only 2 of 9 files",
             self.asked(["a.gel", "b.gel", *(f"{n}.dat" for n in range(7))], LANTERNBOX),
         )
 

@@ -117,13 +117,13 @@ def _content(layout: Layout) -> int:
 
 
 def _doubt(best: Layout, others: Sequence[Layout], *, is_named: bool) -> str:
-    """Say why the winner should be confirmed by the user; empty if there is no doubt."""
+    """Say in a sentence why the winner should be confirmed by the user; empty if there is no doubt."""
     app, reached, content = _app(best), _reached(best), _content(best)
     if best.evidence <= Evidence.EVERYDAY:
         if app.is_shipped and _has_only_everyday(best):
-            return f"only common file types, such as pictures or texts, fit {app.name}"
+            return f"Only common file types, such as pictures or texts, fit {app.name}"
         if app.is_shipped:
-            return f"only a folder's name that many programs use, such as themes or scripts, fits {app.name}"
+            return f"Only a folder's name that many programs use, such as themes or scripts, fits {app.name}"
         if not is_named and (folder := _with_types_of_its_own(best)):
             return f"{app.name} has special file types for its {folder.name}, and the archive has none of these"
     if best.evidence <= Evidence.PATTERN and reached * 2 < content:
@@ -161,14 +161,14 @@ def _left_of(best: Layout, other: Layout, content: int) -> str:
     left = [(strength, row) for strength, row in left if _speaks_for_others(best, row, strength)]
     by_mark = next((row for strength, row in left if strength == Evidence.MARK), None)
     if by_mark is not None:
-        return f"it would leave out {best.listing.path(by_mark)}, which belongs to {name}"
+        return f"It would leave out {best.listing.path(by_mark)}, which belongs to {name}"
     for strength, row in left:
         folder = other.homes[other.home_of[row]].folder if other.home_of[row] >= 0 else None
         if strength > Evidence.MARK and folder and (folder.mark or any(one != "*" for one in folder.takes)):
-            return f"it would leave out {best.listing.path(row)}, which belongs to {name}"
+            return f"It would leave out {best.listing.path(row)}, which belongs to {name}"
     own = sum(1 for strength, _ in left if strength == Evidence.PATTERN)
     if own * _TENTH > content:
-        return f"it would leave out {own} of {content} files of a type that {name} uses"
+        return f"It would leave out {own} of {content} files of a type that {name} uses"
     return ""
 
 
@@ -195,13 +195,13 @@ def _lies_in(best: Layout, other: Application) -> str:
     names = {folded(name) for name in (other.name, *other.also)} - {folded(name) for name in (app.name, *app.also)}
     for path in best.wrappers:
         if folded(path.rpartition("/")[2]) in names:
-            return f"it is inside {path}, which is a name of {other.name}"
+            return f"It is inside {path}, which is a name of {other.name}"
     if best.evidence <= Evidence.PATTERN:
         listing = best.listing
         for directory in {listing.directory_of[row] for row in best.placed_rows()}:
             parts = listing.directories[directory].split("/")
             if named := next((part for part in parts if folded(part) in names), None):
-                return f"it is inside {named}, which is a name of {other.name}"
+                return f"It is inside {named}, which is a name of {other.name}"
     return ""
 
 
@@ -320,7 +320,7 @@ def _and(names: Sequence[str]) -> str:
 
 def _weighed(best: Layout, others: Sequence[Layout], doubt: str) -> Decision:
     """Return the question whether the winner is right; if only common file types led to it, none is proposed."""
-    options, why = tuple(map(_option, (best, *others))), f"{doubt[0].upper()}{doubt[1:]}."
+    options, why = tuple(map(_option, (best, *others))), f"{doubt}."
     if best.evidence <= Evidence.EVERYDAY:
         return Decision(question=UNKNOWN_PROGRAM, detail=(why,), options=options, is_of_whole=True, is_open=True)
     return Decision(question=f"Is it for {_name(best)}? {why}", options=options, is_of_whole=True)
