@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
+from tests.often import every
 from tests.support import WorldTest
 from tests.transaction.kills import killed_at
 from usufruct.actions.context import Context
@@ -98,7 +99,7 @@ class InterruptionsTest(WorldTest):
                 self.remove()
             count += 1
         self.remove()
-        for number in range(0, count, 3):
+        for number in range(0, count, every(3)):
             second = 0
             while True:
                 self.assertIsNotNone(self.killed_at(self.add, number))
