@@ -1,5 +1,6 @@
 """Updates: one change, layers keep their order, nothing of the user's is lost."""
 
+import os
 import shutil
 import unittest
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from usufruct.actions.showing import show_holding
 from usufruct.actions.undoing import redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import MachineError
+from usufruct.model.choices import OnClash
 
 FIRST = {"gels/moon.gel": "moon 1", "gels/sun.gel": "sun 1", "gels/old.gel": "old"}
 SECOND = {"gels/moon.gel": "moon 2", "gels/sun.gel": "sun 1", "gels/new.gel": "new"}
@@ -120,15 +122,26 @@ class UpdateTest(WorldTest):
 
     def test_files_of_the_users_that_the_earlier_version_spared_are_spared_again(self) -> None:
         """Placed beside the user's own with `--on-clash both`, its update replaced that own file without a word."""
-        spared = {"both": {"moon.gel": "mine", "moon (2).gel": "moon 2"}, "keep": {"moon.gel": "mine"}}
-        replaced = {"moon.gel": "moon 2"}
+        beside, kept, replaced = (
+            {"moon.gel": "mine", "moon (2).gel": "moon 2"},
+            {"moon.gel": "mine"},
+            {"moon.gel": "moon 2"},
+        )
+        asked = {"on_clash": "ask", "on_clash_of": (("gels/moon.gel", OnClash.BOTH),)}
         for earlier, now, expected in (
-            ("both", None, spared["both"]), ("keep", None, spared["keep"]), ("both", "replace", replaced),
-            ("existing", None, replaced), ("replace", None, replaced),
-        ):  # fmt: skip
+            ({"on_clash": "both"}, None, beside),
+            ({"on_clash": "keep"}, None, kept),
+            ({"on_clash": "newer"}, None, kept),
+            ({"on_clash": "keep", "claim": True}, None, kept),
+            (asked, None, beside),
+            ({"on_clash": "both"}, "replace", replaced),
+            ({"on_clash": "existing"}, None, replaced),
+            ({}, None, replaced),
+        ):
             with self.subTest(earlier=earlier, now=now):
                 self.world.write({"Gels/moon.gel": "mine"})
-                self.world.add_files("sky v1.zip", {**FIRST, "gels/moon.gel": "moon 1"}, on_clash=earlier)
+                os.utime(self.world.lanternbox / "Gels/moon.gel")
+                self.world.add_files("sky v1.zip", {**FIRST, "gels/moon.gel": "moon 1"}, **earlier)
                 request = self.world.request(update="sky", **({"on_clash": now} if now else {}))
                 request = msgspec.structs.replace(request, conflict_is_said=now is not None)
                 archive = self.world.archive("sky v2.zip", SECOND)
@@ -137,7 +150,8 @@ class UpdateTest(WorldTest):
                 found = {name: text for name, text in self.gels().items() if name.startswith("moon")}
                 self.assertEqual(found, expected)
                 # The command that is shown says so, and the next version goes on like this.
-                self.assertEqual("--on-clash" in added.examined.request.words(), expected is not replaced or bool(now))
+                is_said = earlier is not asked and (expected is not replaced or now)
+                self.assertEqual("--on-clash" in added.examined.request.words(), bool(is_said))
                 self.world.remove("sky")
 
     def test_an_update_takes_nothing_out_of_pieces_of_other_programs(self) -> None:

@@ -32,7 +32,7 @@ def to_update(request: Request, ledger: Ledger | None) -> Request:
         raise WrongUsage(f"There is no holding called {request.update}.", remedy="`usufruct list` shows what there is.")
     if not request.conflict_is_said:
         earlier, _ = choices_from_text(old.choices)
-        on_clash = earlier.on_clash if earlier.on_clash in _SPARING and not earlier.claim else request.choices.on_clash
+        on_clash = earlier.on_clash if earlier.on_clash in _SPARING else request.choices.on_clash
         choices = replace(request.choices, on_clash=on_clash, on_clash_of=earlier.on_clash_of)
         request = replace(request, choices=choices)
     if old.application is None:
