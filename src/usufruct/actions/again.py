@@ -23,7 +23,7 @@ _SPARING = frozenset({OnClash.KEEP, OnClash.NEWER, OnClash.BOTH})
 def to_update(request: Request, ledger: Ledger | None) -> Request:
     """Return the request for the application or directory of the holding that is to be updated, if any.
 
-    Files of the user's that the earlier version left in place stay again, unless another answer is given now.
+    If the earlier version left files of the user's in place, this one does too, unless another answer is given now.
     """
     if request.update is None:
         return request
