@@ -67,6 +67,15 @@ class AgainTest(WorldTest):
         self.world.remove("season")
         self.assertEqual(differences(self.before, self.world.tree()), [])
 
+    def test_what_comes_later_spares_the_files_of_the_users_that_the_first_part_was_to_spare(self) -> None:
+        self.world.write({"Gels/moon.gel": "mine"})
+        self.again(only=("sun.gel",), on_clash="both")
+        request = replace(self.world.request(), conflict_is_said=False)
+        (added,) = add_archives(self.world.context, [self.season], request, lambda _: None)
+        self.assertEqual(added.state, "added")
+        gels = {path: text for path, text in self.world.contents().items() if "moon" in path}
+        self.assertEqual(gels, {"Gels/moon.gel": "mine", "Gels/moon (2).gel": "moon"})
+
     def test_in_two_directories_it_is_two_holdings_and_the_newest_is_named(self) -> None:
         here, there = (str(self.world.folder / name) for name in ("here", "there"))
         self.again(to=here)
