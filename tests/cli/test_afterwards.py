@@ -134,5 +134,18 @@ class AfterwardsTest(ProgramCase):
         self.assertIn("missing", self.run_words("archives", code=1).stdout)
 
 
+class TrashTest(ProgramCase):
+    where = None  # a file system in memory has no trash
+
+    def test_what_the_trash_took_is_known_to_be_there(self) -> None:
+        self.environment = {"HOME": str(self.world.folder), "XDG_DATA_HOME": ""}
+        self.write("gels.zip", {"moon.gel": "moon"})
+        self.run_words("add", "gels.zip", "--afterwards", "trash")
+        if (self.home / "saved").exists():
+            self.skipTest("there is no trash here")
+        (found,) = self.document("archives")["archives"]
+        self.assertEqual(found["state"], "trash")
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -8,11 +8,12 @@ import weakref
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec.structs import replace
 
 from tests.support import sample_application
 from usufruct.archives.allowance import Allowance, Limits
 from usufruct.archives.rows import Rows
-from usufruct.model.applications import Programs
+from usufruct.model.applications import Arrange, Folder, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.layout import Layout
@@ -66,6 +67,18 @@ def skipped_of(layout: Layout) -> dict[str, list[str]]:
 
 
 class CatalogueTest(unittest.TestCase):
+    def test_every_directory_that_into_drops_is_told(self) -> None:
+        listing, digests = listing_of(["pack/files/a.dat", "pack/files/b.dat"])
+        layout = layout_of(listing, sample_application("lanternbox"), "pack", Choices(into="gels"), digests)
+        self.assertEqual(set(layout.wrappers), {"pack", "pack/files"})
+
+    def test_an_archive_that_only_the_widest_pattern_takes_is_to_be_opened(self) -> None:
+        folder = Folder(name="all", path="All", arrange=Arrange.LOOSE, takes=("*",))
+        application = replace(sample_application("lanternbox"), folders=(folder,))
+        listing, digests = listing_of(["moon.dat", "more.zip"])
+        layout = layout_of(listing, application, "pack", Choices(), digests)
+        self.assertEqual(skipped_of(layout), {"archive": ["more.zip"]})
+
     def test_a_lone_link_is_no_lone_file_and_keeps_its_directory(self) -> None:
         for kind, to in ((EntryKind.FILE, "owl"), (EntryKind.LINK, "pack/owl")):
             listing = Listing()

@@ -15,6 +15,7 @@ from usufruct.planning.names import (
     free_name,
     is_archive_name,
     spelling_key,
+    suggestion,
     tidy_name,
     version_of,
 )
@@ -54,6 +55,10 @@ TIDY = [
 
 
 class NamesTest(unittest.TestCase):
+    def test_where_nothing_was_typed_all_that_there_is_is_named(self) -> None:
+        self.assertEqual(suggestion("", ["gels", "puppets"]), "There are gels, puppets.")
+        self.assertEqual(suggestion("gel", ["gels", "puppets"]), "Did you mean gels?")
+
     def test_tidy_names_and_versions(self) -> None:
         for name, tidy, version, why in TIDY:
             with self.subTest(why, name=name):

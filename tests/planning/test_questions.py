@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from tests.planning.test_conflicts import MINE, NOW, at, gel, plan
 from tests.support import sample_application
 from usufruct.model.choices import OnClash
+from usufruct.model.entries import Entry
 from usufruct.model.holdings import Holding
 from usufruct.model.layout import Decision
 from usufruct.model.records import FileKind, FileState, Layer
@@ -147,6 +148,15 @@ class InTheWayTest(unittest.TestCase):
         shared = plan(gel(), there={"moon.gel": self.OTHERS}, same={0})
         self.assertIsNone(others_question(shared, self.name_of))
         self.assertIsNone(autostart_question(shared, set()))
+
+
+class AutostartTest(unittest.TestCase):
+    def test_only_what_starts_by_itself_is_counted(self) -> None:
+        owl = {"rig.toml": 70, ".bashrc": 5}
+        found = plan(*(Entry(path=f"puppets/Owl/{name}", size=size, modified=NOW) for name, size in owl.items()))
+        question = autostart_question(found, set())
+        assert question
+        self.assertEqual([(option.files, option.size) for option in question.options], [(1, 5)])
 
 
 class WhereTest(unittest.TestCase):
