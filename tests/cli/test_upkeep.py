@@ -174,10 +174,9 @@ class UpkeepTest(AddCase):
         self.write("sky v2.zip", {"gels/moon.gel": "theirs 2"})
         said = " ".join(self.run_words("add", "sky v2.zip", code=3).stderr.split())
         self.assertIn("2 is newer than 1", said)
-        self.assertIn(
-            "1 file of the earlier version removed",
-            self.run_words("add", "sky v2.zip", "--update", "sky").stdout,
-        )
+        updated = self.run_words("add", "sky v2.zip", "--update", "sky").stdout
+        self.assertIn("1 file of the earlier version replaced\n  1 file of the earlier version removed", updated)
+        self.assertNotIn("backed up", updated)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "theirs 2"})
         self.run_words("undo")
         self.assertEqual(self.world.contents(), first)

@@ -50,6 +50,13 @@ class UpdateTest(WorldTest):
         self.world.remove("sky")
         self.assertEqual(differences(before, self.world.tree()), [])
 
+    def test_files_of_the_earlier_version_are_not_said_to_be_backed_up(self) -> None:
+        """An update said of its own files that they were backed up, and no backup of them was there."""
+        self.world.write({"Gels/new.gel": "mine"})
+        self.world.add_files("sky v1.zip", FIRST)
+        placed = self.update().placed
+        self.assertEqual((placed.renewed, len(placed.replaced), len(placed.shared)), (1, 1, 1))
+
     def test_what_the_first_version_replaced_comes_back_after_the_second(self) -> None:
         self.world.write({"Gels/moon.gel": "mine", "Gels/old.gel": "mine too", "Gels/new.gel": "and this"})
         before = self.world.tree()

@@ -415,6 +415,8 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
     if placed.replaced:
         what = count_words(len(placed.replaced), "existing file was", "existing files were")
         yield f"{_INDENT}{what} backed up and replaced"
+    if placed.renewed:
+        yield f"{_INDENT}{count_words(placed.renewed, 'file')} of the earlier version replaced"
     if placed.taken:
         yield f"{_INDENT}{count_words(placed.taken, 'file')} of the earlier version removed"
     if placed.kept:

@@ -51,7 +51,10 @@ class Placed(Struct, frozen=True):
     shared: frozenset[int]
     """Rows whose content was there already."""
     replaced: frozenset[int]
+    """Rows that replaced a file, which is backed up."""
     notes: tuple[Note, ...]
+    renewed: int = 0
+    """Files of the holding before it that were replaced; of these no backup is kept."""
     taken: int = 0
     """Files of the holding before it that are no longer shipped and went."""
     kept: tuple[str, ...] = ()
@@ -234,6 +237,7 @@ class _Layers:
         self._covered: list[tuple[int, str, int]] = []
         self._shared: set[int] = set()
         self._replaced: set[int] = set()
+        self._renewed = 0
         self._beside: dict[str, bool] = {}
         self._claims: list[tuple[int, str]] = []
         self._told: list[NewLayer] = []
@@ -313,7 +317,10 @@ class _Layers:
         disk = _disk_state(f"{above}/{name}", step)
         destination = Destination(self._directories[step.home], above, name, step.found.stack, disk)
         renewed = enter_renewal(self._work, destination, step.level, self._holding, state, entry)
-        (self._shared if renewed.is_same else self._replaced).add(step.row)
+        if renewed.is_same:
+            self._shared.add(step.row)
+        else:
+            self._renewed += 1
 
     def complete(self) -> Placed:
         """Record what is left, and return what was placed."""
@@ -323,7 +330,13 @@ class _Layers:
         enter_holding_directories(resources.ledger, self._holding, self._directories.values())
         enter_claims(resources.ledger, self._holding, self._claims)
         return Placed(
-            self._files, self._size, frozenset(self._shared), frozenset(self._replaced), (), claimed=len(self._claims)
+            files=self._files,
+            size=self._size,
+            shared=frozenset(self._shared),
+            replaced=frozenset(self._replaced),
+            notes=(),
+            renewed=self._renewed,
+            claimed=len(self._claims),
         )
 
 
