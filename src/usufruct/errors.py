@@ -177,7 +177,7 @@ class LeadsElsewhere(MachineError):
 
 
 class DriveAway(MachineError):
-    """The volume that something lies on is not there, or another one is in its place."""
+    """The drive that something lies on is not there, or another one is in its place."""
 
     code = "drive-away"
 

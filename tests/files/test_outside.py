@@ -17,8 +17,9 @@ from tests.support import IN_MEMORY, no_trash, zip_bytes
 from usufruct.actions.gathering import gathered, is_archive
 from usufruct.archives.split_sets import sets_among
 from usufruct.errors import MachineError, WrongUsage
-from usufruct.files import mounts, volumes
+from usufruct.files import mounts
 from usufruct.files.copying import replace_text
+from usufruct.files.file_systems import file_system_of
 from usufruct.files.locking import only_writer
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
@@ -178,17 +179,17 @@ class VolumesTest(FolderCase):
     def test_the_innermost_mount_tells_what_names_and_sizes_fit(self) -> None:
         listed = self.put("mounts", self.MOUNTS.encode())
         with mock.patch.object(mounts, "_MOUNTS", listed), mock.patch("os.path.isdir", lambda _: True):
-            stick = volumes.volume_of("/media/my stick/deep", Platform())
-            other = volumes.volume_of("/media/my/x", Platform())
-            root = volumes.volume_of("/media/mystery", Platform())
+            stick = file_system_of("/media/my stick/deep", Platform())
+            other = file_system_of("/media/my/x", Platform())
+            root = file_system_of("/media/mystery", Platform())
         self.assertEqual((stick.kind, stick.names.is_windows, stick.largest), ("vfat", True, (1 << 32) - 1))
         self.assertEqual((other.kind, other.names.is_windows, other.largest), ("ntfs3", True, None))
         self.assertEqual((root.kind, root.names.is_windows), ("ext4", False))
 
     def test_where_the_system_does_not_say_it_is_the_systems_own_rules(self) -> None:
         with mock.patch.object(mounts, "_MOUNTS", self.folder / "none"):
-            self.assertFalse(volumes.volume_of(str(self.folder / "not/there"), Platform()).names.is_windows)
-            self.assertTrue(volumes.volume_of(str(self.folder), Platform(has_windows_names=True)).names.is_windows)
+            self.assertFalse(file_system_of(str(self.folder / "not/there"), Platform()).names.is_windows)
+            self.assertTrue(file_system_of(str(self.folder), Platform(has_windows_names=True)).names.is_windows)
 
     def test_safe_spellings(self) -> None:
         rules = NameRules(is_windows=True, longest=40)

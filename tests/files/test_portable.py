@@ -32,7 +32,7 @@ ALLOWED = {
     ("files/copying.py", "os.chown"): "asked for by hasattr",
     ("files/staging.py", "os.geteuid"): "asked for by hasattr, or of Linux' row alone",
     ("files/sources.py", "os.pread"): "asked for by hasattr",
-    ("files/volumes.py", "os.pathconf"): "its absence is answered",
+    ("files/file_systems.py", "os.pathconf"): "its absence is answered",
     ("files/mounts.py", "os.statvfs"): "of Linux' row alone",
     ("files/locking.py", "fcntl"): "its absence is answered",
     ("files/reserve.py", "os.posix_fallocate"): "asked for by hasattr",

@@ -25,8 +25,8 @@ SLOW = {
 }  # fmt: skip
 """Those that take long to make or to look at: the room's own run has them."""
 
-MAY_END_EARLY = ("rar 4, solid", "rar 2, locked")
-"""Formats that need not say where they end: one that is cut right behind a member is whole."""
+MAY_END_EARLY = "rar 4, solid"
+"""A format that need not say where it ends: one that is cut right behind a member is whole."""
 
 
 class FuzzingTest(unittest.TestCase):
@@ -48,7 +48,7 @@ class FuzzingTest(unittest.TestCase):
                 self.assertTrue(is_read(content), f"{kind} itself can be read")
                 for end in range(8, len(content) - 30, max(1, len(content) // 12)) if kind in CHECKED else ():
                     with self.subTest(kind, end=end):
-                        self.assertFalse(is_read(content[:end], RIGHT) and kind not in MAY_END_EARLY)
+                        self.assertFalse(is_read(content[:end], RIGHT) and kind != MAY_END_EARLY)
                         if not kind.endswith("hidden"):  # a key takes long to derive
                             is_read(content[:end] + bytes([content[end] ^ 16]) + content[end + 1 :], RIGHT)
 

@@ -16,7 +16,7 @@ from unittest import mock
 from tests.support import IN_MEMORY, WorldTest, run_program, zip_bytes
 from usufruct.actions.demonstration import differences
 from usufruct.errors import Busy, MachineError
-from usufruct.files.volumes import volume_of
+from usufruct.files.file_systems import file_system_of
 
 IS_ROOT = hasattr(os, "geteuid") and os.geteuid() == 0
 NOBODY = 65534
@@ -50,7 +50,7 @@ class FailuresTest(WorldTest):
     def test_holes_stay_holes_and_count_for_no_room(self) -> None:
         """A tar of 20 kB took 6.4 GB on disk."""
         size = 1 << 30
-        if not volume_of(str(self.world.lanternbox), self.world.platform).has_holes:
+        if not file_system_of(str(self.world.lanternbox), self.world.platform).has_holes:
             self.skipTest("this file system has no holes")
         archive = self.world.folder / "downloads" / "big.tar"
         info = tarfile.TarInfo("gels/big.gel")
@@ -59,7 +59,7 @@ class FailuresTest(WorldTest):
         with tarfile.open(archive, "w", format=tarfile.PAX_FORMAT) as made:
             made.addfile(info, io.BytesIO(b"x" * 512))
         with mock.patch("shutil.disk_usage", return_value=shutil._ntuple_diskusage(1 << 30, 0, 200 << 20)):
-            with mock.patch("usufruct.files.volumes._SPARSE", frozenset()):
+            with mock.patch("usufruct.files.file_systems._SPARSE", frozenset()):
                 refused = self.world.add(archive)
             added = self.world.add(archive)
         self.assertIn("not enough room", refused.error.message)
@@ -71,7 +71,7 @@ class FailuresTest(WorldTest):
 
     def test_a_file_larger_than_the_volume_can_hold_is_refused_by_name(self) -> None:
         from usufruct.actions.examine import examined
-        from usufruct.files.volumes import FileSystem
+        from usufruct.files.file_systems import FileSystem
         from usufruct.model.name_rules import NameRules
         from usufruct.survey.room import check_room
 

@@ -15,8 +15,8 @@ from usufruct.actions.outcomes import AlreadyThere, Examined, Ready
 from usufruct.actions.refresh import run_after
 from usufruct.actions.request import Request, choices_as_text
 from usufruct.errors import Interrupted, UsufructError
+from usufruct.files.file_systems import file_system_of
 from usufruct.files.shells import quoted
-from usufruct.files.volumes import volume_of
 from usufruct.ledger.holdings import volumes_of
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
@@ -139,7 +139,7 @@ def _add(resources: Resources, found: Examined) -> Added:
         refuse_destination(resources.ledger, identity_of, found.plan.snapshot.root)
         if found.updates:
             refuse_away(resources.ledger, identity_of, found.updates)
-        check_room(found.plan, lambda path: volume_of(path, resources.platform), resources.backups.top)
+        check_room(found.plan, lambda path: file_system_of(path, resources.platform), resources.backups.top)
     except UsufructError as error:
         return Added(examined=found, state="refused", error=error)
     try:

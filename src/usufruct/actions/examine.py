@@ -19,10 +19,10 @@ from usufruct.actions.request import Request
 from usufruct.actions.taking import Taken, taken
 from usufruct.archives.reading import Archive
 from usufruct.errors import PasswordNeeded, UsufructError
+from usufruct.files.file_systems import file_system_of
 from usufruct.files.origin import origin_of
 from usufruct.files.paths import real_path, searched_directories
 from usufruct.files.printable import nameable
-from usufruct.files.volumes import volume_of
 from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import holding_named, holdings_of_tidy_name, name_of_holding
 from usufruct.model.entries import Refusal
@@ -171,7 +171,7 @@ class _Examination:
         if unmatched := layout.unmatched or matching_nothing(layout, request.patterns):
             raise matches_nothing(unmatched[0], layout.listing, download.archive)
         root = request.to or (layout.application.root if layout.application else "")
-        spell_for(layout, volume_of(root, self._context.system()).names)
+        spell_for(layout, file_system_of(root, self._context.system()).names)
         self._learn(layout=layout, listing=layout.listing)
         self._refuse_unsafe(layout.refused)
         return root

@@ -24,8 +24,8 @@ _log = logging.getLogger(__name__)
 class Backups:
     """Replaced files below one directory, named by the BLAKE3 digest of their content.
 
-    A file comes in by a second name for the same bytes where the volume allows it and nothing else shares them, and
-    otherwise by a copy that was made durable and compared before its original may go. What is there already is
+    A file comes in by a second name for the same bytes where the file system allows it and nothing else shares them,
+    and otherwise by a copy that was made durable and compared before its original may go. What is there already is
     compared before it is relied upon, and what is given back is compared as it is given. Which digests are still
     needed is the ledger's to say; nothing here decides to forget.
     """
@@ -75,7 +75,7 @@ class Backups:
         return True
 
     def is_beside(self, path: str) -> bool:
-        """Whether the store is on the volume of `path`, an existing file or directory."""
+        """Whether the store is on the drive of `path`, an existing file or directory."""
         os.makedirs(self.top, mode=0o700, exist_ok=True)
         return os.stat(self.top).st_dev == os.lstat(path).st_dev
 

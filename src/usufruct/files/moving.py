@@ -13,8 +13,8 @@ from usufruct.model.name_rules import numbered_name
 def place_twice(source: str, directory: Path, digest: bytes, platform: Platform) -> str:
     """Give a file a second place in a directory, under its own name or a free one; return its absolute path.
 
-    By a hard link if the volume allows it, otherwise by a copy; either is durable then. An existing file with the same
-    content is used as it is. Raises MachineError; the source stays in any case.
+    By a hard link if the file system allows it, otherwise by a copy; either is durable then. An existing file with the
+    same content is used as it is. Raises MachineError; the source stays in any case.
     """
     make_private(directory)
     target = _free(directory / os.path.basename(source), digest)
@@ -31,7 +31,7 @@ def place_twice(source: str, directory: Path, digest: bytes, platform: Platform)
 
 
 def move_whole(source: str, target: str, platform: Platform) -> None:
-    """Move a file to a new name, possibly on another volume; the old one is removed when the new one is durable.
+    """Move a file to a new name, possibly on another drive; the old one is removed when the new one is durable.
 
     Raises FileExistsError if the name exists.
     """

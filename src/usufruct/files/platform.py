@@ -69,7 +69,7 @@ class Platform(Struct, frozen=True, kw_only=True):
     """What tells the file system of an existing path from all others, wherever it is mounted; empty: nothing does."""
 
     def link(self, source: str, destination: str, source_at: int | None = None) -> bool:
-        """Give a file a second name; False where this file system or volume cannot.
+        """Give a file a second name; False where this file system cannot.
 
         `source_at`: descriptor of the directory that `source` is relative to.
         """
@@ -172,7 +172,7 @@ class Platform(Struct, frozen=True, kw_only=True):
 
     def make_durable(self, top: str) -> None:
         """Return once all that was written below `top`, and the names of it, would survive a power cut."""
-        if self._sync_volume(top):
+        if self._sync_drive(top):
             return
         for directory, _, names in os.walk(top, topdown=False):
             for name in names:
@@ -183,26 +183,26 @@ class Platform(Struct, frozen=True, kw_only=True):
 
     def sync_names(self, directories: Iterable[str]) -> None:
         """Return once the names in these directories would survive a power cut."""
-        volumes: set[int] = set()
+        drives: set[int] = set()
         for directory in directories:
-            volume = os.stat(directory).st_dev
-            if volume in volumes:
+            drive = os.stat(directory).st_dev
+            if drive in drives:
                 continue
-            if self._sync_volume(directory):
-                volumes.add(volume)
+            if self._sync_drive(directory):
+                drives.add(drive)
             else:
                 self.sync_directory(directory)
 
-    def sync_elsewhere(self, places: Iterable[str]) -> None:
-        """Return once whatever was written on the volumes of these places would survive a power cut.
+    def sync_elsewhere(self, paths: Iterable[str]) -> None:
+        """Return once whatever was written on the drives of these paths would survive a power cut.
 
         For what others wrote there for us, of which nobody tells where it lies.
         """
-        for place in places:
-            if not self._sync_volume(place) and hasattr(os, "sync"):
+        for path in paths:
+            if not self._sync_drive(path) and hasattr(os, "sync"):
                 os.sync()
 
-    def _sync_volume(self, path: str) -> bool:
+    def _sync_drive(self, path: str) -> bool:
         """Make the whole file system of `path` durable; False where there is no such call."""
         if not self.sync_file_system:
             return False

@@ -15,7 +15,7 @@ _LEAST, _OF_RECORD = 1 << 20, 3
 
 
 def spare_on(path: str) -> int:
-    """Bytes kept free on the volume of an absolute path, for the record, directories and other programs."""
+    """Bytes kept free on the drive of an absolute path, for the record, directories and other programs."""
     return min(_MOST, shutil.disk_usage(nearest(path)).total // _SHARE)
 
 

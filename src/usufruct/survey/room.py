@@ -5,16 +5,16 @@ import shutil
 from collections.abc import Callable
 
 from usufruct.errors import MachineError
+from usufruct.files.file_systems import FileSystem
 from usufruct.files.mounts import is_read_only
 from usufruct.files.paths import nearest
 from usufruct.files.refused import read_only
 from usufruct.files.reserve import spare_on
-from usufruct.files.volumes import FileSystem
 from usufruct.model.plan import Plan
 from usufruct.model.records import TOO_LATE
 
 
-def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) -> None:
+def check_room(plan: Plan, file_system: Callable[[str], FileSystem], backups: str) -> None:
     """Raise MachineError if the change would fail: for permissions, space, or files too large for the file system."""
     listing = plan.layout.listing
     for row, found in plan.snapshot.found.others():
@@ -40,17 +40,17 @@ def check_room(plan: Plan, volume: Callable[[str], FileSystem], backups: str) ->
                     path=there,
                 )
             _refuse_late(there, os.stat(there).st_mtime_ns)
-            bounds[there] = volume(there).largest
+            bounds[there] = file_system(there).largest
         size, largest = max((listing.sizes[row], row) for row in rows)
         bound = bounds[there]
         if bound is not None and size > bound:
             raise MachineError(
-                f"{listing.path(largest)} has {size:,} bytes, more than one file can have on the volume of {path}.",
-                remedy="Leave it out with --skip, or use a volume that is not FAT.",
+                f"{listing.path(largest)} has {size:,} bytes, more than one file can have on the drive of {path}.",
+                remedy="Leave it out with --skip, or use a drive that is not FAT.",
                 path=path,
             )
         device = os.stat(there).st_dev
-        holes = sum(listing.holes.get(row, 0) for row in rows) if listing.holes and volume(there).has_holes else 0
+        holes = sum(listing.holes.get(row, 0) for row in rows) if listing.holes and file_system(there).has_holes else 0
         wanted[device] = wanted.get(device, 0) + sum(map(listing.sizes.__getitem__, rows)) - holes
         paths.setdefault(device, path)
         if device != store and (replaced := sum(map(plan.size_replaced, rows))):

@@ -33,7 +33,7 @@ class FileSystem(Struct, frozen=True):
         return self.kind in _SPARSE
 
 
-def volume_of(path: str, platform: "Platform") -> FileSystem:
+def file_system_of(path: str, platform: "Platform") -> FileSystem:
     """The limits of the file system of an existing or future path."""
     here = nearest(real_path(path))
     kind = _kind_of(here)
