@@ -115,6 +115,7 @@ class SelfStartingTest(WorldTest):
             "/Users/ada/Library/LaunchAgents", "/home/ada/x/.git/hooks", "/home/ada/.config/fish/conf.d",
             "/home/ada/.config/sway/config.d", "/home/ada/.local/lib/python3.11/site-packages/x", "/usr/local/bin",
             "C:/Users/ada/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup",
+            "C:\\Windows\\System32\\drivers",
         ):  # fmt: skip
             self.assertTrue(starts_by_itself(path), path)
         for path in (

@@ -231,6 +231,11 @@ class PartsTest(ArchiveCase):
         files["moon.part2 (1).rar"] = files.pop("moon.part2.rar")
         self.assertEqual(contents(self.open(self.write(files))), FILES)
 
+    def test_a_mark_or_an_accent_inside_the_name_does_not_hide_a_part(self) -> None:
+        for first, other in (("moon.hill", "moon (1).hill"), ("caf\u00e9 moon", "cafe\u0301 moon")):
+            files = {f"{other if n == 2 else first}.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)}
+            self.assertEqual(contents(self.open(self.write(files))), FILES, first)
+
     def test_two_different_files_for_one_part_are_not_guessed_between(self) -> None:
         files = {f"moon.part{n}.rar": volume for n, volume in enumerate(self.rar(), 1)}
         files["moon.part2 (1).rar"] = bytes(len(files["moon.part2.rar"]))

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 from io import BytesIO
 from itertools import compress
+from operator import methodcaller
 from pathlib import Path
 
 from msgspec import Struct
@@ -32,6 +33,7 @@ _TAPED = re.compile(r"(?P<stem>.*?)(?P<number>\d{1,4})(?P<suffix>\D*\.tar)", re.
 _MORE_TAPED = re.compile(r"(?P<stem>.+\.tar)(?:-(?P<number>\d{1,4}))?", re.IGNORECASE)
 """How the volumes of a tar are called: `disk1.tar`; `pack.tar`, `pack.tar-2`."""
 _PLAIN = frozenset((".zip", ".rar", ".exe"))
+_UNLIKE = re.compile(r"[.\x80-\U0010ffff]")
 _SAYS_PART = re.compile(r"\.part\d| \(\d+\)|of[ _-]?\d", re.IGNORECASE)
 _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
@@ -212,10 +214,11 @@ def _places(name: str) -> Sequence[_PlaceInSet | None]:
 def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
     """Return the files beside one that belong to its set, by number."""
     found: dict[int, list[Path]] = {}
-    # Most names in a large folder differ in their beginning; parse only the others.
-    begins = place.stem[:2] if place.stem[:2].isascii() else ""
+    # Most names in a large folder differ in their beginning; parse only the others. A mark of a copy, which the stem
+    # lacks, only stands before a dot; and other letters than these may be written in several ways.
+    begins = _UNLIKE.split(place.stem, maxsplit=1)[0]
     there = listed(str(path.parent))
-    for name in compress(there.in_order, (one.startswith(begins) for one in there.lowered)):
+    for name in compress(there.in_order, map(methodcaller("startswith", begins), there.lowered)):
         for meant in _places(name):
             if meant and (meant.style, meant.stem) == (place.style, place.stem):
                 other = path.with_name(name)

@@ -1,6 +1,7 @@
 """Absolute paths as Usufruct writes them: with `/` on every system, and never above their drive."""
 
 import os
+from functools import lru_cache
 from pathlib import Path
 
 from usufruct.errors import DriveAway
@@ -19,7 +20,13 @@ def expanded(path: str | os.PathLike[str]) -> Path:
 
 def searched_directories() -> frozenset[str]:
     """The absolute directories in which the user's commands are searched for."""
-    return frozenset(real_path(one) for one in os.environ.get("PATH", "").split(os.pathsep) if os.path.isabs(one))
+    return _absolute(os.environ.get("PATH", ""))
+
+
+@lru_cache(maxsize=1)
+def _absolute(listed: str) -> frozenset[str]:
+    """The absolute ones of directories listed as PATH lists them; a command asks for every archive."""
+    return frozenset(real_path(one) for one in listed.split(os.pathsep) if os.path.isabs(one))
 
 
 def is_below(path: str, base: str) -> bool:

@@ -4,7 +4,7 @@ They are data, grouped by system, with the source of each group. Directories are
 count wherever they are; those of the system itself only count from the top.
 """
 
-from collections.abc import Iterable, Set
+from collections.abc import Iterable, Sequence, Set
 from typing import NamedTuple
 
 
@@ -102,8 +102,9 @@ def _words(text: str) -> list[str]:
     return [word for at, part in enumerate(quoted) for word in ([part] if at % 2 else part.split())]
 
 
-_DIRECTORIES = tuple(tuple(path.split("/")) for group in _GROUPS for path in _words(group.directories))
-_FROM_TOP = tuple(tuple(path.split("/")) for group in _GROUPS for path in _words(group.from_top))
+_DIRECTORIES = frozenset(path for group in _GROUPS for path in _words(group.directories))
+_FROM_TOP = frozenset(path for group in _GROUPS for path in _words(group.from_top))
+_DEEPEST = max(path.count("/") + 1 for path in _DIRECTORIES | _FROM_TOP)
 _FILES = frozenset(name for group in _GROUPS for name in _words(group.files))
 
 
@@ -117,9 +118,14 @@ def starts_by_itself(directory: str, searched: Set[str] = frozenset()) -> bool:
     parts = [part for part in directory.replace("\\", "/").lower().split("/") if part]
     if parts and parts[0].endswith(":"):
         del parts[0]
-    if any(tuple(parts[: len(wanted)]) == wanted for wanted in _FROM_TOP):
+    if not _FROM_TOP.isdisjoint(_beginnings(parts)):
         return True
-    return any(tuple(parts[at : at + len(wanted)]) == wanted for wanted in _DIRECTORIES for at in range(len(parts)))
+    return any(not _DIRECTORIES.isdisjoint(_beginnings(parts[at:])) for at in range(len(parts)))
+
+
+def _beginnings(parts: Sequence[str]) -> list[str]:
+    """Return the paths that a path of these components begins with, as far as any that is known reaches."""
+    return ["/".join(parts[:end]) for end in range(1, min(len(parts), _DEEPEST) + 1)]
 
 
 def self_starting_names(names: Iterable[str]) -> list[str]:

@@ -78,7 +78,8 @@ def add(
     if as_json:
         echo_json({"archives": [added_document(result) for result in results]})
     elif _are_many(paths, request):
-        for line in summary_lines(results, [path for path in paths if not _is_among(path, results)]):
+        reached = {result.examined.path for result in results}
+        for line in summary_lines(results, [path for path in paths if str(path.absolute()) not in reached]):
             echo(line)
     tell_unheard(request, [result.examined for result in results])
     if is_stopped:
@@ -151,10 +152,6 @@ def add_within(archives: Sequence[Path]) -> int:
         return add.invoke(add.make_context("usufruct add", ["--", *paths]))
 
     return exit_code_of(work, as_json=False)
-
-
-def _is_among(path: Path, results: list[Added]) -> bool:
-    return any(str(path.absolute()) == result.examined.path for result in results)
 
 
 def _stopped(results: list[Added], *, as_json: bool) -> int:
