@@ -82,7 +82,7 @@ class AddTest(AddCase):
         said = self.run_words("add", "two moons.zip", "--skip", "*.doc", code=3).stderr
         command = next(line for line in said.splitlines() if line.split()[:1] == ["answer"]).split("usufruct ")[1]
         self.assertIn("--skip '*.doc'", command)
-        self.run_words(*shlex.split(command))
+        self.assertNotIn("was not used", self.run_words(*shlex.split(command)).stderr)
         self.assertEqual(self.names(), {"two moons for lanternbox"})
         self.write("other.zip", {"moon.gel": "x"})
         said = self.run_words("look", "other.zip", "--choose", "dim", "--on-clash", "replace").stderr

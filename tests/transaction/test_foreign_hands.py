@@ -288,6 +288,22 @@ class ForeignHandsTest(WorldTest):
         self.recovered()
         self.assertEqual(self.world.strays(), [])
 
+    def test_who_writes_beside_before_an_interrupted_tidying_keeps_that_time(self) -> None:
+        beside, theirs = self.world.lanternbox.parent, 1_500_000_000_000_000_000
+        fails = self.raising_at("staging-dropped", StoreError("odd", remedy="none"))
+
+        def point(name: str) -> None:
+            if name == "done":
+                (beside / "theirs.txt").write_text("theirs")
+                os.utime(beside, ns=(theirs, theirs))
+            fails(name)
+
+        self.world.checkpoint = point
+        self.assertEqual(self.world.add(self.world.archive("pack.zip", PACK)).state, "added")
+        self.world.checkpoint = lambda _: None
+        self.recovered()
+        self.assertEqual((self.world.strays(), beside.stat().st_mtime_ns), ([], theirs))
+
     def test_who_stops_the_tidying_is_told_that_all_was_done(self) -> None:
         self.world.add_files("pack.zip", PACK)
         told: list[str] = []
