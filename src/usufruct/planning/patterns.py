@@ -86,7 +86,7 @@ def suffix_meant(pattern: str) -> str:
 
 def is_name(pattern: str) -> bool:
     """Whether a pattern without `/` is for a single name, as names are compared."""
-    return _folds(pattern) and not _WILDCARD.search(pattern)
+    return not _WILDCARD.search(pattern)
 
 
 @lru_cache(maxsize=512)
