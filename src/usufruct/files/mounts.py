@@ -100,7 +100,7 @@ def _uuid_of(device: str) -> str:
 
 
 def windows_identity(path: str) -> str:
-    """The serial number that a volume got when it was formatted."""
+    """The serial number that a drive got when it was formatted."""
     serial = os.stat(path).st_dev
     return f"serial:{serial:x}" if serial else ""
 
@@ -110,7 +110,7 @@ _UUID_OF_VOLUME = 0x80000000 | 0x00040000
 
 
 def mac_identity(path: str) -> str:
-    """The identifier written on a volume."""
+    """The identifier written on a drive."""
     import ctypes  # imported here: other systems tell it otherwise
 
     class Wanted(ctypes.Structure):
