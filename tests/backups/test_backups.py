@@ -75,6 +75,12 @@ class BackupsTest(unittest.TestCase):
             file.write(b"ours")
         self.assertEqual(self.kept()[0].read_bytes(), b"mine")
 
+    def test_what_was_found_sound_is_not_sound_any_more_once_it_is_dropped(self) -> None:
+        self.keep(stays=True)
+        self.assertTrue(self.store.is_sound(digest(b"mine")))
+        self.store.drop(digest(b"mine"))
+        self.assertFalse(self.store.is_sound(digest(b"mine")))
+
     def test_a_file_with_a_name_elsewhere_is_copied_for_who_writes_there_would_write_the_backup(self) -> None:
         os.link(self.file, self.folder / "elsewhere")
         self.keep()
