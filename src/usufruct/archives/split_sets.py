@@ -33,7 +33,9 @@ _TAPED = re.compile(r"(?P<stem>.*?)(?P<number>\d{1,4})(?P<suffix>\D*\.tar)", re.
 _MORE_TAPED = re.compile(r"(?P<stem>.+\.tar)(?:-(?P<number>\d{1,4}))?", re.IGNORECASE)
 """How the volumes of a tar are called: `disk1.tar`; `pack.tar`, `pack.tar-2`."""
 _PLAIN = frozenset((".zip", ".rar", ".exe"))
-_UNLIKE = re.compile(r"[.\x80-\U0010ffff]")
+_MAY_DIFFER = re.compile(r"[.\x80-\U0010ffff]")
+"""Where the names of one set may begin to differ: a mark of a copy stands before a dot, and letters that are not ASCII
+can be written in several ways."""
 _SAYS_PART = re.compile(r"\.part\d| \(\d+\)|of[ _-]?\d", re.IGNORECASE)
 _LAST = 1 << 30
 """Stands for the number of a split zip's last part, which is called `.zip`."""
@@ -214,9 +216,8 @@ def _places(name: str) -> Sequence[_PlaceInSet | None]:
 def _siblings(path: Path, place: _PlaceInSet) -> dict[int, list[Path]]:
     """Return the files beside one that belong to its set, by number."""
     found: dict[int, list[Path]] = {}
-    # Most names in a large folder differ in their beginning; parse only the others. A mark of a copy, which the stem
-    # lacks, only stands before a dot; and other letters than these may be written in several ways.
-    begins = _UNLIKE.split(place.stem, maxsplit=1)[0]
+    # Most names in a large folder differ in their beginning; parse only the others.
+    begins = _MAY_DIFFER.split(place.stem, maxsplit=1)[0]
     there = listed(str(path.parent))
     for name in compress(there.in_order, map(methodcaller("startswith", begins), there.lowered)):
         for meant in _places(name):
