@@ -16,7 +16,7 @@ from usufruct.archives.rows import Rows
 from usufruct.model.applications import Arrange, Folder, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.model.layout import Layout
+from usufruct.model.layout import Layout, SkippedKind
 from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import tidy_name
 from usufruct.planning.tree import Tree
@@ -172,6 +172,12 @@ class CatalogueTest(unittest.TestCase):
                 layout = layout_of_case(case, wrapped)
                 goes = {layout.listing.path(placement.row): placement.to for placement in layout.placements}
                 self.assertEqual(goes, {f"New Folder/{entry}": to for entry, to in case.get("goes", {}).items()})
+
+    def test_so_many_directories_are_the_things_themselves_and_not_a_format_each(self) -> None:
+        for count, dropped in ((24, 12), (25, 0)):
+            entries = [f"{n:02}/loom {n // 2}.{'wif' if n % 2 else 'weft'}" for n in range(count)]
+            layout = layout_of_case({"app": "weftline", "archive": "drafts.zip"}, entries)
+            self.assertEqual(len(layout.rows_skipped(SkippedKind.OTHER_FORMAT)), dropped, count)
 
 
 if __name__ == "__main__":
