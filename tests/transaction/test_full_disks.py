@@ -92,7 +92,7 @@ class FullDiskTest(WorldTest):
         with self.assertRaisesRegex(OSError, "Read-only"):
             self.world.remove("pack")
 
-    def test_what_is_kept_free_is_a_share_of_the_volume_and_told(self) -> None:
+    def test_what_is_kept_free_is_a_share_of_the_drive_and_told(self) -> None:
         spare = spare_on(str(self.mount))
         self.assertLess(spare, 2 << 20)
         free = os.statvfs(self.mount).f_bavail * os.statvfs(self.mount).f_frsize

@@ -25,7 +25,7 @@ def searched_directories() -> frozenset[str]:
 
 @lru_cache(maxsize=1)
 def _absolute(listed: str) -> frozenset[str]:
-    """The absolute ones of directories listed as PATH lists them; a command asks for every archive."""
+    """The absolute directories in a list like PATH, without links; asked again for each archive."""
     return frozenset(real_path(one) for one in listed.split(os.pathsep) if os.path.isabs(one))
 
 

@@ -124,8 +124,8 @@ def starts_by_itself(directory: str, searched: Set[str] = frozenset()) -> bool:
 
 
 def _beginnings(parts: Sequence[str]) -> list[str]:
-    """Return the paths that a path of these components begins with, as far as any that is known reaches."""
-    return ["/".join(parts[:end]) for end in range(1, min(len(parts), _DEEPEST) + 1)]
+    """Return the paths that a path of these components begins with, up to the depth of the deepest one known."""
+    return ["/".join(parts[:end]) for end in range(1, _DEEPEST + 1)]
 
 
 def self_starting_names(names: Iterable[str]) -> list[str]:
