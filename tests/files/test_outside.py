@@ -323,6 +323,12 @@ class GatheringTest(FolderCase):
             with self.assertRaises(WrongUsage):
                 gathered([nothing])
 
+    def test_a_set_that_lacks_a_part_is_named_once(self) -> None:
+        for name in ("set.zip.001", "set.zip.002", "set.zip.004", "set.zip (1).004", "pack.r00", "pack.r02"):
+            self.put(name, name.encode())
+        there = sorted(self.folder.iterdir())
+        self.assertEqual([path.name for path in gathered(there)], ["pack.r00", "set.zip (1).004"])
+
     def test_content_tells_an_archive_where_the_name_does_not(self) -> None:
         self.assertTrue(is_archive(self.put("x", b"Rar!\x1a\x07\x01\x00")))
         self.assertTrue(is_archive(self.put("broken.7z", b"nothing")))

@@ -5,8 +5,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from usufruct.archives.marks import begins_archive
-from usufruct.archives.split_sets import split_set_of
-from usufruct.errors import ArchiveError, WrongUsage
+from usufruct.archives.split_sets import parts_beside
+from usufruct.errors import WrongUsage
 from usufruct.planning.names import is_archive_name
 
 
@@ -20,19 +20,10 @@ def gathered(words: Sequence[Path]) -> list[Path]:
     found = []
     for word in words:
         for path in _files_of(word):
-            members = _members(path)
-            if members[0].absolute() not in seen:
-                seen.update(member.absolute() for member in members)
+            if path.absolute() not in seen:
+                seen.update(part.absolute() for part in parts_beside(path))
                 found.append(path)
     return found
-
-
-def _members(path: Path) -> Sequence[Path]:
-    """Return the files of the set that a file belongs to; only the file if its set is broken."""
-    try:
-        return split_set_of(path).paths
-    except ArchiveError:
-        return (path,)
 
 
 def _files_of(word: Path) -> Iterator[Path]:

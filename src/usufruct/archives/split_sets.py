@@ -77,22 +77,37 @@ def split_set_of(path: Path) -> SplitSet:
     Raises IncompleteArchive for a missing part, and DamagedArchive for two different files that claim to be the same
     part.
     """
-    if not path.parent.is_dir():
-        return SplitSet((path,), path.name)
+    if meant := _meant(path):
+        return _ordered(path, *meant)
+    if taped := set_of_tar(path):
+        return taped
     places = [place for place in _places(path.name) if place]
+    by_size = next((place for place in places if place.style in _CUT_BY_SIZE), None)
+    lone = next((place for place in places if place.style in (*_CUT_BY_SIZE, "split zip")), None)
+    part = max(0, lone.number) + 1 if lone and lone.number != _LAST and (lone.total or lone.number < 1) else 0
+    return SplitSet((path,), path.name, is_numbered=by_size is not None, part=part)
+
+
+def parts_beside(path: Path) -> Sequence[Path]:
+    """Return all files of the set that a file belongs to, itself among them, also if parts are missing or differ."""
+    if meant := _meant(path):
+        _, found = meant
+        return [part for number in sorted(found) for part in found[number]]
+    taped = set_of_tar(path)
+    return taped.paths if taped else (path,)
+
+
+def _meant(path: Path) -> tuple[_PlaceInSet, dict[int, list[Path]]] | None:
+    """Return what a file's name says of its position, and the files of its set by number; None if it is no part."""
+    places = [place for place in _places(path.name) if place] if path.parent.is_dir() else []
     for place in places:
         found = _siblings(path, place)
         if len(places) > 1 and len(found) == 1:
             continue  # it fits another naming style as well, and would be alone in this one
         is_lone = set(found) <= {place.number} and (place.number in (-1, 0, _LAST) or place.total)
         if found and not is_lone and (place.style != "counted" or _are_cut(found)):
-            return _ordered(path, place, found)
-    if taped := set_of_tar(path):
-        return taped
-    by_size = next((place for place in places if place.style in _CUT_BY_SIZE), None)
-    lone = next((place for place in places if place.style in (*_CUT_BY_SIZE, "split zip")), None)
-    part = max(0, lone.number) + 1 if lone and lone.number != _LAST and (lone.total or lone.number < 1) else 0
-    return SplitSet((path,), path.name, is_numbered=by_size is not None, part=part)
+            return place, found
+    return None
 
 
 def set_of_tar(path: Path) -> SplitSet | None:
