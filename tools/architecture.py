@@ -83,10 +83,13 @@ def way() -> Iterator[str]:
         yield f"{f'{module} · {name}':<{_NAME}} {told}"
 
 
+_WAY = re.compile(r"usufruct\.(?!model\.layout$)")
+
+
 def _caller(frame: FrameType) -> str:
-    """The module of ours that called, past what the language calls itself; empty where none did."""
+    """The module of ours that called, past the language and the Layout that hears a rule; empty where none did."""
     above = frame.f_back
-    while above and not above.f_globals.get("__name__", "").startswith("usufruct."):
+    while above and not _WAY.match(above.f_globals.get("__name__", "")):
         above = above.f_back
     return above.f_globals["__name__"] if above else ""
 

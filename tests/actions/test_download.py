@@ -20,7 +20,7 @@ from usufruct.archives.reading import Access
 from usufruct.errors import PasswordNeeded, StillArriving, UnsafeArchive, WrongPassword
 from usufruct.files.platform import Platform
 from usufruct.model.choices import Choices
-from usufruct.model.layout import SkippedKind
+from usufruct.model.rulings import SkippedKind
 
 OWL = zip_bytes({"rig.toml": "joints = 3", "parts/head.svg": "head"})
 GELS = zip_bytes({"moon.gel": "moon", "sun.gel": "sun"})

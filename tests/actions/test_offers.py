@@ -14,7 +14,7 @@ from usufruct.actions.download import Download
 from usufruct.actions.request import Request
 from usufruct.actions.taking import Taken, taken
 from usufruct.model.applications import Application, Programs
-from usufruct.model.layout import Decision
+from usufruct.model.rulings import Decision
 
 
 class OffersTest(WorldTest):

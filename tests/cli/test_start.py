@@ -65,9 +65,9 @@ class StartTest(WorldTest):
             (("show", "Dusk"), 50, ""),
             (("check",), 58, ""),
             (("downloads",), 106, "logging"),
-            (("look", "Dawn.zip"), 141, "isal logging"),
-            (("add", "Dawn.zip"), 182, "dataclasses filelock isal logging"),
-            (("remove", "Dusk"), 100, "dataclasses filelock logging"),
+            (("look", "Dawn.zip"), 142, "isal logging"),
+            (("add", "Dawn.zip"), 183, "dataclasses filelock isal logging"),
+            (("remove", "Dusk"), 101, "dataclasses filelock logging"),
         ):
             with self.subTest(words=words):
                 ours, heavy = self.imported(*words)

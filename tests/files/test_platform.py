@@ -82,7 +82,7 @@ class WindowsPathsTest(unittest.TestCase):
         lanternbox = replace(sample_application("lanternbox"), folders=(gels,))
         listing, digests = listing_of(["Gels/night/what?.gel", "Gels/aux/moon.gel"])
         layout = layout_of(listing, lanternbox, "pack", Choices(), digests)
-        spell_for(layout, NameRules(is_windows=True))
+        layout.follow(spell_for(layout, NameRules(is_windows=True)))
         self.assertEqual([one.to for one in layout.placements], ["C:/Users/ada/odd. /Gels/night/what_.gel"])
 
 

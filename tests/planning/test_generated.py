@@ -105,6 +105,11 @@ class GeneratedTest(unittest.TestCase):
         chance.shuffle(shuffled)  # type: ignore[attr-defined]
         self.assertEqual(outcome(layout(paths, "lanternbox", wanted)), outcome(layout(shuffled, "lanternbox", wanted)))
 
+    def test_of_two_pieces_with_one_name_the_upper_one_names_its_parts_in_any_order(self) -> None:
+        entries = ["Puppets/rig.toml", "Owl/moon.gel", "owl/rig.toml", "Puppets/Owl/rig.toml"]
+        for paths in (entries, entries[::-1]):
+            self.assertEqual(outcome(layout(paths, "lanternbox", Choices()))["Owl/moon.gel"], "Puppets/owl/moon.gel")
+
     @settings(max_examples=often(100), deadline=None)
     @given(paths)
     def test_one_more_meaningless_folder_around_it_all_changes_only_entry_paths(self, paths: list[str]) -> None:

@@ -16,7 +16,8 @@ from usufruct.archives.rows import Rows
 from usufruct.model.applications import Arrange, Folder, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.model.layout import Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import SkippedKind
 from usufruct.planning.layout import layout_of, outside_layout
 from usufruct.planning.names import tidy_name
 from usufruct.planning.tree import Tree

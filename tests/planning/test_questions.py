@@ -10,8 +10,8 @@ from tests.support import sample_application
 from usufruct.model.choices import OnClash
 from usufruct.model.entries import Entry
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision
 from usufruct.model.records import FileKind, FileState, Layer
+from usufruct.model.rulings import Decision
 from usufruct.planning.names import folded
 from usufruct.planning.questions import (
     Naming,

@@ -21,7 +21,7 @@ from usufruct.ledger.holdings import volumes_of
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Holding, Volume
-from usufruct.model.layout import SkippedKind
+from usufruct.model.rulings import SkippedKind
 from usufruct.model.settings import KEEP
 from usufruct.planning.names import tidy_name, version_of
 from usufruct.survey.drives import refuse_away, refuse_destination

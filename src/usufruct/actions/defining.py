@@ -21,7 +21,7 @@ from usufruct.ledger.holdings import all_holdings
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.model.layout import SkippedKind
+from usufruct.model.rulings import SkippedKind
 from usufruct.model.words import count_words
 from usufruct.planning.layout import layout_of
 from usufruct.planning.learning import Learned, LearnedFolder, learned_from

@@ -17,7 +17,8 @@ from usufruct.archives.unpacked import UnpackedFolder
 from usufruct.errors import NotAnArchive, PasswordNeeded
 from usufruct.model.applications import Application
 from usufruct.model.holdings import Volume
-from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Evidence, Option, SkippedKind, Used
 from usufruct.planning.candidates import candidates_of
 from usufruct.planning.claims import Claims, claims_of
 from usufruct.planning.layout import layout_of, outside_layout
@@ -134,11 +135,11 @@ class Download:
             return opened
         words = {folded(word) for word in self.request.choices.choose}
         if folded(OPENED) in words:
-            opened.layout.used_choices.add(OPENED)
+            opened.layout.follow([Used(OPENED)])
             return opened
         whole = Variant(self._layout(self._whole_file(), application), self._whole_file())
         if folded(WHOLE) in words:
-            whole.layout.used_choices.add(WHOLE)
+            whole.layout.follow([Used(WHOLE)])
             return whole
         if (says_more := _stronger(application, whole.layout, opened.layout)) is not None:
             return opened if says_more is opened.layout else whole

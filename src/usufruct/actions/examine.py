@@ -27,8 +27,9 @@ from usufruct.ledger import Ledger
 from usufruct.ledger.holdings import holding_named, holdings_of_tidy_name, name_of_holding
 from usufruct.model.entries import Refusal
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
 from usufruct.model.plan import Plan
+from usufruct.model.rulings import Decision, Option, Refuse, Rename, Skip, SkippedKind
 from usufruct.planning.conflicts import pieces_beside, plan_of
 from usufruct.planning.questions import (
     Naming,
@@ -171,7 +172,7 @@ class _Examination:
         if unmatched := layout.unmatched or matching_nothing(layout, request.patterns):
             raise matches_nothing(unmatched[0], layout.listing, download.archive)
         root = request.to or (layout.application.root if layout.application else "")
-        spell_for(layout, file_system_of(root, self._context.system()).names)
+        layout.follow(spell_for(layout, file_system_of(root, self._context.system()).names))
         self._learn(layout=layout, listing=layout.listing)
         self._refuse_unsafe(layout.refused)
         return root
@@ -232,13 +233,13 @@ class _Examination:
         going = Going(ledger, updating) if ledger and updating is not None else None
         while True:
             snapshot = survey(layout, root, ledger, named, going)
-            if move_beside(layout, snapshot):
+            if layout.follow(move_beside(layout, snapshot)):
                 continue
-            if refuse_leading_out(layout, snapshot):
+            if any(isinstance(one, Refuse) for one in layout.follow(refuse_leading_out(layout, snapshot))):
                 if not choices.skip_unsafe:
                     raise unsafe(archive, layout.refused, has_rest=True)
                 continue
-            skip_dangling(layout, snapshot)
+            layout.follow(skip_dangling(layout, snapshot))
             if updating is not None:
                 add_digests_of(layout, snapshot, updating)
             same = rows_already_there(archive, layout, snapshot) if is_open else set()
@@ -253,12 +254,12 @@ class _Examination:
 
                 rows, kept = kept_names(plan, ledger, updating)
                 if rows:
-                    layout.renamed.update(rows)
+                    layout.follow(map(Rename, rows, rows.values()))
                     continue
             # A piece that conflicts with another gets a free name as a whole, and is surveyed there.
             if not (pieces := pieces_beside(plan)):
                 return plan
-            move_pieces(layout, snapshot, pieces, kept)
+            layout.follow(move_pieces(layout, snapshot, pieces, kept))
 
     def _named(self, plan: Plan, same: Sequence[Holding]) -> Naming:
         """Return the name of the holding; one that is updated keeps its name."""
@@ -299,6 +300,7 @@ def _password_question(needed: PasswordNeeded) -> Decision:
 def _skip_installed(archive: Archive, layout: Layout, root: str) -> bool:
     """Skip what is where the application itself installs such content; return whether there was anything."""
     installed = rows_installed(archive, layout, root)
-    for row, path in installed.items():
-        layout.skip(row, SkippedKind.DUPLICATE, layout.reason(f"is installed already, as {path}"))
+    layout.follow(
+        Skip([row], SkippedKind.DUPLICATE, f"is installed already, as {path}") for row, path in installed.items()
+    )
     return bool(installed)

@@ -10,8 +10,9 @@ from usufruct.model.applications import Application
 from usufruct.model.entries import Listing
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision, Layout
+from usufruct.model.layout import Layout
 from usufruct.model.plan import Plan
+from usufruct.model.rulings import Decision
 from usufruct.planning.competition import NOTHING_WEIGHED, Verdict
 
 if TYPE_CHECKING:

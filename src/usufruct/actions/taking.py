@@ -12,7 +12,8 @@ from usufruct.actions.request import Request
 from usufruct.errors import UsufructError
 from usufruct.files.paths import expanded
 from usufruct.model.applications import Application
-from usufruct.model.layout import Decision, Layout, Option
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Option
 from usufruct.planning.competition import NOTHING_WEIGHED, Verdict, named_in, verdict_on
 from usufruct.planning.names import folded
 from usufruct.planning.questions import nothing_fits_question, nothing_now

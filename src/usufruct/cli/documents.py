@@ -12,9 +12,10 @@ if TYPE_CHECKING:
     from usufruct.actions.outcomes import Examined
     from usufruct.actions.reading import Verified
     from usufruct.actions.showing import Shown
-    from usufruct.model.layout import Decision, Layout
+    from usufruct.model.layout import Layout
     from usufruct.model.plan import Plan
     from usufruct.model.records import FileState
+    from usufruct.model.rulings import Decision
 
 
 def examined_document(result: "Examined") -> dict[str, Any]:

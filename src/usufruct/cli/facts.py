@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 from usufruct.cli.screen import count_words, in_lines, styled, wrapped
 from usufruct.files.printable import printable
 from usufruct.model.entries import Listing
-from usufruct.model.layout import Evidence
+from usufruct.model.rulings import Evidence
 from usufruct.planning.dangers import disguised_in, links_in, programs_in
 
 if TYPE_CHECKING:

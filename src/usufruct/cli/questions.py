@@ -34,8 +34,9 @@ from usufruct.errors import UsufructError, WrongUsage
 from usufruct.files.paths import expanded
 from usufruct.model.applications import Application
 from usufruct.model.choices import OnClash
-from usufruct.model.layout import Decision, Layout, Option
+from usufruct.model.layout import Layout
 from usufruct.model.plan import Plan
+from usufruct.model.rulings import Decision, Option
 from usufruct.planning.names import by_number
 
 if TYPE_CHECKING:

@@ -31,8 +31,9 @@ from usufruct.errors import UsufructError
 from usufruct.files.printable import printable
 from usufruct.files.shells import quoted
 from usufruct.model.entries import EntryKind, Listing
-from usufruct.model.layout import Decision, Home, Layout, SkippedKind
+from usufruct.model.layout import Home, Layout
 from usufruct.model.plan import Conflict, Plan
+from usufruct.model.rulings import Decision, SkippedKind
 from usufruct.model.settings import TRASH
 
 if TYPE_CHECKING:

@@ -2,7 +2,6 @@
 
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
-from enum import IntEnum
 from itertools import compress
 from operator import and_, not_
 from typing import NamedTuple
@@ -11,6 +10,21 @@ from msgspec import Struct
 
 from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind, Listing, Refusal
+from usufruct.model.rulings import (
+    Compare,
+    Decision,
+    Doubt,
+    Evidence,
+    Move,
+    Put,
+    Refuse,
+    Rename,
+    Ruling,
+    Skip,
+    SkippedKind,
+    Unwrap,
+    Used,
+)
 
 _IS_PLACED = (-1).__lt__
 _IS_NOT_PLACED = (0).__gt__
@@ -20,42 +34,7 @@ Passing over all rows without a step of Python for each is what keeps large arch
 """
 
 
-class SkippedKind(IntEnum):
-    """Why an entry is not placed; the label is what users and programs read."""
-
-    JUNK = 1
-    NOTES = 2
-    DUPLICATE = 3
-    NOT_TAKEN = 4
-    NOT_CHOSEN = 5
-    OTHER_FORMAT = 6
-    LEFT_OUT = 7
-    CLASH = 8
-    ARCHIVE = 9
-
-    @property
-    def label(self) -> str:
-        """`not-taken` for NOT_TAKEN."""
-        return self.name.lower().replace("_", "-")
-
-
 _LEFT_OUT = frozenset(SkippedKind) - {SkippedKind.JUNK, SkippedKind.NOTES, SkippedKind.DUPLICATE}
-
-
-class Evidence(IntEnum):
-    """By what an entry found its place; a higher value is stronger."""
-
-    NONE = 0
-    ANYTHING = 1
-    """A bare `*`, which claims nothing by itself."""
-    EVERYDAY = 2
-    """A pattern, for a type that very many programs use."""
-    PATTERN = 3
-    """A pattern, for a type of the application's own."""
-    MARK = 4
-    FOLDER_NAME = 5
-    ROOT_NAME = 6
-    """A name of the root, with a folder found below it."""
 
 
 class Home(Struct, frozen=True):
@@ -98,36 +77,6 @@ class Skipped(NamedTuple):
     reason: str
 
 
-class Option(Struct, frozen=True, kw_only=True):
-    """One answer to a question."""
-
-    name: str
-    answer: tuple[str, ...]
-    """The words to add to the command."""
-    files: int
-    size: int
-    """Bytes that would be placed by it."""
-    left_out: int = 0
-    """Files that are content and would not be placed by it."""
-    example: str = ""
-    """An entry or destination that it stands for."""
-
-
-class Decision(Struct, frozen=True, kw_only=True):
-    """A question that only the user can answer."""
-
-    question: str
-    options: tuple[Option, ...]
-    detail: tuple[str, ...] = ()
-    """What is good to know before answering, one thought each."""
-    is_of_whole: bool = False
-    """It is about where the archive as a whole goes, so that a directory or a new definition answers it too."""
-    is_open: bool = False
-    """Nothing speaks for one of the options: the first answer is to place nothing."""
-    safe: Option | None = None
-    """The answer that can be taken without asking, where one loses nothing."""
-
-
 class Layout:
     """One archive against one application (or none): a place or a reason for every entry.
 
@@ -167,7 +116,7 @@ class Layout:
         self._home_numbers: dict[tuple[str, str, str], int] = {}
         self._reason_numbers: dict[str, int] = {}
 
-    def home(self, folder: Folder | None, path: str, piece: str = "") -> int:
+    def _home(self, folder: Folder | None, path: str, piece: str = "") -> int:
         """The number of this home, entered if new."""
         key = (folder.name if folder else "", path, piece)
         number = self._home_numbers.get(key)
@@ -176,7 +125,7 @@ class Layout:
             self.homes.append(Home(folder, path, piece))
         return number
 
-    def reason(self, text: str) -> int:
+    def _reason(self, text: str) -> int:
         """The number of this reason, entered if new."""
         number = self._reason_numbers.get(text)
         if number is None:
@@ -184,34 +133,54 @@ class Layout:
             self.reasons.append(text)
         return number
 
-    def place(self, row: int, home: int, reason: int, evidence: Evidence) -> None:
-        """Give the row its home."""
-        self.home_of[row] = home
-        self.reason_of[row] = reason
-        self.evidence_of[row] = evidence
+    def follow(self, rulings: Iterable[Ruling]) -> Sequence[Ruling]:
+        """Carry out what a rule says, and return it.
 
-    def place_all(self, rows: Iterable[int], home: int, reason: int, evidence: Evidence) -> None:
-        """Give all of these rows one home."""
+        The rule is heard to its end first: it judges the layout as it found it.
+        """
+        heard = (*rulings,)
+        for ruling in heard:
+            match ruling:
+                case Put(rows, folder, path, why, evidence, piece):
+                    self._place(rows, self._home(folder, path, piece), self._reason(why), evidence)
+                case Move(rows, path, piece):
+                    for row in rows:
+                        if self.home_of[row] >= 0:
+                            self.home_of[row] = self._home(self.homes[self.home_of[row]].folder, path, piece)
+                case Rename(row, name):
+                    self.renamed[row] = name
+                case Skip(rows, kind, why):
+                    reason = self._reason(why)
+                    for row in rows:
+                        self.home_of[row], self.skipped_as[row], self.reason_of[row] = -1, kind, reason
+                case Refuse(rows, why):
+                    for row in rows:
+                        self.home_of[row], self.skipped_as[row], self.reason_of[row] = -1, 0, -1
+                        self.refused.append(Refusal(self.listing.path(row), why))
+                case Doubt(rows, why):
+                    for row in self.open_among(rows):
+                        self.reason_of[row] = self._reason(why)
+                        self._has_doubts = True
+                case Unwrap(path, why):
+                    self.wrappers.setdefault(path, why)
+                case Used(word):
+                    self.used_choices.add(word)
+                case Compare(rows):
+                    self.undecided.update(rows)
+                case Decision():
+                    self.decisions.append(ruling)
+        return heard
+
+    def _place(self, rows: Iterable[int], home: int, reason: int, evidence: Evidence) -> None:
         home_of, reason_of, evidence_of = self.home_of, self.reason_of, self.evidence_of
         for row in rows:
             home_of[row] = home
             reason_of[row] = reason
             evidence_of[row] = evidence
 
-    def skip(self, row: int, kind: SkippedKind, reason: int) -> None:
-        """Take the row out, whatever place it had."""
-        self.home_of[row] = -1
-        self.skipped_as[row] = kind
-        self.reason_of[row] = reason
-
-    def doubt(self, row: int, reason: int) -> None:
-        """Remember why an open row found no place where its directory pointed, should it find no other."""
-        if self.is_open(row):
-            self.reason_of[row] = reason
-            self._has_doubts = True
-
-    def skip_open(self, kind: SkippedKind, reason: int) -> None:
+    def skip_open(self, kind: SkippedKind, why: str) -> None:
         """Skip every file and link that is open still, for what was doubted of it or else for this reason."""
+        reason = self._reason(why)
         if self.homes or self._has_doubts:
             kinds = self.listing.kinds
             for row in self.open_rows():
@@ -224,8 +193,8 @@ class Layout:
         said = [(row, self.reason_of[row]) for row in compress(range(len(self.skipped_as)), self.skipped_as)]
         self.skipped_as = self.skipped_as.translate(bytes([kind, *range(1, 256)]))
         self.reason_of = array("i", [reason]) * len(self.skipped_as)
-        for row, why in said:
-            self.reason_of[row] = why
+        for row, reason in said:
+            self.reason_of[row] = reason
         for row in compress(range(len(self.skipped_as)), map(EntryKind.DIRECTORY.__eq__, self.listing.kinds)):
             self.skipped_as[row], self.reason_of[row] = 0, -1
 
@@ -244,17 +213,6 @@ class Layout:
             return ()  # entries without a home were skipped
         is_open = map(and_, map(_IS_NOT_PLACED, self.home_of), map(not_, self.skipped_as))
         return list(compress(range(len(self.home_of)), is_open))
-
-    def refuse(self, row: int, reason: str) -> None:
-        """Take the row out as unsafe."""
-        self.home_of[row] = -1
-        self.skipped_as[row] = 0
-        self.reason_of[row] = -1
-        self.refused.append(Refusal(self.listing.path(row), reason))
-
-    def move(self, row: int, folder: Folder | None, path: str, piece: str) -> None:
-        """Give a placed row another home, for the same reason."""
-        self.home_of[row] = self.home(folder, path, piece)
 
     def name(self, row: int) -> str:
         """The row's name at its destination."""

@@ -9,7 +9,8 @@ from msgspec import Struct, field
 
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.layout import Decision, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Compare, Decision, Move, Option, Rename, Ruling, Skip, SkippedKind, Used
 from usufruct.planning.names import folded, folded_path, free_name, spelling_key, spelling_keys
 from usufruct.planning.tree import Tree
 
@@ -32,7 +33,7 @@ class _Group(Struct):
     """They meet in less than half of the smaller one: only what meets is asked about, the rest of all goes in."""
 
 
-def unify_spellings(layout: Layout) -> None:
+def unify_spellings(layout: Layout) -> Iterator[Move]:
     """Treat destination directories whose names differ only in case or Unicode form as one directory."""
     spellings: dict[str, str] = {}
     for home in layout.homes:
@@ -40,15 +41,10 @@ def unify_spellings(layout: Layout) -> None:
         for part in home.path.split("/"):
             key += spelling_key(part) + "/"
             spellings[key] = min(part, spellings.get(key, part))
-    changed: dict[int, tuple[str, str]] = {}
-    for number, home in enumerate(layout.homes):
+    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
         path = _spelled(home.path, spellings)
         if path != home.path:
-            changed[number] = path, _spelled(home.piece, spellings)
-    if changed:
-        for row in list(layout.placed_rows()):
-            if renamed := changed.get(layout.home_of[row]):
-                layout.move(row, layout.homes[layout.home_of[row]].folder, *renamed)
+            yield Move(rows, path, _spelled(home.piece, spellings))
 
 
 def _spelled(path: str, spellings: dict[str, str]) -> str:
@@ -62,21 +58,18 @@ def _spelled(path: str, spellings: dict[str, str]) -> str:
 def decide_alternatives(layout: Layout, tree: Tree, choices: Choices, digests: Mapping[int, bytes]) -> None:
     """Skip the alternatives that were not chosen, ask where nothing was chosen, and place equal content once.
 
-    `digests` gives the content digests that are known. Rows whose content must be compared and has no digest there are
-    added to `layout.undecided`.
+    `digests` gives the content digests that are known. A choice leaves out whole sub-trees, which may settle other
+    alternatives, so each is carried out before the next is looked at.
     """
     if next(_shared_destinations(layout), None) is None:
         return
-    # A choice leaves out whole sub-trees, which may settle other groups, so look again each time.
     while groups := _groups(layout, tree, digests):
-        applied = [_apply(layout, tree, group, choices) for group in groups]
-        if not any(applied):
-            layout.decisions.extend(_question(layout, tree, group) for group in groups)
+        heard = [ruling for group in groups for ruling in layout.follow(_chosen(layout, tree, group, choices))]
+        if all(isinstance(ruling, Used) for ruling in heard):
+            layout.follow(_question(layout, tree, group) for group in groups)
             break
     asked = {row for group in groups for rows in group.conflicts for row in rows}
-    for rows in list(_shared_destinations(layout)):
-        if asked.isdisjoint(rows):
-            _count_once(layout, rows)
+    layout.follow(_once(layout, rows) for rows in _shared_destinations(layout) if asked.isdisjoint(rows))
 
 
 def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
@@ -96,8 +89,8 @@ def _shared_destinations(layout: Layout) -> Iterator[list[int]]:
         yield from (shared for shared in by_name.values() if len(shared) > 1)
 
 
-def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes]) -> bool:
-    listing = layout.listing
+def _are_equal(listing: Listing, one: int, other: int, digests: Mapping[int, bytes]) -> bool | None:
+    """Whether two entries have the same content; None: it must be compared."""
     if _leads_to(listing, one, other) or _leads_to(listing, other, one):
         return True
     if listing.kinds[one] != listing.kinds[other]:
@@ -113,8 +106,7 @@ def _are_equal(layout: Layout, one: int, other: int, digests: Mapping[int, bytes
         return False
     if one in digests and other in digests:
         return digests[one] == digests[other]
-    layout.undecided.update((one, other))
-    return True
+    return None
 
 
 def _leads_to(listing: Listing, link: int, file: int) -> bool:
@@ -133,11 +125,13 @@ def _end_of(listing: Listing, link: int) -> str:
 
 
 def _groups(layout: Layout, tree: Tree, digests: Mapping[int, bytes]) -> list[_Group]:
-    """The alternatives among the placed rows, outermost first."""
+    """The alternatives among the placed rows, outermost first; what must be compared counts as equal so far."""
     groups: dict[int, _Group] = {}
     called: dict[int, dict[int, str]] = {}
     for rows in _shared_destinations(layout):
-        if all(_are_equal(layout, rows[0], row, digests) for row in rows[1:]):
+        equal = {row: _are_equal(layout.listing, rows[0], row, digests) for row in rows[1:]}
+        if False not in equal.values():
+            layout.follow([Compare([rows[0], row]) for row, is_equal in equal.items() if is_equal is None])
             continue
         directories = [layout.listing.directory_of[row] for row in rows]
         parent = tree.common(set(directories))
@@ -219,12 +213,12 @@ def _sorted_options(group: _Group) -> list[str]:
     return sorted(group.options, key=lambda name: (name != HERE, folded(name), name))
 
 
-def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
-    """Carry out what the user chose for a group; return False if nothing was chosen."""
+def _chosen(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> Iterator[Ruling]:
+    """Say what the user's choices mean for a group; nothing is skipped or renamed if none is about it."""
     if _are_parts(layout, group):
         parts = sorted(group.options, key=group.options.__getitem__)
-        _lay_over(layout, [_rows_of(layout, tree, group, name) for name in parts], parts)
-        return True
+        yield from _lay_over(layout, [_rows_of(layout, tree, group, name) for name in parts], parts)
+        return
     wanted = {folded_path(word.strip("/")): word for word in choices.choose}
     places_all = "all" in wanted
     chosen = []
@@ -232,33 +226,34 @@ def _apply(layout: Layout, tree: Tree, group: _Group, choices: Choices) -> bool:
         path = folded_path(f"{tree.path(group.parent)}/{name}") if group.parent > 0 else folded(name)
         word = wanted.get(folded(name)) or wanted.get(path) or wanted.get("all")
         if word:
-            layout.used_choices.add(word)
+            yield Used(word)
             chosen.append(name)
     if not chosen:
-        return False
-    reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
+        return
+    why = f"{' and '.join(chosen)} was chosen instead"
     if group.parent < 0:
         kept, left = _kept_by_order(group, chosen)
     else:
         if not places_all:
             chosen.sort(key=lambda name: _order_of(tree, group, name, choices))
             if group.is_partial:
-                return _give_way(layout, tree, group, chosen)
+                if rows := _giving_way(layout, tree, group, chosen):
+                    yield Skip(rows, SkippedKind.NOT_CHOSEN, why)
+                return
         kept = [_rows_of(layout, tree, group, name) for name in chosen]
         left = [row for name in group.options if name not in chosen for row in _rows_of(layout, tree, group, name)]
-    for row in left:
-        layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
+    if left:
+        yield Skip(left, SkippedKind.NOT_CHOSEN, why)
     if group.parent >= 0 and not places_all:
-        _lay_over(layout, kept, chosen)
-        return True
-    _move_to_free_names(layout, kept)
-    return True
+        yield from _lay_over(layout, kept, chosen)
+    else:
+        yield from _move_to_free_names(layout, kept)
 
 
-def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> bool:
-    """Skip what shares a destination with a chosen alternative, a piece as a whole; the rest of all alternatives stays.
+def _giving_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> set[int]:
+    """Return what shares a destination with a chosen alternative, a piece as a whole; the rest of all stays.
 
-    If several are chosen, the one named later stays. Returns False if no chosen alternative is among those that meet.
+    If several are chosen, the one named later stays.
     """
     names = {directory: name for name, directory in group.options.items()}
     directories = layout.listing.directory_of
@@ -269,10 +264,7 @@ def _give_way(layout: Layout, tree: Tree, group: _Group, chosen: list[str]) -> b
         for name, row in met.items() if stays else ():
             if name != stays:
                 out.update(_with_pieces(layout, _rows_of(layout, tree, group, name), {row}))
-    reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
-    for row in out:
-        layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
-    return bool(out)
+    return out
 
 
 def _are_parts(layout: Layout, group: _Group) -> bool:
@@ -288,14 +280,14 @@ def _order_of(tree: Tree, group: _Group, name: str, choices: Choices) -> int:
     return min((number for number, word in enumerate(words) if word in (folded(name), path)), default=len(words))
 
 
-def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> None:
+def _lay_over(layout: Layout, kept: list[list[int]], chosen: list[str]) -> Iterator[Skip]:
     """Let each of several chosen options replace what those before it place at the same destinations."""
     taken: set[tuple[str, str]] = set()
     for rows, name in zip(reversed(kept), reversed(chosen), strict=True):
         mine = {row: _destination(layout, row) for row in rows if layout.home_of[row] >= 0}
-        for row, destination in mine.items():
-            if destination in taken:
-                layout.skip(row, SkippedKind.NOT_CHOSEN, layout.reason(f"a later part replaces that of {name}"))
+        replaced = [row for row, destination in mine.items() if destination in taken]
+        if replaced:
+            yield Skip(replaced, SkippedKind.NOT_CHOSEN, f"a later part replaces that of {name}")
         taken.update(mine.values())
 
 
@@ -310,7 +302,7 @@ def _kept_by_order(group: _Group, chosen: list[str]) -> tuple[list[list[int]], l
     return [[rows[-1] for rows in ordered]], [row for rows in ordered for row in rows[:-1]]
 
 
-def _move_to_free_names(layout: Layout, kept: list[list[int]]) -> None:
+def _move_to_free_names(layout: Layout, kept: list[list[int]]) -> Iterator[Move | Rename]:
     """Rename what has a destination of rows that were kept before it: files one by one, a piece as a whole."""
     taken: dict[str, set[str]] = {}
     for row in layout.placed_rows():
@@ -330,16 +322,21 @@ def _move_to_free_names(layout: Layout, kept: list[list[int]]) -> None:
                 free = free_name(name, taken[spelling_key(above)], begun.setdefault(f"{above}/", {}))
                 taken[spelling_key(above)].add(spelling_key(free))
                 moved[home.piece] = f"{above}/{free}" if above else free
+        gone: set[tuple[str, str]] = set()
         for row in later:
-            home = layout.homes[layout.home_of[row]]
+            home, name = layout.homes[layout.home_of[row]], layout.name(row)
+            path = home.path
             if home.piece in moved:
                 piece = moved[home.piece]
-                layout.move(row, home.folder, piece + home.path[len(home.piece) :], piece)
+                path = piece + path[len(home.piece) :]
+                yield Move([row], path, piece)
             elif _destination(layout, row) in there:
-                names = taken[spelling_key(home.path)]
-                layout.renamed[row] = free_name(layout.name(row), names, begun.setdefault(home.path, {}))
-                names.add(spelling_key(layout.renamed[row]))
-        there.update(_destination(layout, row) for row in later)
+                names = taken[spelling_key(path)]
+                name = free_name(name, names, begun.setdefault(path, {}))
+                names.add(spelling_key(name))
+                yield Rename(row, name)
+            gone.add((spelling_key(path), spelling_key(name)))
+        there |= gone
 
 
 def _destination(layout: Layout, row: int) -> tuple[str, str]:
@@ -391,11 +388,10 @@ def _laid_over(layout: Layout, reached: Mapping[str, Sequence[int]]) -> Iterator
             yield Option(name=f"{lower} + {upper}", answer=answer, files=len(rows), size=size)
 
 
-def _count_once(layout: Layout, rows: list[int]) -> None:
+def _once(layout: Layout, rows: list[int]) -> Skip:
     """Of rows with equal content and destination, place only the one nearest to the top of the archive."""
     listing = layout.listing
     link = EntryKind.LINK
     kept = min(rows, key=lambda row: (listing.kinds[row] == link, listing.path(row).count("/"), listing.path(row), row))
-    for row in rows:
-        if row != kept:
-            layout.skip(row, SkippedKind.DUPLICATE, layout.reason(f"the same content as {listing.path(kept)}"))
+    others = [row for row in rows if row != kept]
+    return Skip(others, SkippedKind.DUPLICATE, f"the same content as {listing.path(kept)}")

@@ -7,7 +7,8 @@ from msgspec import Struct
 
 from usufruct.model.applications import Application, Folder
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Evidence, Option, SkippedKind
 from usufruct.model.words import count_words
 from usufruct.planning.everyday import EVERYDAY, suffix_of
 from usufruct.planning.names import folded, spelling_key

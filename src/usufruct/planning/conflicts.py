@@ -8,9 +8,10 @@ from typing import assert_never
 from usufruct.errors import MachineError
 from usufruct.model.choices import Choices, OnClash
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Layout, Skipped, SkippedKind
+from usufruct.model.layout import Layout, Skipped
 from usufruct.model.plan import Conflict, Plan
 from usufruct.model.records import FileKind, Layer
+from usufruct.model.rulings import SkippedKind
 from usufruct.model.snapshot import Found, Snapshot
 from usufruct.planning.names import free_name, spelling_key, without_number
 from usufruct.planning.stacks import is_unchanged

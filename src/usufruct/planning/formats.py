@@ -5,11 +5,13 @@ are below them.
 """
 
 from collections.abc import Iterator
+from itertools import chain
 
 from msgspec import Struct, field
 
 from usufruct.model.applications import Arrange, Folder
-from usufruct.model.layout import Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Move, Skip, SkippedKind, Unwrap
 from usufruct.planning.names import folded, folded_path, joined
 from usufruct.planning.patterns import Patterns, patterns_of
 from usufruct.planning.sayings import says_nothing
@@ -32,7 +34,7 @@ class _Formats(Struct):
         return {rank for ranks in self.stems.values() for rank in ranks}
 
 
-def prefer_formats(layout: Layout, tree: Tree) -> None:
+def prefer_formats(layout: Layout, tree: Tree) -> Iterator[Skip | Move | Unwrap]:
     """Skip the less preferred formats of files with the same stem.
 
     Formats are compared within a directory, and between sibling directories that each have one format.
@@ -42,13 +44,13 @@ def prefer_formats(layout: Layout, tree: Tree) -> None:
     found = _found(layout)
     for here in found:
         for ranks in here.stems.values():
-            _keep_best(layout, here.folder, ranks)
+            yield from _keep_best(here.folder, ranks)
     siblings: dict[tuple[str, int], list[_Formats]] = {}
     for here in _by_format(tree, [here for here in found if len(here.ranks) == 1]):
         if len(here.ranks) == 1:
             siblings.setdefault((here.folder.name, tree.parent(here.directory)), []).append(here)
     for several in siblings.values():
-        _prefer_between(layout, tree, several)
+        yield from _prefer_between(layout, tree, several)
 
 
 def _found(layout: Layout) -> list[_Formats]:
@@ -83,16 +85,14 @@ def _by_format(tree: Tree, found: list[_Formats]) -> list[_Formats]:
     return list(whole.values())
 
 
-def _keep_best(layout: Layout, folder: Folder, ranks: dict[int, list[int]]) -> None:
+def _keep_best(folder: Folder, ranks: dict[int, list[int]]) -> Iterator[Skip]:
     best = min(ranks)
     for rank, rows in ranks.items():
         if rank > best:
-            reason = layout.reason(f"{folder.name} prefers {folder.prefer[best]} of the same name")
-            for row in rows:
-                layout.skip(row, SkippedKind.OTHER_FORMAT, reason)
+            yield Skip(rows, SkippedKind.OTHER_FORMAT, f"{folder.name} prefers {folder.prefer[best]} of the same name")
 
 
-def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None:
+def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> Iterator[Skip | Move | Unwrap]:
     """Between directories that each have one format of the same things, keep the preferred one."""
     if len(several) > _MOST_DIRECTORIES or len({min(here.ranks) for here in several}) < _AT_LEAST:
         return
@@ -105,10 +105,10 @@ def _prefer_between(layout: Layout, tree: Tree, several: list[_Formats]) -> None
             common = set(_agreeing(tree, better, worse))
             if common and 2 * len(common) >= min(len(better.stems), len(worse.stems)):
                 for stem in common:
-                    _keep_best(layout, better.folder, better.stems[stem] | worse.stems[stem])
+                    yield from _keep_best(better.folder, better.stems[stem] | worse.stems[stem])
                 dropped.update((worse.directory,))
                 for here in (better, worse):
-                    _drop_directory(layout, tree, here)
+                    yield from _drop_directory(layout, tree, here)
 
 
 def _agreeing(tree: Tree, one: _Formats, other: _Formats) -> Iterator[str]:
@@ -133,18 +133,18 @@ def _suffix(here: _Formats) -> str:
     return folded(here.folder.prefer[min(here.ranks)].rpartition(".")[2])
 
 
-def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> None:
+def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> Iterator[Move | Unwrap]:
     """Remove a directory that says only the format from the destinations."""
     name = tree.names[here.directory]
     for ranks in here.stems.values():
-        for row in (row for rows in ranks.values() for row in rows if layout.home_of[row] >= 0):
+        for row in chain(*ranks.values()):
             home = layout.homes[layout.home_of[row]]
             below = tree.relative(layout.listing.directory_of[row], here.directory)
             tail = joined(name, below)
             above = home.path.removesuffix(tail)
             if above != home.path and len(above) >= len(joined(here.folder.path, "/")):
-                layout.move(row, home.folder, joined(above.rstrip("/"), below), home.piece)
-    layout.wrappers.setdefault(tree.path(here.directory), "its name is only a file format")
+                yield Move([row], joined(above.rstrip("/"), below), home.piece)
+    yield Unwrap(tree.path(here.directory), "its name is only a file format")
 
 
 def _stem(name: str, pattern: str) -> str:

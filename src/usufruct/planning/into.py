@@ -2,7 +2,8 @@
 
 from usufruct.model.applications import Arrange, Folder
 from usufruct.model.entries import TOP
-from usufruct.model.layout import Evidence, Layout
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Evidence, Unwrap
 from usufruct.planning.lone import lone_name
 from usufruct.planning.names import joined
 from usufruct.planning.places import Match, Places
@@ -89,5 +90,4 @@ def _directories_with_content(layout: Layout, tree: Tree) -> set[int]:
 
 def _drop(layout: Layout, tree: Tree, top: int) -> None:
     """Record the directories down to `top` as wrappers."""
-    for above in tree.chain(top)[1:]:
-        layout.wrappers.setdefault(tree.path(above), "is common to all of the content")
+    layout.follow(Unwrap(tree.path(above), "is common to all of the content") for above in tree.chain(top)[1:])

@@ -1,11 +1,12 @@
 """Apply the rules in their order: from the entries of an archive to a Layout."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from usufruct.model.applications import Application
 from usufruct.model.choices import Choices
 from usufruct.model.entries import TOP, EntryKind, Listing
-from usufruct.model.layout import Decision, Evidence, Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Evidence, Put, Refuse, SkippedKind, Unwrap
 from usufruct.planning.alternatives import decide_alternatives, unify_spellings
 from usufruct.planning.claims import NO_CLAIMS, Claims
 from usufruct.planning.folder_names import folder_and_below
@@ -15,9 +16,9 @@ from usufruct.planning.links import judge_links
 from usufruct.planning.names import folded, spelling_key, tidy_name
 from usufruct.planning.places import Places
 from usufruct.planning.plumbing import skip_manifests, skip_plumbing
-from usufruct.planning.remainder import place_by_pattern, skip_notes, skip_rest
+from usufruct.planning.remainder import place_by_pattern, skip_notes, skip_notes_and_archives
 from usufruct.planning.sayings import says_nothing
-from usufruct.planning.selection import judge_programs, leave_out, leave_taken_out, skip_junk
+from usufruct.planning.selection import judge_programs, leave_out, leave_taken_out, matching_nothing, skip_junk
 from usufruct.planning.tree import Tree
 from usufruct.planning.variants import decide_variants
 
@@ -39,8 +40,8 @@ def layout_of(
     """
     layout = Layout(listing, application, tidy_name)
     tree = Tree.of(listing)
-    skip_junk(layout, tree, application.leave)
-    skip_plumbing(layout, tree)
+    layout.follow(skip_junk(tree, application.leave))
+    layout.follow(skip_plumbing(layout, tree))
     places = Places(layout, tree, application, claims, choices.choose)
     if choices.into is not None:
         named = folder_and_below(application, choices.into)
@@ -48,10 +49,11 @@ def layout_of(
         place_into(layout, tree, places, *named)
     else:
         places.read_archive(TOP)
-        skip_notes(layout, tree)
-        skip_manifests(layout, tree)
-        place_by_pattern(layout, tree, application, places.foreign)
-    skip_rest(layout, tree, application)
+        layout.follow(skip_notes(layout, tree))
+        layout.follow(skip_manifests(layout, tree))
+        layout.follow(place_by_pattern(layout, tree, application, places.foreign))
+    layout.follow(skip_notes_and_archives(layout, tree))
+    layout.skip_open(SkippedKind.NOT_TAKEN, f"{application.title} has no folder for it")
     _decide(layout, tree, choices, digests, application)
     return layout
 
@@ -66,7 +68,7 @@ def outside_layout(
     """
     layout = Layout(listing, None, tidy_name)
     tree = Tree.of(listing)
-    skip_junk(layout, tree)
+    layout.follow(skip_junk(tree))
     tops = {
         listing.directories[here].partition("/")[0]
         for here in range(len(tree.rows))
@@ -78,26 +80,24 @@ def outside_layout(
         base, above = inner, tree.names[inner if choices.flat else top]
         why = f"the archive's one top directory, {above}, goes in under its own name"
         if inner != top:
-            layout.wrappers[tree.path(top)] = "repeats its own name inside"
+            layout.follow([Unwrap(tree.path(top), "repeats its own name inside")])
         if says_nothing(above):
-            layout.wrappers[tree.path(inner)] = "says nothing about what is in it"
+            layout.follow([Unwrap(tree.path(inner), "says nothing about what is in it")])
             above, why = tidy_name, f"goes together into {tidy_name}, for {above} says nothing"
     else:
         base, above = TOP, tidy_name
         why = f"several entries at the archive's top go together into {tidy_name}"
-    reason = layout.reason(why)
     for directory in tree.below(base):
         if here := layout.open_among(tree.rows[directory]):
             relative = tree.relative(directory, base)
             if choices.flat:
                 relative = _without_wrappers(layout, tree, directory, base)
-            home = layout.home(None, f"{above}/{relative}" if relative else above)
-            layout.place_all(here, home, reason, Evidence.NONE)
+            path = f"{above}/{relative}" if relative else above
+            layout.follow([Put(here, None, path, why, Evidence.NONE)])
     _decide(layout, tree, choices, digests, None)
     alone = list(layout.placed_rows())
     if len(alone) == 1 and listing.kinds[alone[0]] == EntryKind.FILE:
-        home = layout.home(None, "")
-        layout.place(alone[0], home, layout.reason("one file alone goes straight in"), Evidence.NONE)
+        layout.follow([Put(alone, None, "", "one file alone goes straight in", Evidence.NONE)])
     return layout
 
 
@@ -134,23 +134,24 @@ def _decide(
     application: Application | None,
 ) -> None:
     """Apply the rules that need all places to be known: who takes part, formats, alternatives, safety."""
-    leave_out(layout, choices)
+    layout.unmatched = matching_nothing(layout, (*choices.only, *choices.skip))
+    layout.follow(leave_out(layout, choices))
     if application:
-        judge_programs(layout, application, choices)
+        layout.follow(judge_programs(layout, application, choices))
         if not choices.every_format:
-            prefer_formats(layout, tree)
-    unify_spellings(layout)
+            layout.follow(prefer_formats(layout, tree))
+    layout.follow(unify_spellings(layout))
     if application:
-        decide_variants(layout, tree, choices)
+        layout.follow(decide_variants(layout, tree, choices))
     decide_alternatives(layout, tree, choices, digests)
-    leave_taken_out(layout, choices)
-    judge_links(layout)
-    _refuse_files_in_the_way(layout)
+    layout.follow(leave_taken_out(layout, choices))
+    layout.follow(judge_links(layout))
+    layout.follow(_refuse_files_in_the_way(layout))
     if not layout.files and not layout.decisions and (choices.skip_unsafe or not layout.refused):
-        layout.decisions.append(_nothing_placed(layout, application, choices))
+        layout.follow([_nothing_placed(layout, application, choices)])
 
 
-def _refuse_files_in_the_way(layout: Layout) -> None:
+def _refuse_files_in_the_way(layout: Layout) -> Iterator[Refuse]:
     """Refuse files whose path is needed as a directory by other entries."""
     kinds = layout.listing.kinds
     paths = {number: spelling_key(layout.homes[number].path) for number in {*layout.home_of} if number >= 0}
@@ -160,12 +161,12 @@ def _refuse_files_in_the_way(layout: Layout) -> None:
         needed.update("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
     above = {path.rpartition("/")[0] for path in needed}
     suspects = {number for number, path in paths.items() if path in above}
-    for row in list(layout.placed_rows()) if suspects else ():
+    for row in layout.placed_rows() if suspects else ():
         number = layout.home_of[row]
         if number in suspects and kinds[row] != EntryKind.DIRECTORY:
             name = spelling_key(layout.name(row))
             if (f"{paths[number]}/{name}" if paths[number] else name) in needed:
-                layout.refuse(row, "it is a file where other entries need a directory")
+                yield Refuse([row], "it is a file where other entries need a directory")
 
 
 def _nothing_placed(layout: Layout, application: Application | None, choices: Choices) -> Decision:

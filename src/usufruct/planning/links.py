@@ -1,15 +1,15 @@
 """Links may point anywhere inside the destination and nowhere else. Nothing is placed through a link."""
 
-from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Layout, SkippedKind
+from collections.abc import Iterator
+
+from usufruct.model.entries import EntryKind, Listing
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Refuse, Skip, SkippedKind
 from usufruct.planning.names import spelling_key
 
 
-def judge_links(layout: Layout) -> None:
-    """Refuse links that lead out of the destination, and entries whose path leads through a link.
-
-    In a package of an operating system such a link is only skipped.
-    """
+def judge_links(layout: Layout) -> Iterator[Skip | Refuse]:
+    """Refuse links that lead out of the destination, and entries whose path leads through a link."""
     listing = layout.listing
     if not listing.targets:
         return
@@ -18,16 +18,19 @@ def judge_links(layout: Layout) -> None:
         return
     links = {spelling_key(_destination(layout, row)) for row in rows}
     through = {number for number, home in enumerate(layout.homes) if any(above in links for above in _above(home.path))}
-    for row in list(layout.placed_rows()):
-        if layout.home_of[row] in through:
-            layout.refuse(row, "its path leads through a link of the archive")
+    beyond = [row for row in layout.placed_rows() if layout.home_of[row] in through]
+    yield Refuse(beyond, "its path leads through a link of the archive")
     for row in rows:
-        if layout.home_of[row] >= 0 and (fault := _fault(layout, row)):
-            if listing.is_system_package:
-                # In system packages this is no attack: they link to files of other packages.
-                layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(fault))
-            else:
-                layout.refuse(row, fault)
+        if layout.home_of[row] not in through and (fault := _fault(layout, row)):
+            yield leading_out(listing, row, fault)
+
+
+def leading_out(listing: Listing, row: int, why: str) -> Skip | Refuse:
+    """Refuse a link that leads out of the destination.
+
+    In system packages this is no attack: they link to files of other packages.
+    """
+    return Skip([row], SkippedKind.NOT_TAKEN, why) if listing.is_system_package else Refuse([row], why)
 
 
 def _destination(layout: Layout, row: int) -> str:

@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP
-from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Doubt, Evidence, Option, Put, Skip, SkippedKind, Unwrap, Used
 from usufruct.planning.claims import NO_CLAIMS, Claims
 from usufruct.planning.folder_names import FolderNames, in_known_spelling
 from usufruct.planning.junk import is_junk
@@ -62,7 +63,6 @@ class Places:
         self._exact = frozenset(self.names.single)
         """Names of folders, to the letter."""
         self._add_likenesses()
-        self.notes = layout.reason(NOTES_REASON)
         self.root_folder = next((folder for folder in application.folders if folder.is_root), None)
         self._pieces = self._pieces_by_name()
         self._telling = self._telling_directories()
@@ -93,7 +93,10 @@ class Places:
         """Return the uppermost piece with each name, as names are compared, and its folder."""
         found: dict[str, tuple[int, Folder]] = {}
         for folder in self.application.folders:
-            for directory in sorted(self.marks.get(folder.name, {})):
+            # Numbers follow the order of the archive, which means nothing.
+            paths = {self.tree.path(directory): directory for directory in self.marks.get(folder.name, {})}
+            for path in sorted(paths, key=lambda path: (path.count("/"), path)):
+                directory = paths[path]
                 if directory != TOP and self.tree.folded[directory] not in self.names.single:
                     found.setdefault(self.tree.folded[directory], (directory, folder))
         return found
@@ -178,7 +181,7 @@ class Places:
         """Whether directories with folder names beside a mark at the top belong to the piece: the user decides."""
         for word in self._choose:
             if folded(word) in (PIECE, APART):
-                self.layout.used_choices.add(word)
+                self.layout.follow([Used(word)])
                 return folded(word) == PIECE
         rows = [row for here in self.tree.below(top) for row in self.tree.rows[here] if self.layout.is_open(row)]
         size = sum(map(self.layout.listing.sizes.__getitem__, rows))
@@ -193,7 +196,7 @@ class Places:
             f"{' and '.join(self.tree.names[child] for child in beside)} {lie} beside {mark}, which makes the archive "
             f"one piece of {folder.name}. A part of that piece, or for {' and '.join(of)}?"
         )
-        self.layout.decisions.append(Decision(question=question, options=options))
+        self.layout.follow([Decision(question=question, options=options)])
         return False
 
     def tidy_name_at(self, directory: int) -> str:
@@ -239,8 +242,8 @@ class Places:
         return directory in of_notes
 
     def _note_wrapper(self, directory: int) -> None:
-        for above in self.tree.chain(directory)[1:]:
-            self.layout.wrappers.setdefault(self.tree.path(above), "only wraps the content")
+        above = self.tree.chain(directory)[1:]
+        self.layout.follow(Unwrap(self.tree.path(here), "only wraps the content") for here in above)
 
     def _marked(self, directory: int) -> tuple[Folder, str] | None:
         """Return the first folder of the definition that the directory is a piece of, and the file that marks it."""
@@ -296,7 +299,7 @@ class Places:
             fitting = [rival for rival in rivals if self._fits(directory, rival)]
             folder = (fitting or rivals)[0]
             if len(fitting) != 1:
-                self.layout.decisions.append(self._which_folder(directory, fitting or rivals))
+                self.layout.follow([self._which_folder(directory, fitting or rivals)])
         apart: set[int] = set()
         for parts, other in self.names.several.items():
             if parts[0] != first:
@@ -348,7 +351,7 @@ class Places:
             why = f"the archive has a folder called {called}"
             self.read_folder(root, Match(self.root_folder, why, Evidence.ROOT_NAME), done)
         else:
-            self.layout.wrappers.setdefault(self.tree.path(root), f"is the folder of {self.application.title} itself")
+            self.layout.follow([Unwrap(self.tree.path(root), f"is the folder of {self.application.title} itself")])
             self.read_top(root, done)
 
     # --- how files lie in a folder -----------------------------------------------------------------------
@@ -368,10 +371,7 @@ class Places:
         """
         folder = match.folder
         while match.evidence != Evidence.ROOT_NAME and (inner := self._only_repeated(directory, folder)):
-            self.layout.wrappers.setdefault(
-                self.tree.path(directory),
-                f"contains only {self.tree.names[inner]}",
-            )
+            self.layout.follow([Unwrap(self.tree.path(directory), f"contains only {self.tree.names[inner]}")])
             directory = inner
         if folder.arrange is Arrange.PIECES and not sub:
             if mark := self.marks.get(folder.name, {}).get(directory):
@@ -405,9 +405,9 @@ class Places:
         """Skip the notes directly in a directory."""
         # If the directory's name says what it is, only a whole file name makes a readme.
         notes = self.tree.whole_notes if evidence >= Evidence.FOLDER_NAME else self.tree.notes
-        for row in self.tree.rows[here] if notes else ():
-            if row in notes and self.layout.is_open(row):
-                self.layout.skip(row, SkippedKind.NOTES, self.notes)
+        if notes:
+            rows = [row for row in self.layout.open_among(self.tree.rows[here]) if row in notes]
+            self.layout.follow([Skip(rows, SkippedKind.NOTES, NOTES_REASON)])
 
     def _place_files(self, here: int, relative: str, path: str, match: Match, takes: Patterns) -> None:
         """Place the files directly in a directory of a loose or tree folder; what it does not take stays open."""
@@ -420,25 +420,24 @@ class Places:
                 for row in rows
                 if takes.by_name(names[row]) or (takes.has_paths and takes.by_path(joined(relative, names[row])))
             ]
-            for row in {*rows}.difference(taken):
-                layout.doubt(row, layout.reason(f"the folder {folder.name} is only for {', '.join(folder.takes)}"))
+            others = {*rows}.difference(taken)
+            layout.follow([Doubt(others, f"the folder {folder.name} is only for {', '.join(folder.takes)}")])
             rows = taken
         if rows:
-            layout.place_all(rows, layout.home(folder, path), layout.reason(match.why), match.evidence)
+            layout.follow([Put(rows, folder, path, match.why, match.evidence)])
 
     def _read_group(self, directory: int, top: int, match: Match, done: frozenset[int]) -> None:
         """Find the pieces below a directory of a pieces folder. The directories between only group them."""
         folder, evidence = match.folder, match.evidence
-        no_piece = self.layout.reason(f"no {' or '.join(folder.mark)} marks it as one of the {folder.name}")
-        for row in self._plain_rows(directory):
-            self.layout.doubt(row, no_piece)
+        no_piece = f"no {' or '.join(folder.mark)} marks it as one of the {folder.name}"
+        self.layout.follow([Doubt(self._plain_rows(directory), no_piece)])
         for child in self.tree.children[directory]:
             if child in done:
                 continue
             if mark := self.marks.get(folder.name, {}).get(child):
                 for above in self.tree.chain(directory):
                     if above != top and self.tree.path(above).startswith(self.tree.path(top) + "/"):
-                        self.layout.wrappers.setdefault(self.tree.path(above), f"only groups {folder.name}")
+                        self.layout.follow([Unwrap(self.tree.path(above), f"only groups {folder.name}")])
                 name = lone_name(self.layout, self.tree, child)
                 self.place_piece(child, name, match._replace(why=f"{match.why}; {mark} marks it"))
             elif other := self._marked(child):
@@ -466,14 +465,12 @@ class Places:
         """Place a directory as a whole under this name. Names inside it have no meaning."""
         layout, folder = self.layout, match.folder
         piece = joined(folder.path, name)
-        reason = layout.reason(match.why)
         for here in self.tree.below(directory, done):
-            rows = layout.open_among(self.tree.rows[here])
-            if rows:
-                home = layout.home(folder, joined(piece, self.tree.relative(here, directory)), piece)
-                layout.place_all(rows, home, reason, match.evidence)
+            path = joined(piece, self.tree.relative(here, directory))
+            if rows := layout.open_among(self.tree.rows[here]):
+                layout.follow([Put(rows, folder, path, match.why, match.evidence, piece)])
             elif not self.tree.children[here] and here in self.tree.empty_rows:
                 row = self.tree.empty_rows[here]
                 if layout.is_open(row) and not is_junk(self.tree.names[here]):
-                    above = joined(piece, self.tree.relative(here, directory)).rpartition("/")[0]
-                    layout.place(row, layout.home(folder, above, piece), reason, match.evidence)
+                    above = path.rpartition("/")[0]
+                    layout.follow([Put([row], folder, above, match.why, match.evidence, piece)])

@@ -5,9 +5,11 @@ specification of Python wheels.
 """
 
 import re
+from collections.abc import Iterator
 
 from usufruct.model.entries import TOP
-from usufruct.model.layout import Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Skip, SkippedKind
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.tree import Tree
 
@@ -24,26 +26,22 @@ _MANIFESTS = frozenset(
 _CONTROL = re.compile(r"control\.tar(?:\.\w+)?")
 
 
-def skip_plumbing(layout: Layout, tree: Tree) -> None:
+def skip_plumbing(layout: Layout, tree: Tree) -> Iterator[Skip]:
     """Skip files in places where packages describe themselves; texts among them are kept as notes."""
-    found = _plumbing_directories(tree)
-    for directory, is_read in found.items():
-        for row in tree.rows[directory]:
-            if not layout.is_open(row):
-                continue
-            if is_read and (row in tree.notes or can_be_read(layout.listing.names[row])):
-                layout.skip(row, SkippedKind.NOTES, layout.reason("documentation of the package"))
-            else:
-                layout.skip(row, SkippedKind.JUNK, layout.reason("tells the system about the package; no content"))
+    names = layout.listing.names
+    for directory, is_read in _plumbing_directories(tree).items():
+        rows = layout.open_among(tree.rows[directory])
+        notes = {row for row in rows if is_read and (row in tree.notes or can_be_read(names[row]))}
+        yield Skip(notes, SkippedKind.NOTES, "documentation of the package")
+        yield Skip({*rows} - notes, SkippedKind.JUNK, "tells the system about the package; no content")
 
 
-def skip_manifests(layout: Layout, tree: Tree) -> None:
+def skip_manifests(layout: Layout, tree: Tree) -> Iterator[Skip]:
     """Skip files at the top that describe a package, unless they are marks."""
     names = layout.listing.names
     for directory in _tops(tree):
-        for row in tree.rows[directory]:
-            if names[row].lower() in _MANIFESTS and layout.is_open(row):
-                layout.skip(row, SkippedKind.JUNK, layout.reason("describes the package to its manager; no content"))
+        rows = [row for row in layout.open_among(tree.rows[directory]) if names[row].lower() in _MANIFESTS]
+        yield Skip(rows, SkippedKind.JUNK, "describes the package to its manager; no content")
 
 
 def _plumbing_directories(tree: Tree) -> dict[int, bool]:

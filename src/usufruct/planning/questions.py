@@ -11,8 +11,9 @@ from usufruct.model.choices import OnClash
 from usufruct.model.entries import EntryKind
 from usufruct.model.facts import Facts
 from usufruct.model.holdings import Holding
-from usufruct.model.layout import Decision, Layout, Option
+from usufruct.model.layout import Layout
 from usufruct.model.plan import Conflict, Plan
+from usufruct.model.rulings import Decision, Option
 from usufruct.planning.competition import UNKNOWN_PROGRAM
 from usufruct.planning.layout import sought
 from usufruct.planning.names import compared_versions, numbered, version_of

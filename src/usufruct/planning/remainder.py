@@ -3,14 +3,15 @@
 import posixpath
 import re
 from array import array
-from collections.abc import Iterable, Mapping, Sequence, Set
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from itertools import groupby
 
 from msgspec import Struct
 
 from usufruct.model.applications import Application, Arrange, Folder
 from usufruct.model.entries import TOP
-from usufruct.model.layout import Evidence, Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Doubt, Evidence, Put, Skip, SkippedKind
 from usufruct.planning.everyday import EVERYDAY
 from usufruct.planning.junk import can_be_read
 from usufruct.planning.lone import lone_name
@@ -21,7 +22,9 @@ from usufruct.planning.sayings import is_not_current, is_of_system, says_nothing
 from usufruct.planning.tree import Tree
 
 
-def place_by_pattern(layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()) -> None:
+def place_by_pattern(
+    layout: Layout, tree: Tree, application: Application, foreign: Set[int] = frozenset()
+) -> Iterator[Put | Doubt]:
     """Place every file that is still open in the folder with the narrowest pattern for it.
 
     `foreign` are pieces of other applications: nothing is taken out of them.
@@ -46,17 +49,18 @@ def place_by_pattern(layout: Layout, tree: Tree, application: Application, forei
             if name in without_own:
                 # A common file type in another folder's directory: nothing suggests that it belongs elsewhere.
                 taken = [row for row in taken if not is_everyday[row] or reason_of[row] < 0]
-            for row in taken if name in named else ():
-                if is_everyday[row]:
-                    layout.doubt(row, layout.reason(f"the archive has a separate folder for {name}"))
             if name in named:
+                doubted = [row for row in taken if is_everyday[row]]
+                yield Doubt(doubted, f"the archive has a separate folder for {name}")
                 taken = [row for row in taken if not is_everyday[row]]
             if taken:
                 found.setdefault(name, {}).setdefault(directory, []).extend(taken)
     for folder in application.folders:
         if by_directory := found.get(folder.name):
-            _leave_not_current(layout, tree, folder, by_directory)
-            _place_found(layout, tree, folder, by_directory, takers, taker_of)
+            stale = _not_current(tree, by_directory)
+            for directory, name in stale.items():
+                yield Doubt(by_directory.pop(directory), f"the folder {name} holds older or unfinished content")
+            yield from _place_found(layout, tree, folder, by_directory, takers, taker_of)
 
 
 def _without_own_types(application: Application, met: Iterable["_Taker"]) -> set[str]:
@@ -65,13 +69,13 @@ def _without_own_types(application: Application, met: Iterable["_Taker"]) -> set
     return special - {taker.folder.name for taker in met if is_own_type(taker.pattern)}
 
 
-def skip_notes(layout: Layout, tree: Tree) -> None:
+def skip_notes(layout: Layout, tree: Tree) -> Iterator[Skip]:
     """Skip readable files in directories of notes, unless a name or a mark below gave them a place."""
-    reason, names = layout.reason(NOTES_REASON), layout.listing.names
+    names = layout.listing.names
     for directory in tree.of_notes:
-        for row in tree.rows[directory]:
-            if layout.is_open(row) and (row in tree.notes or can_be_read(names[row])):
-                layout.skip(row, SkippedKind.NOTES, reason)
+        rows = layout.open_among(tree.rows[directory])
+        notes = [row for row in rows if row in tree.notes or can_be_read(names[row])]
+        yield Skip(notes, SkippedKind.NOTES, NOTES_REASON)
 
 
 _TWO_SUFFIXES = re.compile(r"\*\.[^.*?\[\]]+\.[^.*?\[\]]+")
@@ -125,19 +129,15 @@ def _content_top(layout: Layout, tree: Tree) -> int:
     return tree.common(directories) if directories else 0
 
 
-def _leave_not_current(layout: Layout, tree: Tree, folder: Folder, found: dict[int, list[int]]) -> None:
-    """Skip files in directories for older or unused content, if the folder takes anything from elsewhere."""
+def _not_current(tree: Tree, found: Iterable[int]) -> dict[int, str]:
+    """Return those of these directories that are for older or unused content, unless all are, and what says so."""
     stale: dict[int, str] = {}
     for directory in found:
         if name := next(
             (tree.names[here] for here in tree.chain(directory)[1:] if is_not_current(tree.names[here])), ""
         ):
             stale[directory] = name
-    if len(stale) == len(found):
-        return
-    for directory, name in stale.items():
-        for row in found.pop(directory):
-            layout.doubt(row, layout.reason(f"the folder {name} holds older or unfinished content"))
+    return stale if len(stale) < len([*found]) else {}
 
 
 def _place_found(
@@ -147,7 +147,7 @@ def _place_found(
     found: Mapping[int, Sequence[int]],
     takers: Sequence[_Taker],
     taker_of: Sequence[int],
-) -> None:
+) -> Iterator[Put]:
     """Place the rows that a folder takes by pattern, given by directory."""
     known = {folded(name): name for name in folder.known}
     paths: dict[int, str] = {}
@@ -161,17 +161,17 @@ def _place_found(
             above = _kept_together(layout, tree, folder, common, unknown)
             paths |= {directory: joined(above, tree.relative(directory, common)) for directory in unknown}
     for directory, rows in found.items():
-        home = layout.home(folder, joined(folder.path, paths.get(directory, "")))
+        path = joined(folder.path, paths.get(directory, ""))
         for number, same in groupby(rows, taker_of.__getitem__):
             pattern = takers[number].pattern
             if not letters_of(pattern):
-                layout.place_all(same, home, layout.reason("it came with the other content"), Evidence.ANYTHING)
+                yield Put([*same], folder, path, "it came with the other content", Evidence.ANYTHING)
                 continue
-            reason = layout.reason(f"{pattern} files go to {folder.name}")
+            why = f"{pattern} files go to {folder.name}"
             by_pattern = _evidence_of(pattern)
             for is_everyday, alike in groupby(same, tree.is_everyday.__getitem__):
                 by_name = Evidence.EVERYDAY if is_everyday else Evidence.PATTERN
-                layout.place_all(alike, home, reason, by_pattern or by_name)
+                yield Put([*alike], folder, path, why, by_pattern or by_name)
 
 
 def _evidence_of(pattern: str) -> Evidence:
@@ -216,16 +216,9 @@ def _from_known(tree: Tree, directory: int, known: dict[str, str]) -> str | None
     return None
 
 
-def skip_rest(layout: Layout, tree: Tree, application: Application) -> None:
-    """Give a reason to every row that found no place."""
-    notes = layout.reason(NOTES_REASON)
-    inside = layout.reason("an archive inside this one; --nested opens it")
-    unmet = layout.reason(f"{application.title} has no folder for it")
-    doubts = layout.reason_of
-    special = [row for row in (*tree.notes, *tree.archives) if layout.is_open(row)]
-    for row in special:
-        if doubts[row] < 0 and row in tree.notes:
-            layout.skip(row, SkippedKind.NOTES, notes)
-        elif row in tree.archives:
-            layout.skip(row, SkippedKind.ARCHIVE, inside)
-    layout.skip_open(SkippedKind.NOT_TAKEN, unmet)
+def skip_notes_and_archives(layout: Layout, tree: Tree) -> Iterator[Skip]:
+    """Skip the readme files and archives that found no place."""
+    notes = [row for row in layout.open_among(tree.notes) if layout.reason_of[row] < 0]
+    yield Skip(notes, SkippedKind.NOTES, NOTES_REASON)
+    archives = {*layout.open_among(tree.archives)}.difference(notes)
+    yield Skip(archives, SkippedKind.ARCHIVE, "an archive inside this one; --nested opens it")

@@ -1,11 +1,12 @@
 """Decide which entries take part: junk is skipped first, then what the user's patterns and choices leave out."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from usufruct.model.applications import Application, Programs
 from usufruct.model.choices import Choices
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Decision, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Option, Skip, SkippedKind
 from usufruct.planning.dangers import programs_in
 from usufruct.planning.junk import can_run
 from usufruct.planning.marks import marks_of
@@ -14,38 +15,35 @@ from usufruct.planning.patterns import Patterns, letters_of
 from usufruct.planning.tree import Tree
 
 
-def skip_junk(layout: Layout, tree: Tree, leave: tuple[str, ...] = ()) -> None:
+def skip_junk(tree: Tree, leave: tuple[str, ...] = ()) -> Iterator[Skip]:
     """Skip what systems and editors leave behind, and what the `leave` of the definition matches."""
     if leave:
-        _skip_left_out(layout, tree, Patterns(leave))
-    left_behind = layout.reason("left behind by a system or an editor")
-    for row in tree.junk:
-        layout.skip(row, SkippedKind.JUNK, left_behind)
+        for pattern, rows in _left_by_pattern(tree, Patterns(leave)).items():
+            yield Skip(rows, SkippedKind.JUNK, f"the definition leaves out {pattern}")
+    yield Skip(tree.junk, SkippedKind.JUNK, "left behind by a system or an editor")
 
 
-def _skip_left_out(layout: Layout, tree: Tree, patterns: Patterns) -> None:
-    why_below = [-1] * len(tree.names)
-    names, directories = layout.listing.names, layout.listing.directory_of
+def _left_by_pattern(tree: Tree, patterns: Patterns) -> dict[str, list[int]]:
+    """Return the rows that patterns leave out, by the first pattern that matches them or a directory above."""
+    names, directories, kinds = tree.listing.names, tree.listing.directory_of, tree.listing.kinds
+
+    def left(name: str, path: str) -> str:
+        return patterns.by_name(name) or patterns.by_path(path) or ""
+
+    left_below = [""] * len(tree.names)
     for directory in range(1, len(tree.names)):
-        why_below[directory] = why_below[tree.parent(directory)]
-        if why_below[directory] < 0:
-            why_below[directory] = _left(layout, patterns, tree.names[directory], tree.path(directory))
+        above = left_below[tree.parent(directory)]
+        left_below[directory] = above or left(tree.names[directory], tree.path(directory))
+    found: dict[str, list[int]] = {}
     # Only a pattern with a path, or a directory that is left out, requires a look at every entry.
-    looks_at_all = patterns.has_paths or any(why >= 0 for why in why_below)
+    looks_at_all = patterns.has_paths or any(left_below)
     for row in range(len(names)) if looks_at_all else sorted({*patterns.found_in(tree.by_form)}):
-        if layout.listing.kinds[row] == EntryKind.DIRECTORY:
-            continue
-        directory = directories[row]
-        why = why_below[directory]
-        if why < 0:
-            why = _left(layout, patterns, names[row], joined(tree.path(directory), names[row]))
-        if why >= 0:
-            layout.skip(row, SkippedKind.JUNK, why)
-
-
-def _left(layout: Layout, patterns: Patterns, name: str, path: str) -> int:
-    pattern = patterns.by_name(name) or patterns.by_path(path)
-    return layout.reason(f"the definition leaves out {pattern}") if pattern else -1
+        directory, name = directories[row], names[row]
+        if kinds[row] != EntryKind.DIRECTORY and (
+            pattern := left_below[directory] or left(name, joined(tree.path(directory), name))
+        ):
+            found.setdefault(pattern, []).append(row)
+    return found
 
 
 def matching_nothing(layout: Layout, patterns: Iterable[str]) -> tuple[str, ...]:
@@ -66,28 +64,26 @@ def _shown_path(layout: Layout, row: int) -> str:
     return f"{home}/{layout.name(row)}" if home else layout.name(row)
 
 
-def leave_out(layout: Layout, choices: Choices) -> None:
-    """Skip placements that `--only` does not match or `--skip` does."""
-    layout.unmatched = matching_nothing(layout, (*choices.only, *choices.skip))
-    if choices.only:
-        only = Patterns(choices.only)
-        reason = layout.reason(f"not among --only {' '.join(choices.only)}")
-        for row in list(layout.placed_rows()):
-            if not (only.match(layout.listing.path(row)) or only.match(_shown_path(layout, row))):
-                layout.skip(row, SkippedKind.LEFT_OUT, reason)
-    if choices.picked is not None:
-        picked, reason = frozenset(choices.picked), layout.reason("not picked")
-        for row in list(layout.placed_rows()):
-            if layout.listing.path(row) not in picked:
-                layout.skip(row, SkippedKind.LEFT_OUT, reason)
-    if choices.skip:
-        skip = Patterns(choices.skip)
-        for row in list(layout.placed_rows()):
-            if pattern := skip.match(layout.listing.path(row)) or skip.match(_shown_path(layout, row)):
-                layout.skip(row, SkippedKind.LEFT_OUT, layout.reason(f"left out by --skip {pattern}"))
+def leave_out(layout: Layout, choices: Choices) -> Iterator[Skip]:
+    """Skip placements that `--only` does not match, that were not picked or that `--skip` matches."""
+    if not choices.only and not choices.skip and choices.picked is None:
+        return
+    only, skip = Patterns(choices.only), Patterns(choices.skip)
+    picked = None if choices.picked is None else frozenset(choices.picked)
+    left: dict[str, list[int]] = {}
+    for row in layout.placed_rows():
+        path, shown = layout.listing.path(row), _shown_path(layout, row)
+        if choices.only and not (only.match(path) or only.match(shown)):
+            left.setdefault(f"not among --only {' '.join(choices.only)}", []).append(row)
+        elif picked is not None and path not in picked:
+            left.setdefault("not picked", []).append(row)
+        elif pattern := skip.match(path) or skip.match(shown):
+            left.setdefault(f"left out by --skip {pattern}", []).append(row)
+    for why, rows in left.items():
+        yield Skip(rows, SkippedKind.LEFT_OUT, why)
 
 
-def leave_taken_out(layout: Layout, choices: Choices) -> None:
+def leave_taken_out(layout: Layout, choices: Choices) -> Iterator[Skip]:
     """Skip what was taken out of the holding before, unless the user names it again.
 
     This comes after all other rules: nothing is placed instead of it.
@@ -95,11 +91,13 @@ def leave_taken_out(layout: Layout, choices: Choices) -> None:
     if not choices.taken_out:
         return
     again, out = Patterns(choices.again), frozenset(choices.taken_out)
-    reason = layout.reason("was taken out before; --only names it again")
-    for row in list(layout.placed_rows()):
-        path = layout.listing.path(row)
-        if path in out and not (again.match(path) or again.match(_shown_path(layout, row))):
-            layout.skip(row, SkippedKind.LEFT_OUT, reason)
+    rows = [
+        row
+        for row in layout.placed_rows()
+        if (path := layout.listing.path(row)) in out
+        and not (again.match(path) or again.match(_shown_path(layout, row)))
+    ]
+    yield Skip(rows, SkippedKind.LEFT_OUT, "was taken out before; --only names it again")
 
 
 def _is_expected(layout: Layout, row: int) -> bool:
@@ -126,7 +124,7 @@ def _rows_of_marks(layout: Layout, application: Application) -> set[int]:
     return {row for row in layout.placed_rows() if layout.listing.path(row) in paths}
 
 
-def judge_programs(layout: Layout, application: Application, choices: Choices) -> None:
+def judge_programs(layout: Layout, application: Application, choices: Choices) -> Iterator[Skip | Decision]:
     """Place files that can run only if the definition or the user allows it."""
     policy = choices.programs or application.programs
     if policy is Programs.ALLOW or next(layout.placed_rows(), None) is None:
@@ -139,9 +137,7 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     if not programs:
         return
     if policy is Programs.REFUSE:
-        reason = layout.reason(f"it is a program file, and {application.title} gets none")
-        for row in programs:
-            layout.skip(row, SkippedKind.NOT_TAKEN, reason)
+        yield Skip(programs, SkippedKind.NOT_TAKEN, f"it is a program file, and {application.title} gets none")
         return
     size = sum(listing.sizes[row] for row in programs)
     example = listing.path(programs[0])
@@ -153,10 +149,8 @@ def judge_programs(layout: Layout, application: Application, choices: Choices) -
     )
     allow = Option(name="allow", answer=("--programs", "allow"), files=layout.files, size=layout.size, example=example)
     what = f"{len(programs)} files are program files" if len(programs) > 1 else f"{example} is a program file"
-    layout.decisions.append(
-        Decision(
-            question=f"{what}, and {application.title} does not expect any. Leave them out or place them?",
-            options=(refuse, allow),
-            safe=refuse if refuse.files else None,
-        )
+    yield Decision(
+        question=f"{what}, and {application.title} does not expect any. Leave them out or place them?",
+        options=(refuse, allow),
+        safe=refuse if refuse.files else None,
     )

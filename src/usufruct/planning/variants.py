@@ -5,7 +5,8 @@ from collections.abc import Iterator
 
 from usufruct.model.applications import Arrange
 from usufruct.model.choices import Choices
-from usufruct.model.layout import Decision, Evidence, Layout, Option, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Decision, Evidence, Option, Skip, SkippedKind, Used
 from usufruct.planning.names import folded, folded_path
 from usufruct.planning.tree import Tree
 
@@ -24,7 +25,7 @@ _MOST = 24
 """Directories that are compared; where there are more, they are the things themselves."""
 
 
-def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
+def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> Iterator[Skip | Used | Decision]:
     """Skip variants that were not chosen; ask if none was chosen, although a tree could hold them all."""
     words = {folded_path(word.strip("/")): word for word in choices.choose}
     # Ask once about the same names in several directories.
@@ -36,16 +37,16 @@ def decide_variants(layout: Layout, tree: Tree, choices: Choices) -> None:
             names.setdefault(name, []).append(directory)
     for names in alike.values():
         chosen = [name for name in names if folded(name) in words]
-        layout.used_choices.update(words[folded(name)] for name in chosen)
+        yield from (Used(words[folded(name)]) for name in chosen)
         if "all" in words:
-            layout.used_choices.add(words["all"])
+            yield Used(words["all"])
         elif chosen:
-            reason = layout.reason(f"{' and '.join(chosen)} was chosen instead")
-            for name, places in names.items():
-                for row in _rows_below(layout, tree, *places) if name not in chosen else ():
-                    layout.skip(row, SkippedKind.NOT_CHOSEN, reason)
+            why = f"{' and '.join(chosen)} was chosen instead"
+            for name, directories in names.items():
+                if name not in chosen:
+                    yield Skip(_rows_below(layout, tree, *directories), SkippedKind.NOT_CHOSEN, why)
         else:
-            layout.decisions.append(_question(layout, tree, names))
+            yield _question(layout, tree, names)
 
 
 def _variants(layout: Layout, tree: Tree) -> Iterator[list[int]]:

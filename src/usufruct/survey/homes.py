@@ -2,7 +2,7 @@
 
 import os
 import stat
-from collections.abc import Iterable, Mapping, Sequence, Set
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 
 from usufruct.errors import MachineError
 from usufruct.files.listing import Listed, listed
@@ -14,6 +14,7 @@ from usufruct.ledger.layers import names_in, stacks_in
 from usufruct.model.entries import EntryKind
 from usufruct.model.layout import Home, Layout
 from usufruct.model.records import ABSENT, FileKind, FileState
+from usufruct.model.rulings import Move
 from usufruct.model.snapshot import Found, Met, Snapshot, SurveyedHome
 from usufruct.planning.conflicts import in_the_way
 from usufruct.planning.names import free_name, spelling_key
@@ -156,15 +157,14 @@ class _Disk:
         return self._listed[directory]
 
 
-def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapping[str, str]) -> None:
+def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapping[str, str]) -> Iterator[Move]:
     """Give other names to pieces that would meet others: those in `kept`, by the piece's path, or free ones."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
     taken: dict[str, set[str]] = {}
     pieces_here = {spelling_key(piece.rpartition("/")[2]) for piece in {one.piece for one in layout.homes} if piece}
-    for row in list(layout.placed_rows()):
-        home = layout.homes[layout.home_of[row]]
-        if home.piece not in pieces:
+    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
+        if home.piece not in pieces or not rows:
             continue
         if home.piece not in free:
             base, parts = disk.base_of(home)
@@ -177,15 +177,14 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapp
             called = kept.get(home.piece) or free_name(name, taken[directory])
             taken[directory].add(spelling_key(called))
             free[home.piece] = f"{parent}/{called}" if parent else called
-        layout.move(row, home.folder, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
+        yield Move(rows, free[home.piece] + home.path[len(home.piece) :], free[home.piece])
 
 
-def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
-    """Give other paths to homes that would be inside a file that stays; return whether there were any."""
+def move_beside(layout: Layout, snapshot: Snapshot) -> Iterator[Move]:
+    """Give other paths to homes that would be inside a file that stays."""
     disk = _Disk(snapshot.root)
     free: dict[str, str] = {}
-    moved: dict[int, tuple[str, str]] = {}
-    for number, (home, rows) in enumerate(zip(layout.homes, layout.rows_by_home(), strict=True)):
+    for home, rows in zip(layout.homes, layout.rows_by_home(), strict=True):
         if not rows:
             continue
         base, parts = disk.base_of(home)
@@ -201,12 +200,9 @@ def move_beside(layout: Layout, snapshot: Snapshot) -> bool:
             steps = home.path.split("/")
             steps[at] = free[path]
             in_piece = len(home.piece.split("/")) > len(steps) + at
-            moved[number] = "/".join(steps), "/".join(steps[: len(home.piece.split("/"))]) if in_piece else home.piece
+            piece = "/".join(steps[: len(home.piece.split("/"))]) if in_piece else home.piece
+            yield Move(rows, "/".join(steps), piece)
             break
-    for row in list(layout.placed_rows()):
-        if target := moved.get(layout.home_of[row]):
-            layout.move(row, layout.homes[layout.home_of[row]].folder, *target)
-    return bool(moved)
 
 
 def add_digests_of(layout: Layout, snapshot: Snapshot, holding: int) -> None:

@@ -1,39 +1,32 @@
 """Judge links on the disk where they will be."""
 
 import os
+from collections.abc import Iterator
 
 from usufruct.files.paths import is_below, real_path
 from usufruct.model.entries import EntryKind
-from usufruct.model.layout import Layout, SkippedKind
+from usufruct.model.layout import Layout
+from usufruct.model.rulings import Refuse, Skip, SkippedKind
 from usufruct.model.snapshot import Snapshot
+from usufruct.planning.links import leading_out
 
 
-def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> bool:
-    """Refuse links that would lead out of their destination because of what is on disk; return if there are any.
+def refuse_leading_out(layout: Layout, snapshot: Snapshot) -> Iterator[Skip | Refuse]:
+    """Refuse links that would lead out of their destination because of what is on disk.
 
     The layout has judged what a link says. Here it may still lead through a link of the user's, or be in a directory
     that one leads to.
     """
-    kinds, found = layout.listing.kinds, False
-    if not layout.listing.targets:
-        return False
-    for row in list(layout.placed_rows()):
-        if kinds[row] != EntryKind.LINK:
-            continue
+    kinds, targets = layout.listing.kinds, layout.listing.targets
+    for row in [row for row in layout.placed_rows() if kinds[row] == EntryKind.LINK] if targets else ():
         here = snapshot.surveyed(layout.home_of[row])
-        target = layout.listing.targets[row]
-        reached = real_path(os.path.join(here.path, target))
+        reached = real_path(os.path.join(here.path, targets[row]))
         if not is_below(reached, here.base):
-            fault = f"it is a link to {target}, which leads out of the destination, to {reached}"
-            if layout.listing.is_system_package:
-                layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(fault))
-            else:
-                layout.refuse(row, fault)
-                found = True
-    return found
+            why = f"it is a link to {targets[row]}, which leads out of the destination, to {reached}"
+            yield leading_out(layout.listing, row, why)
 
 
-def skip_dangling(layout: Layout, snapshot: Snapshot) -> None:
+def skip_dangling(layout: Layout, snapshot: Snapshot) -> Iterator[Skip]:
     """Skip links to files that are neither placed nor there: they would lead nowhere."""
     kinds, targets = layout.listing.kinds, layout.listing.targets
     links = [row for row in layout.placed_rows() if kinds[row] == EntryKind.LINK] if targets else []
@@ -50,7 +43,7 @@ def skip_dangling(layout: Layout, snapshot: Snapshot) -> None:
         for row in dangling:
             there.discard(f"{snapshot.surveyed(layout.home_of[row]).path}/{layout.name(row)}")
             why = f"is a link to {targets[row]}, which is neither placed nor there"
-            layout.skip(row, SkippedKind.NOT_TAKEN, layout.reason(why))
+            yield Skip([row], SkippedKind.NOT_TAKEN, why)
         # A link to a skipped link is dangling too.
         links = [row for row in links if row not in dangling] if dangling else []
 

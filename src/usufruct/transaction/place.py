@@ -19,10 +19,10 @@ from usufruct.ledger.layers import NewLayer, enter_claims, enter_files, enter_la
 from usufruct.model.changes import ChangeKind
 from usufruct.model.entries import EntryKind, Listing
 from usufruct.model.holdings import Holding, Volume
-from usufruct.model.layout import SkippedKind
 from usufruct.model.plan import Place, PlacingStep, Plan, Renew, Replace
 from usufruct.model.progress import Progress
 from usufruct.model.records import FileKind, FileState
+from usufruct.model.rulings import SkippedKind
 from usufruct.planning.junk import HEAD, begins_program, can_be_read, only_content_tells
 from usufruct.planning.stacks import laid_on
 from usufruct.survey.drives import enter_archive_drives

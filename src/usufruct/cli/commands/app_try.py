@@ -20,7 +20,7 @@ from usufruct.cli.screen import count_words, echo, echo_json, in_columns, json_o
 from usufruct.definitions.load import load_application
 from usufruct.errors import WrongUsage
 from usufruct.model.applications import Application
-from usufruct.model.layout import SkippedKind
+from usufruct.model.rulings import SkippedKind
 from usufruct.planning.competition import evidence_words
 
 _NEWEST = 20
