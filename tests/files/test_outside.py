@@ -55,10 +55,11 @@ class MovingTest(FolderCase):
     def test_a_taken_name_gets_a_number_and_the_same_content_serves_as_it_is(self) -> None:
         source = self.put("pack.zip")
         self.put("store/pack.zip", b"another")
-        self.put("store/pack (2).zip")
+        (self.folder / "store/pack (2).zip").mkdir()
+        self.put("store/pack (3).zip")
         target = place_twice(str(source), self.folder / "store", blake3(b"moth").digest(), this_platform())
-        self.assertEqual(Path(target).name, "pack (2).zip")
-        self.assertEqual(len(os.listdir(self.folder / "store")), 2)
+        self.assertEqual(Path(target).name, "pack (3).zip")
+        self.assertEqual(len(os.listdir(self.folder / "store")), 3)
 
     def test_a_copy_that_is_not_the_same_is_not_kept(self) -> None:
         source = self.put("pack.zip")

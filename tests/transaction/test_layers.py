@@ -27,6 +27,20 @@ class LayersTest(WorldTest):
         self.world.remove("moons")
         self.assertEqual(self.world.contents(), {"Gels/sun.gel": "sun"})
 
+    def test_one_that_is_forgotten_above_another_leaves_its_file_to_the_user(self) -> None:
+        self.world.add_files("sky.zip", {"gels/moon.gel": "sky", "gels/sun.gel": "sun"})
+        self.world.add_files("moons.zip", {"moon.gel": "moons", "dusk.gel": "dusk"})
+        (forgotten,) = forget_holdings(self.world.context, ["moons"])
+        moon = str(self.world.lanternbox / "Gels/moon.gel")
+        self.assertEqual((forgotten.files, forgotten.over_others), (2, [moon]))
+        # What it replaced is still there to be given back.
+        (kept,) = self.world.paths.backups.glob("??/*")
+        self.assertEqual(kept.read_text(), "sky")
+        self.world.remove("sky")
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "moons", "Gels/dusk.gel": "dusk"})
+        remove_holdings(self.world.context, ["sky"], lambda _: None, gives_back_changed=True)
+        self.assertEqual(self.world.contents(), {"Gels/dusk.gel": "dusk"})
+
     def test_directories_of_a_piece_are_not_counted_as_files_that_go(self) -> None:
         self.world.add_files("owl.zip", {"Owl/rig.toml": "rig", "Owl/empty/": "", "Owl/wing.svg": "w"})
         (removal,) = remove_holdings(self.world.context, ["owl"], lambda _: None, only=["Owl/empty", "Owl/rig.toml"])

@@ -48,6 +48,8 @@ class Forgotten(Struct, frozen=True):
     holding: Holding
     files: int
     """Files that stay and are the user's now."""
+    over_others: list[str]
+    """Paths of those that lie over a file of another holding."""
     saved: tuple[str, ...]
     """Paths of files that it had replaced, of which a copy was saved."""
     kept: tuple[str, ...]
@@ -237,8 +239,8 @@ def forget_holdings(context: Context, words: Sequence[str], application: str | N
             files = [(path, backups.path_of(digest)) for path, digest in replaced if backups.holds(digest)]
             unbacked = tuple(path for path, digest in replaced if not backups.is_sound(digest))
             kept = save_changed(context, files)
-            count = forget_holding(resources, holding)
-            results.append(Forgotten(holding, count, tuple(path for path, _ in files), kept, unbacked))
+            left = forget_holding(resources, holding)
+            results.append(Forgotten(holding, *left, tuple(path for path, _ in files), kept, unbacked))
     return results
 
 

@@ -1,5 +1,7 @@
 """Forgetting a holding: its record is dropped, and its files stay as the user's."""
 
+from typing import NamedTuple
+
 from usufruct.ledger import Ledger
 from usufruct.ledger.directories import enter_directories
 from usufruct.ledger.holdings import mark_gone
@@ -30,11 +32,17 @@ def _is_alone(destination: Destination, holding: int) -> bool:
     return all(layer.holding in (None, holding) for layer in destination.stack)
 
 
-def forget_holding(resources: Resources, holding: Holding) -> int:
-    """Drop a holding's record and return how many files stay. Nothing on disk is touched.
+class Left(NamedTuple):
+    """What stays on disk when a holding is forgotten."""
 
-    If other holdings lie underneath, the file on disk becomes a layer of the user's own.
-    """
+    files: int
+    over_others: list[str]
+    """Paths of files that lie over one of another holding: they count as that one, changed by the user."""
+
+
+def forget_holding(resources: Resources, holding: Holding) -> Left:
+    """Drop a holding's record. Nothing on disk is touched."""
+    over_others = []
     destinations = list(destinations_of(resources.ledger, holding.number))
     with change_under_way(resources, ChangeKind.FORGET, holding.name) as work:
         ledger = resources.ledger
@@ -47,13 +55,16 @@ def forget_holding(resources: Resources, holding: Holding) -> int:
                 is_top = index == len(destination.stack) - 1
                 mark_layers_gone(ledger, work.change, [(*destination.key, mine.level)])
                 if is_top and not _is_alone(destination, holding.number):
+                    # Under this layer the one below stays backed up, until `finish` sees that it covers nothing.
                     own = NewLayer(*destination.key, _as_users(mine))
                     enter_layers(ledger, work.change, [own])
+                    over_others.append(destination.file)
             mark_gone(ledger, work.change, holding.number)
             refuse_waiting(work)
         # No file is moved, so there is nothing to move back: all files stay.
         finish(work, touches_disk=False)
-    return sum(1 for destination in destinations if destination.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY))
+    is_file = [destination.disk.kind not in (FileKind.ABSENT, FileKind.DIRECTORY) for destination in destinations]
+    return Left(sum(is_file), over_others)
 
 
 def _as_users(layer: Layer) -> Layer:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -164,6 +165,11 @@ def _tell_forgotten(one: Forgotten) -> None:
         f"{count_words(one.files, 'file')} stay and are yours now"
     )
     _tell_paths(
+        "of them replaced a file of another archive, and counts as that one, changed by you",
+        "of them replaced files of other archives, and count as those, changed by you",
+        one.over_others,
+    )
+    _tell_paths(
         "file that it had replaced is in the trash",
         "files that it had replaced are in the trash",
         _trashed(one.saved, one.kept),
@@ -182,13 +188,14 @@ def _forgotten_document(one: Forgotten) -> dict[str, Any]:
         "name": one.holding.name,
         "state": "forgotten",
         "files": one.files,
+        "over_others": one.over_others,
         "saved": list(one.saved),
         "kept_at": list(one.kept),
         "unbacked": list(one.unbacked),
     }
 
 
-def _tell_paths(one: str, many: str, paths: tuple[str, ...]) -> None:
+def _tell_paths(one: str, many: str, paths: Sequence[str]) -> None:
     if not paths:
         return
     echo(f"  {len(paths)} {one if len(paths) == 1 else many}:")
