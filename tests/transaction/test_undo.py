@@ -12,7 +12,7 @@ from usufruct.actions.adding import add_archives
 from usufruct.actions.demonstration import differences
 from usufruct.actions.history import Step, history
 from usufruct.actions.listing import list_holdings
-from usufruct.actions.removing import remove_holdings
+from usufruct.actions.removing import forget_holdings, remove_holdings
 from usufruct.actions.undoing import Reversed, redo, undo
 from usufruct.archives.reading import Access
 from usufruct.errors import DamagedArchive, MachineError, WrongUsage
@@ -143,6 +143,33 @@ class UndoTest(WorldTest):
             self.undo(removal)
         with self.assertRaisesRegex(WrongUsage, "no change 999"):
             self.undo(999)
+
+    def test_what_was_forgotten_stays_and_the_rest_of_its_command_is_undone(self) -> None:
+        """The message named a change that could not be undone, and undoing it stopped half way."""
+        paths = [self.world.archive(f"{name}.zip", {f"gels/{name}.gel": name}) for name in ("a", "b", "c")]
+        add_archives(self.context, paths, self.world.request(), lambda _: None)
+        forget_holdings(self.context, ["b"])
+        with self.assertRaisesRegex(WrongUsage, "forget of b, cannot be undone") as refused:
+            self.undo()
+        self.assertIn("`usufruct undo 1` undoes the one before it", refused.exception.remedy)
+        self.assertEqual([one.holding for one in self.undo(1)], ["c", "a"])
+        self.assertEqual(self.world.contents(), {"Gels/b.gel": "b"})
+        with self.assertRaisesRegex(WrongUsage, "cannot be undone: what it placed is not on record any more"):
+            self.undo(1)
+        with self.assertRaises(WrongUsage) as refused:
+            self.undo()
+        self.assertNotIn("undo 1", refused.exception.remedy)
+        self.redo()
+        self.assertEqual(self.world.contents(), {"Gels/a.gel": "a", "Gels/b.gel": "b", "Gels/c.gel": "c"})
+
+    def test_an_update_that_was_forgotten_is_undone_by_the_earlier_version_over_the_file(self) -> None:
+        self.world.add_files("sky v1.zip", {"gels/moon.gel": "sky"})
+        self.world.add(self.world.archive("sky v2.zip", {"gels/moon.gel": "later sky"}), update="sky")
+        forget_holdings(self.context, ["sky"])
+        self.undo(2)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "sky"})
+        self.undo(1)
+        self.assertEqual(self.world.contents(), {"Gels/moon.gel": "later sky"})
 
     def test_what_the_user_changed_stays_and_the_rest_comes_and_goes(self) -> None:
         self.world.add_files("a.zip", {"gels/moon.gel": "a", "gels/sun.gel": "s"})

@@ -113,15 +113,15 @@ class Reversal:
                     if self.steps
                     else "`usufruct add` places an archive.",
                 )
-            if not step.done:
-                before = next((one for one in self.steps if one.number < step.number and one.done), None)
+            if not (changes := self._on_record(step)):
+                before = next((one for one in self.steps if one.number < step.number and self._on_record(one)), None)
                 raise WrongUsage(
                     f"The last change, {_said(step)}, cannot be undone.",
                     remedy=f"`usufruct undo {before.number}` undoes the one before it."
                     if before
                     else "`usufruct history` lists what was done.",
                 )
-            return step, step.done
+            return step, changes
         step = next((one for one in self.steps if number in (change.number for change in one.changes)), None)
         if step is None:
             raise WrongUsage(
@@ -132,8 +132,16 @@ class Reversal:
             raise WrongUsage(
                 f"Change {number}, {_said(step)}, {why}.", remedy="`usufruct history` lists what was done."
             )
-        self._refuse_covered(step)
-        return step, step.done
+        if dependents := self._dependents(step):
+            raise WrongUsage(
+                f"A later change depends on change {step.number}: {'; '.join(dependents)}.", remedy="Undo that first."
+            )
+        if not (changes := self._on_record(step)):
+            raise WrongUsage(
+                f"Change {number}, {_said(step)}, cannot be undone: what it placed is not on record any more.",
+                remedy="`usufruct history` lists what was done.",
+            )
+        return step, changes
 
     def to_redo(self) -> tuple[Step, list[Change]]:
         """Return the step that was undone last, and its changes in the order in which they are done again.
@@ -280,8 +288,20 @@ class Reversal:
             files, left = put_before(self._resources, brought, took, pairs, source, root=root.number)
         return Reversed(root, took.name, True, files, left)
 
-    def _refuse_covered(self, step: Step) -> None:
-        """Raise WrongUsage if something later lies on what a step changed; the error names it."""
+    def _on_record(self, step: Step) -> list[Change]:
+        """Return those changes of a step that can be undone now, the newest first.
+
+        What was added and then forgotten cannot be taken out; an earlier version can be put back even so.
+        """
+
+        def is_forgotten(change: Change) -> bool:
+            return change.took is None and change.brought is not None and not is_there(ledger, change.brought)
+
+        ledger = self._resources.ledger
+        return [change for change in step.done if not is_forgotten(step.latest(change))]
+
+    def _dependents(self, step: Step) -> list[str]:
+        """Say what lies on what a step changed, and was done later."""
         ledger = self._resources.ledger
         later = [one for one in self.steps if one.number > step.number]
         found: dict[str, None] = {}
@@ -294,12 +314,7 @@ class Reversal:
                     found[f"{one.number} ({_said(one)})"] = None
                     over -= {other.brought for other in one.done}
             found |= dict.fromkeys(name_of_holding(ledger, number) for number in sorted(over))
-        if found:
-            what = "; ".join(found)
-            raise WrongUsage(
-                f"A later change depends on change {step.number}: {what}.",
-                remedy="Undo that first.",
-            )
+        return [*found]
 
 
 class _Part(Struct):
