@@ -185,6 +185,7 @@ class InterruptionsTest(WorldTest):
                     with self.assertRaises(told) as caught:
                         self.add()
                     self.assertIn("reversed", caught.exception.kept)
+                    self.assertTrue(caught.exception.remedy)
                     self.assertEqual(differences(before, self.world.tree()), [])
                     self.assertEqual(self.world.strays(), [])
                     self.assertEqual(list_holdings(self.world.context), [])

@@ -192,13 +192,19 @@ class LayersTest(WorldTest):
         self.assertEqual(list(elsewhere.iterdir()), [])
 
     def test_folders_in_the_way_of_files_and_the_reverse_are_named(self) -> None:
-        self.world.write({"Gels/moon.gel/inside.txt": "x", "Backdrops/Forest": "a file"})
+        self.world.write({"Gels/moon.gel/in.txt": "x", "Gels/sun.gel/in.txt": "x", "Backdrops/Forest": "a file"})
         before = self.world.tree()
-        for files, place in (({"Gels/moon.gel": "x"}, "moon.gel"), ({"Backdrops/Forest/a.png": "x"}, "Forest")):
-            added = self.world.add(self.world.archive(f"{place}.zip", files))
+        for number, (files, said) in enumerate(
+            (
+                ({"Gels/moon.gel": "x"}, "moon.gel is already there"),
+                ({"Gels/moon.gel": "x", "Gels/sun.gel": "x"}, "moon.gel and 1 more are already there"),
+                ({"Backdrops/Forest/a.png": "x"}, "Forest is already there"),
+            )
+        ):
+            added = self.world.add(self.world.archive(f"{number}.zip", files))
             assert added.error
             self.assertEqual(added.error.exit_code, 5)
-            self.assertIn(place, added.error.message)
+            self.assertIn(said, added.error.message)
         self.assertEqual(differences(before, self.world.tree()), [])
 
     def test_modes_and_times(self) -> None:

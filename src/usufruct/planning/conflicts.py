@@ -207,10 +207,10 @@ def is_users_now(found: Found, mine: Layer) -> bool:
 
 def in_the_way(paths: list[str]) -> MachineError:
     """Return the error for files where directories are needed, directories where files are needed, and devices."""
-    more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
+    are, them = (f"and {len(paths) - 1} more are", "them") if len(paths) > 1 else ("is", "it")
     return MachineError(
-        f"{paths[0]}{more} is already there: a file and a folder cannot have the same name.",
-        remedy="Move it away, or leave the entry out with --skip.",
+        f"{paths[0]} {are} already there: a file and a folder cannot have the same name.",
+        remedy=f"Move {them} away, or leave the entry out with --skip.",
         path=paths[0],
     )
 
