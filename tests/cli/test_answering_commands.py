@@ -63,6 +63,14 @@ class AnsweringCommandsTest(WorldTest):
         self.assertEqual(run_program(*words, home=home, cwd=downloads).returncode, 0, words)
         self.assertEqual(self.world.contents(), {"Gels/m.gel": "1"})
 
+    def test_the_command_that_a_remedy_names_knows_a_name_of_two_words(self) -> None:
+        self.world.add_files("moons.zip", {"gels/m.gel": "1"}, name="night moons")
+        home, here = self.world.paths.data, self.world.folder
+        refused = run_program("remove", "night moons", "--only", "*.svg", home=home, cwd=here)
+        words = shlex.split(refused.stderr.split("`")[1])
+        shown = run_program(*words[1:], home=home, cwd=here)
+        self.assertEqual((words[1], shown.returncode), ("show", 0), shown.stderr)
+
     def test_an_answer_takes_the_place_of_what_contradicts_it(self) -> None:
         request = self.asked("--app", "lanternbox", "--into", "gels", "--on-clash", "keep", "--choose", "pale")
         for answer, words in (

@@ -15,6 +15,7 @@ from usufruct.actions.request import with_taken_out
 from usufruct.actions.saving import save_changed
 from usufruct.backups import Backups
 from usufruct.errors import DriveAway, WrongUsage
+from usufruct.files.shells import quoted
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import names_of_holding
 from usufruct.model.holdings import Holding
@@ -202,7 +203,7 @@ def _meant(ledger: Ledger, holdings: Sequence[Holding], only: Sequence[str]) -> 
     if unused := [pattern for pattern in only if pattern not in used]:
         raise WrongUsage(
             f"{unused[0]} matches nothing that {' or '.join(one.name for one in holdings[:3])} placed.",
-            remedy=f"`usufruct show {holdings[0].name}` lists its files.",
+            remedy=f"`usufruct show {quoted(holdings[0].name)}` lists its files.",
         )
     return parts
 
