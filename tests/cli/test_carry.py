@@ -1,6 +1,7 @@
 """`usufruct carry` as it is called, from one home to another."""
 
 import json
+import shlex
 import unittest
 
 from tests.support import World, WorldTest, run_program
@@ -23,7 +24,9 @@ class CarryTest(WorldTest):
         return done.stdout if done.stdout else done.stderr
 
     def test_out_and_in(self) -> None:
-        self.assertIn("1 holding with 1 archive file", self.run_words(self.world, "carry", "out", "all"))
+        out = self.run_words(self.world, "carry", "out", "all")
+        self.assertIn("1 holding with 1 archive file", out)
+        self.assertIn("`usufruct carry in all.zip`", out)
         shown = self.run_words(self.there, "carry", "in", self.file, "--map", self.mapped, "--dry-run")
         self.assertRegex(shown, "to add +holding +moons")
         self.assertEqual(self.there.contents(), {})
@@ -54,7 +57,7 @@ class CarryTest(WorldTest):
         # What is agreed to is never cut off.
         in_full = " ".join(shown.split())
         self.assertIn(f"folder start {self.there.folder}/start, outside of the application's folder", in_full)
-        self.assertIn("after lanternbox --rescan is run only once you agree, with `usufruct app agree`", in_full)
+        self.assertIn("after lanternbox --rescan is run only once you agree, with `usufruct app agree lan", in_full)
         self.assertRegex(shown, "programs +allow")
         self.assertIn("`--allow programs` lets it.", shown)
         self.assertFalse((self.there.paths.apps / "lanternbox.toml").exists())
@@ -76,7 +79,12 @@ class CarryTest(WorldTest):
 
     def test_what_is_missing_ends_with_one(self) -> None:
         (self.world.folder / "downloads/moons.zip").unlink()
-        self.assertIn("missing", self.run_words(self.world, "carry", "out", "all", code=1))
+        missing = self.run_words(self.world, "carry", "out", "all", code=1)
+        self.assertIn("`usufruct pack moons` makes one", missing)
+        self.run_words(self.world, "pack", "moons")
+        refused = self.run_words(self.there, "carry", "in", "moons.zip", code=2)
+        looked = self.run_words(self.there, *shlex.split(refused.split("`")[3])[1:], code=3)
+        self.assertIn("moons.zip  zip", looked)
         self.assertIn("neither in the file", self.run_words(self.there, "carry", "in", self.file, "--map", self.mapped,
                                                             "--yes", code=1))  # fmt: skip
         self.assertIn("THERE=HERE", self.run_words(self.there, "carry", "in", self.file, "--map", "x", code=2))

@@ -15,6 +15,7 @@ from usufruct.actions.volumes import is_still
 from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Archive
 from usufruct.errors import DamagedArchive, WrongUsage
+from usufruct.files.shells import quoted
 from usufruct.model.entries import EntryKind
 from usufruct.model.holdings import Volume
 from usufruct.planning.names import fault_in_name
@@ -166,7 +167,7 @@ def opened_carry_file(file: Path) -> Iterator[CarryFile]:
         if len(tops) != 1:
             raise WrongUsage(
                 f"{file.name} is not a file that `usufruct carry out` made.",
-                remedy="`usufruct look` says what it is.",
+                remedy=f"`usufruct look {quoted(str(file))}` says what it is.",
                 path=str(file),
             )
         top = f"{tops.pop()}/"

@@ -19,6 +19,7 @@ from usufruct.archives.opening import open_archive
 from usufruct.archives.reading import Access, Archive, read_through
 from usufruct.errors import UsufructError, WrongUsage
 from usufruct.files.private import make_private
+from usufruct.files.shells import quoted
 from usufruct.model.entries import EntryKind
 from usufruct.model.name_rules import NameRules
 from usufruct.planning.everyday import VIEWED, suffix_of
@@ -227,7 +228,10 @@ def _row_of(archive: Archive, entry: str) -> int:
     if len(found) == 1:
         return found[0]
     if not found:
-        raise WrongUsage(f"{archive.name} has no file {entry}.", remedy="`usufruct look --full` lists its entries.")
+        raise WrongUsage(
+            f"{archive.name} has no file {entry}.",
+            remedy=f"`usufruct look {quoted(archive.path)} --content` lists its entries.",
+        )
     raise WrongUsage(
         f"{archive.name} has {len(found)} files {entry}.",
         remedy=f"Give the whole path: {', '.join(archive.listing.path(row) for row in found[:4])}.",

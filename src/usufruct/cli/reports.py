@@ -83,7 +83,7 @@ def look_report(result: Examined, *, in_full: bool) -> Iterator[str]:
             yield ""
             said = _because(layout) if result.application else ""
             yield from tree_lines(result, layout, plan, in_full=in_full, said=said)
-        yield from remark_lines(result, layout, in_full=in_full)
+        yield from remark_lines(result, layout, in_full=in_full, is_added=isinstance(result, AlreadyThere))
     elif isinstance(result, Asked) and result.listing and result.format != "file":
         yield ""
         yield from _content_tree(result.listing, in_full=in_full)
@@ -256,7 +256,7 @@ def _marks_of(layout: Layout, plan: Plan | None) -> dict[int, tuple[str, str]]:
     return marks
 
 
-def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator[str]:
+def remark_lines(result: Examined, layout: Layout, *, in_full: bool, is_added: bool) -> Iterator[str]:
     """Yield what was dropped, what is skipped and why, what is refused, and who else would have taken it."""
     remarks: list[tuple[str, str, list[str]]] = []
     for reason in dict.fromkeys(layout.wrappers.values()):
@@ -273,7 +273,8 @@ def remark_lines(result: Examined, layout: Layout, *, in_full: bool) -> Iterator
     for (kind, reason), paths in grouped.items():
         one, many = _KIND_WORDS[kind]
         if kind is SkippedKind.NOTES and not in_full:
-            said = f"{count_words(len(paths), 'file')} kept to read: usufruct show {quoted(result.name)} --notes"
+            when = "" if is_added else " once it is added"
+            said = f"{count_words(len(paths), 'file')} kept to read{when}: usufruct show {quoted(result.name)} --notes"
             remarks.append(("readme", said, _named(paths, in_full=in_full)))
             continue
         remarks.append(("left out", f"{count_words(len(paths), one, many)}: {reason}", _named(paths, in_full=in_full)))
@@ -405,7 +406,7 @@ def _added_lines(added: Added, result: Ready, placed: Placed, *, in_full: bool) 
     else:
         yield f"{styled(done, 'good')} {name} {'in' if added.state == 'updated' else 'to'} {where}: {counted}"
     yield from tree_lines(result, layout, plan, in_full=in_full)
-    yield from remark_lines(result, layout, in_full=in_full)
+    yield from remark_lines(result, layout, in_full=in_full, is_added=True)
     yield ""
     if result.facts and result.facts.is_rescued:
         words = f"rescued from a damaged archive: {rescued_words(result)}"

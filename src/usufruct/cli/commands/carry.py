@@ -26,7 +26,7 @@ from usufruct.cli.screen import (
 from usufruct.errors import DecisionNeeded
 from usufruct.files.paths import expanded
 from usufruct.files.printable import printable
-from usufruct.files.shells import typed
+from usufruct.files.shells import quoted, typed
 from usufruct.model.applications import Application, Folder, Programs
 
 if TYPE_CHECKING:
@@ -92,12 +92,13 @@ def _tell_out(done: CarriedOut, missing: tuple[str, ...]) -> None:
     for line in others:
         echo(line)
     echo(f"  {styled(path_words(str(done.made.volumes[0])), 'place')}  {size_words(done.made.size)}")
-    for line in wrapped("On the other machine, `usufruct carry in` shows what it would do and does it.", "  "):
+    brings = f"`usufruct carry in {quoted(Path(done.made.volumes[0]).name)}`"
+    for line in wrapped(f"On the other machine, {brings} shows what it would do and does it.", "  "):
         echo(f"  {line}")
     for name in missing:
         echo(
-            f"  {styled('missing', 'care')}  the archive of {printable(name)}; `usufruct pack` makes one of what is on"
-            " disk"
+            f"  {styled('missing', 'care')}  the archive of {printable(name)}; `usufruct pack {quoted(name)}` makes"
+            " one of what is on disk"
         )
     for name, count in done.edited.items():
         echo(f"  {styled('edited', 'care')}   {count_words(count, 'file')} of {printable(name)}, carried as they came")
@@ -276,8 +277,8 @@ def _definition_rows(application: Application) -> list[tuple[str, str, str, str]
     """Return what a definition would do here: every folder, the command, and files that can run."""
     rows = [("", "folder", printable(folder.name), _folder_words(folder)) for folder in application.folders]
     if application.after:
-        words = typed(application.after)
-        rows.append(("", "after", printable(words), "is run only once you agree, with `usufruct app agree`"))
+        agrees = f"is run only once you agree, with `usufruct app agree {application.name}`"
+        rows.append(("", "after", printable(typed(application.after)), agrees))
     if application.programs is Programs.ALLOW:
         rows.append(("", "programs", "allow", "places program files"))
     return rows
