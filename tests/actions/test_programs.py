@@ -5,6 +5,7 @@ import io
 import os
 import tarfile
 import unittest
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -42,6 +43,16 @@ class ProgramsTest(WorldTest):
         self.assertTrue(can_run("rescan", is_marked=True))
         self.assertTrue(can_run("rescan.v2", is_marked=True))
         self.assertFalse(can_run("moon.png", is_marked=True))
+
+    def test_the_mark_of_one_entry_counts_for_no_other(self) -> None:
+        path = self.put("owl.zip", zip_bytes({"Owl/rig.toml": "rig", "Owl/wing": "w"}))
+        with zipfile.ZipFile(path, "a") as archive:
+            marked = zipfile.ZipInfo("Owl/rescan")
+            marked.create_system, marked.external_attr = 3, 0o100755 << 16
+            archive.writestr(marked, "rescan")
+        error = self.world.add(path).error
+        assert isinstance(error, DecisionNeeded)
+        self.assertIn("Owl/rescan is a program file", error.message)
 
     def test_by_content_before_anything_is_placed(self) -> None:
         for kind, made in (("zip", zip_bytes), ("tar", tar_bytes)):

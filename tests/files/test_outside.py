@@ -1,7 +1,9 @@
 """The rooms that touch the outside: moving, the trash, volumes, origins, sources, what a command's words mean."""
 
+import io
 import os
 import plistlib
+import stat
 import sys
 import tempfile
 import time
@@ -19,11 +21,13 @@ from usufruct.archives.split_sets import sets_among
 from usufruct.errors import MachineError, WrongUsage
 from usufruct.files import mounts
 from usufruct.files.copying import replace_text
+from usufruct.files.cutting import CutFile
 from usufruct.files.file_systems import file_system_of
 from usufruct.files.locking import only_writer
 from usufruct.files.moving import are_one_name, place_twice
 from usufruct.files.origin import origin_of
 from usufruct.files.platform import Platform, this_platform
+from usufruct.files.private import make_private
 from usufruct.files.saved import free_path
 from usufruct.files.sources import FileSource, JoinedSource, SliceSource, as_file
 from usufruct.files.trash import copy_to_trash, to_trash
@@ -168,6 +172,22 @@ class NamesTest(FolderCase):
         with self.assertRaises(OSError):
             replace_text(settings, "newer", replace(platform, sync_descriptor=full))
         self.assertEqual((settings.read_bytes(), len(list(self.folder.iterdir()))), (b"new", 1))
+
+
+class OwnFilesTest(FolderCase):
+    def test_a_directory_of_our_own_is_for_its_user_alone(self) -> None:
+        make_private(self.folder / "above" / "own")
+        modes = [stat.S_IMODE((self.folder / name).stat().st_mode) for name in ("above", "above/own")]
+        self.assertEqual(modes, [0o700, 0o700])
+
+    def test_a_file_in_volumes_can_be_written_over_across_their_borders(self) -> None:
+        with CutFile(self.folder / "pack.zip", 4) as file:
+            file.write(b"0123456789")
+            file.seek(3)
+            file.write(b"abc")
+            file.seek(0, io.SEEK_END)
+            file.write(b"end")
+        self.assertEqual([path.read_bytes() for path in file.paths], [b"012a", b"bc67", b"89en", b"d"])
 
 
 class VolumesTest(FolderCase):

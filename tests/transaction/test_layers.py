@@ -41,6 +41,13 @@ class LayersTest(WorldTest):
         remove_holdings(self.world.context, ["sky"], lambda _: None, gives_back_changed=True)
         self.assertEqual(self.world.contents(), {"Gels/dusk.gel": "dusk"})
 
+    def test_forgetting_touches_nothing_not_even_an_empty_directory(self) -> None:
+        self.world.add_files("owl.zip", {"Owl/rig.toml": "rig", "Owl/empty/": ""})
+        (self.world.lanternbox / "Puppets/Owl/rig.toml").unlink()
+        before = self.world.tree()
+        forget_holdings(self.world.context, ["owl"])
+        self.assertEqual(differences(before, self.world.tree()), [])
+
     def test_directories_of_a_piece_are_not_counted_as_files_that_go(self) -> None:
         self.world.add_files("owl.zip", {"Owl/rig.toml": "rig", "Owl/empty/": "", "Owl/wing.svg": "w"})
         (removal,) = remove_holdings(self.world.context, ["owl"], lambda _: None, only=["Owl/empty", "Owl/rig.toml"])
@@ -244,10 +251,13 @@ class LayersTest(WorldTest):
         self.assertEqual(differences(before, self.world.tree()), [])
 
     def test_notes_are_kept_and_go_with_the_holding(self) -> None:
-        self.world.add_files("a.zip", {"moon.gel": "a", "readme.txt": "read me"})
+        self.world.add_files("a.zip", {"moon.gel": "a", "readme.txt": "read me", "readme.mar\u212adown": "Kelvin"})
         shown = show_holding(self.world.context, "a")
-        kept = self.world.paths.notes / str(shown.holding.number) / shown.notes[0].file
+        notes = {note.entry: self.world.paths.notes / str(shown.holding.number) / note.file for note in shown.notes}
+        kept = notes["readme.txt"]
         self.assertEqual(kept.read_text(), "read me")
+        # Of a name that an archive chose, only a plain suffix reaches the disk.
+        self.assertEqual({path.suffix for path in notes.values()}, {".txt", ""})
         self.world.remove("a")
         self.assertTrue(kept.exists(), "the last changes can be undone")
         with mock.patch("usufruct.transaction.finish.KEPT_CHANGES", 0):

@@ -53,7 +53,7 @@ class Placed(Struct, frozen=True):
     replaced: frozenset[int]
     """Rows that replaced a file, which is backed up."""
     notes: tuple[Note, ...]
-    renewed: int = 0
+    renewed: int
     """Files of the holding before it that were replaced; of these no backup is kept."""
     taken: int = 0
     """Files of the holding before it that are no longer shipped and went."""
@@ -411,7 +411,7 @@ def _keep_notes(work: Work, plan: Plan, archive: Archive, holding: int) -> Itera
     os.makedirs(top)
     for number, (row, blocks) in enumerate(archive.stream(rows)):
         suffix = os.path.splitext(listing.names[row])[1]
-        name = f"{number}{suffix if suffix[1:].isalnum() and suffix.isascii() else ''}"
+        name = f"{number}{suffix if suffix.isascii() else ''}"
         state = write_new(f"{top}/{name}", blocks, listing.modified(row), FILE_MODE)
         yield Note(listing.path(row), name, state.size)
     work.resources.platform.make_durable(top)
