@@ -62,6 +62,15 @@ class LedgerTest(unittest.TestCase):
                     assert ledger is not None
                     self.assertEqual(len(changes_done(ledger)), 1)
 
+    def test_a_name_that_is_no_text_is_read_by_the_next_command_as_it_was_written(self) -> None:
+        for name in ("\U0010fe80", "na\udcffme"):  # the first is what the second would be spelled with
+            path = self.path.with_name(f"{len(name)}.sqlite3")
+            with open_ledger(path) as ledger:
+                self.done(ledger, begin_change(ledger, ChangeKind.ADD, name, 1))
+            with read_ledger(path) as ledger:
+                assert ledger is not None
+                self.assertEqual([change.about for change in changes_done(ledger)], [name])
+
     def test_the_file_shrinks_again_once_most_of_it_is_empty(self) -> None:
         with open_ledger(self.path) as ledger:
             change = begin_change(ledger, ChangeKind.ADD, "Barn Owl", 1)

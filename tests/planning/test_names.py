@@ -107,6 +107,7 @@ class NamesTest(unittest.TestCase):
         for expected in ("moon (2).gel", "moon (3).gel", "moon (4).gel"):
             self.assertEqual(name := free_name("moon.gel", taken, begun), expected)
             taken.add(spelling_key(name))
+        self.assertEqual(free_name("sun.gel", taken, begun), "sun (2).gel")
 
 
 PATTERNS = [
@@ -245,7 +246,8 @@ class JunkTest(unittest.TestCase):
         for name in ("newsboard.txt", "licensed.gel", "coverage.png", "installer.txt", "owl.txt"):
             self.assertFalse(is_notes(name), name)
         # Where a name says whose a directory is, only a whole name makes notes of a file.
-        for name, whole in (("READ ME.txt", True), ("install notes.txt", False), ("how to.txt", True)):
+        long = "Readme of the owls from the great wood.txt"
+        for name, whole in (("READ ME.txt", True), ("install notes.txt", False), ("how to.txt", True), (long, False)):
             self.assertEqual((is_notes(name), is_notes(name, by_whole_name=True)), (True, whole), name)
 
     def test_what_can_run(self) -> None:

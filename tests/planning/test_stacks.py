@@ -75,6 +75,9 @@ class TakingOutTest(unittest.TestCase):
         step = out_of(lay((), file("mine"), 1, "a"), 1, 5, "x", ABSENT)
         assert isinstance(step, Detach) and step.gives_back
         self.assertEqual(step.gives_back.state.digest, b"mine")
+        alone = out_of(lay((), ABSENT, 1, "a"), 1, 5, "x", ABSENT)
+        assert isinstance(alone, Detach)
+        self.assertFalse(alone.changes_disk, "there is nothing to take away")
 
     def test_a_file_edited_and_then_replaced_holds_its_holding_in_the_list(self) -> None:
         stack = lay(lay((), ABSENT, 1, "a"), file("edited"), 2, "b")

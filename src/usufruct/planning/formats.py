@@ -135,15 +135,14 @@ def _suffix(here: _Formats) -> str:
 
 def _drop_directory(layout: Layout, tree: Tree, here: _Formats) -> Iterator[Move | Unwrap]:
     """Remove a directory that says only the format from the destinations."""
-    name = tree.names[here.directory]
+    name, base = tree.names[here.directory], joined(here.folder.path, "")
     for ranks in here.stems.values():
         for row in chain(*ranks.values()):
             home = layout.homes[layout.home_of[row]]
             below = tree.relative(layout.listing.directory_of[row], here.directory)
-            tail = joined(name, below)
-            above = home.path.removesuffix(tail)
-            if above != home.path and len(above) >= len(joined(here.folder.path, "/")):
-                yield Move([row], joined(above.rstrip("/"), below), home.piece)
+            above = f"/{home.path}".removesuffix(f"/{joined(name, below)}")[1:]
+            if len(base) <= len(above) < len(home.path):
+                yield Move([row], joined(above, below), home.piece)
     yield Unwrap(tree.path(here.directory), "its name is only a file format")
 
 

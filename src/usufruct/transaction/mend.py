@@ -168,8 +168,6 @@ def put_before(
                     level = destination.layer_of(brought.number).level
                     destination = destination._replace(disk=disk)
                     enter_renewal(work, destination, level, taken.number, state, mending.layer.entry)
-                    if mending.is_claim:
-                        enter_claims(resources.ledger, taken.number, [destination.key])
                     enter_holding_directories(resources.ledger, taken.number, [destination.directory])
                 else:
                     _lay_all(work, taken.number, mending.path, [(mending, state)], vacated)
