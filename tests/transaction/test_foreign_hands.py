@@ -337,25 +337,29 @@ class ForeignHandsTest(WorldTest):
         self.assertEqual(self.world.strays(), [])
 
     def test_what_is_written_in_the_very_moment_in_which_files_are_taken_out_stays(self) -> None:
-        """Into a directory that goes whole, and in the place of a file that goes by itself."""
+        """Into a directory that goes whole, and in the place of a file that goes by itself or for an earlier one."""
         self.world.add_files("pack.zip", PACK)
         placed = self.world.contents()
-        real = Directory.move_out
+        reals = {name: getattr(Directory, name) for name in ("move_out", "link_out")}
 
         for acts in (
             ("Owl", "Puppets/Owl/mine.svg", "made in this moment"),
             ("Owl", "Puppets/Owl/a.svg", "edited in this moment"),
             ("new.gel", "Gels/new.gel", "edited in this moment"),
+            ("moon.gel", "Gels/moon.gel", "edited in this moment"),
         ):
 
-            def move_out(here: Directory, name: str, to: str, acts: tuple[str, str, str] = acts) -> None:
-                moved, path, content = acts
-                if name == moved and self.world.contents().get(path) != content:
-                    (self.world.lanternbox / path).write_text(content)
-                real(here, name, to)
+            def taking_out(way: str, acts: tuple[str, str, str] = acts) -> Callable[[Directory, str, str], object]:
+                def take_out(here: Directory, name: str, to: str) -> object:
+                    moved, path, content = acts
+                    if name == moved and self.world.contents().get(path) != content:
+                        (self.world.lanternbox / path).write_text(content)
+                    return reals[way](here, name, to)
+
+                return take_out
 
             _, path, content = acts
-            with self.subTest(path), mock.patch.object(Directory, "move_out", move_out):
+            with self.subTest(path), mock.patch.multiple(Directory, **{way: taking_out(way) for way in reals}):
                 with self.assertRaises(PlanIsStale):
                     self.world.remove("pack")
                 self.assertEqual(self.world.contents(), {**placed, path: content})
