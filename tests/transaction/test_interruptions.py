@@ -68,10 +68,19 @@ class InterruptionsTest(WorldTest):
                 else:
                     self.assertEqual(differences(before, self.world.tree()), [])
                 self.assertEqual(self.world.strays(), [])
+                self.backed()
             if name is None:
                 return names
             names.add(name)
             number += 1
+
+    def backed(self) -> set[bytes]:
+        """Digests of what is backed up: as much as the record says, and no more."""
+        with self.world.context.writing("look") as resources:
+            layers = resources.ledger.connection.execute("SELECT blake3 FROM layer WHERE is_backed")
+            backed = {digest for (digest,) in layers}
+            self.assertEqual(set(resources.backups.digests()), backed)
+        return backed
 
     def is_recorded(self) -> bool:
         return bool(list_holdings(self.world.context))
@@ -88,6 +97,23 @@ class InterruptionsTest(WorldTest):
         self.add()
         names = self.walk(self.remove, self.add)
         self.assertLessEqual({"staged-back", "set-out", "switched", "directory-dropped", "done"}, names)
+
+    def test_an_update_beneath_another_holding_killed_at_every_point(self) -> None:
+        """The new version goes straight into the backups, before anything of it is on record."""
+        self.world.add_files("sky.zip", {"gels/new.gel": "sky"})
+        self.world.add_files("moons.zip", {"gels/new.gel": "moons"})
+        newer = self.world.archive("sky v2.zip", {"gels/new.gel": "later sky"})
+        first, number = self.backed(), 0
+        while (name := self.killed_at(lambda: self.world.add(newer, update="sky"), number)) != "done":
+            with self.subTest(point=name, number=number):
+                self.recover()
+                self.assertEqual(self.backed(), first)
+            number += 1
+        self.assertGreater(number, 3)
+        self.recover()
+        self.assertNotEqual(self.backed(), first)
+        self.world.remove("moons")
+        self.assertEqual(self.world.contents()["Gels/new.gel"], "later sky")
 
     def test_recovery_killed_at_every_point(self) -> None:
         """A second kill, in the recovery from the first, is recovered from as well."""
@@ -160,6 +186,7 @@ class InterruptionsTest(WorldTest):
         self.assertEqual(self.world.contents()["Puppets/Fox/rig.toml"], "fox")
 
     def test_an_error_or_an_interruption_at_any_point_reverses_at_once(self) -> None:
+        self.world.add_files("under.zip", {"gels/new.gel": "another's"})
         before = self.world.tree()
         for raised, told in (
             (OSError(28, "No space left on device"), MachineError),
@@ -188,7 +215,8 @@ class InterruptionsTest(WorldTest):
                     self.assertTrue(caught.exception.remedy)
                     self.assertEqual(differences(before, self.world.tree()), [])
                     self.assertEqual(self.world.strays(), [])
-                    self.assertEqual(list_holdings(self.world.context), [])
+                    self.assertEqual([one.name for one in list_holdings(self.world.context)], ["under"])
+                    self.assertEqual(self.backed(), set())
 
     def test_a_file_that_changes_between_plan_and_switch_stops_the_change(self) -> None:
         def checkpoint(name: str) -> None:
