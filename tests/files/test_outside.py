@@ -146,6 +146,8 @@ class NamesTest(FolderCase):
         self.assertTrue(are_one_name(str(first), str(self.folder / "store" / ".." / "store" / "pack.zip")))
         self.assertFalse(are_one_name(str(first), str(self.folder / "other" / "pack.zip")))
         self.assertFalse(are_one_name(str(first), str(self.folder / "missing" / "pack.zip")))
+        os.link(first, self.folder / "store" / "second.zip")
+        self.assertFalse(are_one_name(str(first), str(self.folder / "store" / "second.zip")))
 
     def test_a_name_that_is_taken_in_this_moment_is_never_replaced_whatever_the_system_has(self) -> None:
         never = replace(this_platform(), rename_unless_taken=lambda *_: False)

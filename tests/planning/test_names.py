@@ -87,6 +87,7 @@ class NamesTest(unittest.TestCase):
             "é\nb",
             "joined\u200dup",
             "no\xa0break",
+            "of private use \ue000",
         ]
         listing = Listing.of(Entry(path=name) for name in names)
         self.assertEqual([listing.names[row] for row in disguised_in(listing)], names[3:8])
@@ -247,7 +248,8 @@ class JunkTest(unittest.TestCase):
             self.assertFalse(is_notes(name), name)
         # Where a name says whose a directory is, only a whole name makes notes of a file.
         long = "Readme of the owls from the great wood.txt"
-        for name, whole in (("READ ME.txt", True), ("install notes.txt", False), ("how to.txt", True), (long, False)):
+        for name, whole in (("READ ME.txt", True), ("install notes.txt", False), ("how to.txt", True), (long, False),
+                            ("Readme of the owls.txt", True)):  # fmt: skip
             self.assertEqual((is_notes(name), is_notes(name, by_whole_name=True)), (True, whole), name)
 
     def test_what_can_run(self) -> None:

@@ -214,6 +214,13 @@ class LayersTest(WorldTest):
             self.assertIn(said, added.error.message)
         self.assertEqual(differences(before, self.world.tree()), [])
 
+    def test_files_that_are_entered_in_several_goes_are_entered_once(self) -> None:
+        self.world.write({"Gels/0.gel": "mine", "Gels/3.gel": "mine too"})
+        with mock.patch("usufruct.transaction.place._BATCH", 2):
+            self.world.add_files("many.zip", {f"gels/{number}.gel": "theirs" for number in range(7)})
+        self.world.remove("many")
+        self.assertEqual(self.world.contents(), {"Gels/0.gel": "mine", "Gels/3.gel": "mine too"})
+
     def test_modes_and_times(self) -> None:
         self.world.add_files("a.tar", {"Gels/moon.gel": "a"})
         found = os.stat(self.world.lanternbox / "Gels/moon.gel")
