@@ -151,16 +151,18 @@ class Layout:
                     self.renamed[row] = name
                 case Skip(rows, kind, why):
                     reason = self._reason(why)
+                    home_of, skipped_as, reason_of = self.home_of, self.skipped_as, self.reason_of
                     for row in rows:
-                        self.home_of[row], self.skipped_as[row], self.reason_of[row] = -1, kind, reason
+                        home_of[row], skipped_as[row], reason_of[row] = -1, kind, reason
                 case Refuse(rows, why):
                     for row in rows:
                         self.home_of[row], self.skipped_as[row], self.reason_of[row] = -1, 0, -1
                         self.refused.append(Refusal(self.listing.path(row), why))
                 case Doubt(rows, why):
-                    for row in self.open_among(rows):
-                        self.reason_of[row] = self._reason(why)
-                        self._has_doubts = True
+                    if open_rows := self.open_among(rows):
+                        reason, self._has_doubts = self._reason(why), True
+                        for row in open_rows:
+                            self.reason_of[row] = reason
                 case Unwrap(path, why):
                     self.wrappers.setdefault(path, why)
                 case Used(word):
