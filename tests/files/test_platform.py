@@ -85,6 +85,15 @@ class WindowsPathsTest(unittest.TestCase):
         layout.follow(spell_for(layout, NameRules(is_windows=True)))
         self.assertEqual([one.to for one in layout.placements], ["C:/Users/ada/odd. /Gels/night/what_.gel"])
 
+    def test_a_directory_whose_name_is_too_long_gets_a_shorter_one_whatever_its_files_are_called(self) -> None:
+        backdrops = Folder(name="Backdrops", path="Backdrops", arrange=Arrange.TREE, takes=("*.png",))
+        lanternbox = replace(sample_application("lanternbox"), folders=(backdrops,))
+        listing, digests = listing_of([f"Backdrops/{'forest' * 50}/a.png"])
+        layout = layout_of(listing, lanternbox, "pack", Choices(), digests)
+        layout.follow(spell_for(layout, NameRules()))
+        (placed,) = layout.placements
+        self.assertLessEqual(len(placed.to.split("/")[1]), NameRules().longest)
+
 
 class SyncingTest(unittest.TestCase):
     def test_what_a_program_serves_is_synced_file_by_file(self) -> None:

@@ -258,13 +258,15 @@ class LayersTest(WorldTest):
         self.assertEqual(differences(before, self.world.tree()), [])
 
     def test_notes_are_kept_and_go_with_the_holding(self) -> None:
-        self.world.add_files("a.zip", {"moon.gel": "a", "readme.txt": "read me", "readme.mar\u212adown": "Kelvin"})
+        notes = {"readme.txt": "read me", "readme.mar\u212adown": "Kelvin", "licence.txt": "->readme.txt"}
+        self.world.add_files("a.zip", {"moon.gel": "a", **notes})
         shown = show_holding(self.world.context, "a")
-        notes = {note.entry: self.world.paths.notes / str(shown.holding.number) / note.file for note in shown.notes}
-        kept = notes["readme.txt"]
+        found = {note.entry: self.world.paths.notes / str(shown.holding.number) / note.file for note in shown.notes}
+        self.assertEqual(found.keys(), {"readme.txt", "readme.mar\u212adown"})
+        kept = found["readme.txt"]
         self.assertEqual(kept.read_text(), "read me")
         # Of a name that an archive chose, only a plain suffix reaches the disk.
-        self.assertEqual({path.suffix for path in notes.values()}, {".txt", ""})
+        self.assertEqual({path.suffix for path in found.values()}, {".txt", ""})
         self.world.remove("a")
         self.assertTrue(kept.exists(), "the last changes can be undone")
         with mock.patch("usufruct.transaction.finish.KEPT_CHANGES", 0):

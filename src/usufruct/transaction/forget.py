@@ -55,7 +55,7 @@ def forget_holding(resources: Resources, holding: Holding) -> Left:
                 is_top = index == len(destination.stack) - 1
                 mark_layers_gone(ledger, work.change, [(*destination.key, mine.level)])
                 if is_top and not _is_alone(destination, holding.number):
-                    # Under this layer the one below stays backed up, until `finish` sees that it covers nothing.
+                    # Without it, `finish` would take the layer below for the file on disk, and drop its backup.
                     own = NewLayer(*destination.key, _as_users(mine))
                     enter_layers(ledger, work.change, [own])
                     over_others.append(destination.file)
