@@ -242,19 +242,28 @@ class AgainTest(WorldTest):
         self.assertEqual(set(self.world.contents()), mine)
 
     def test_what_was_placed_beside_an_edited_file_beside_the_users_keeps_its_name_too(self) -> None:
-        self.world.write({"Gels/moon.gel": "mine"})
-        self.again(on_clash="both")
-        self.world.write({"Gels/moon (2).gel": "edited"})
-        for version in ("2", "3"):
-            newer = self.world.archive(f"season v{version}.zip", {"gels/moon.gel": f"moon {version}"})
-            self.assertEqual(self.world.add(newer, update="season", on_clash="both").state, "updated")
-            moons = {"Gels/moon.gel": "mine", "Gels/moon (2).gel": "edited", "Gels/moon (3).gel": f"moon {version}"}
-            self.assertEqual(self.world.contents(), moons)
-        self.world.write({"Gels/moon (3).gel": "edited too"})
-        newer = self.world.archive("season v4.zip", {"gels/moon.gel": "moon 4"})
-        self.assertEqual(self.world.add(newer, update="season", on_clash="both").state, "updated")
-        moons |= {"Gels/moon (3).gel": "edited too", "Gels/moon (4).gel": "moon 4"}
-        self.assertEqual(self.world.contents(), moons)
+        """A file, and a piece with a file in it that was edited: `Owl (2) (2)` was the next."""
+        for name, entry, place in (
+            ("moons", "gels/moon.gel", "Gels/moon{}.gel"),
+            ("owls", "Owl/rig.toml", "Puppets/Owl{}/rig.toml"),
+        ):
+            with self.subTest(name):
+                there = {place.format(""): "mine"}
+                self.world.write(there)
+                first = self.world.archive(f"{name}.zip", {entry: "1"})
+                self.assertEqual(self.world.add(first, on_clash="both").state, "added")
+                edited, version = 2, 2
+                for edits in (True, False, True, False):
+                    if edits:
+                        there[place.format(f" ({edited})")] = "edited"
+                        self.world.write(there)
+                        edited += 1
+                    newer = self.world.archive(f"{name} v{version}.zip", {entry: f"{version}"})
+                    self.assertEqual(self.world.add(newer, update=name, on_clash="both").state, "updated")
+                    now = {**there, place.format(f" ({edited})"): f"{version}"}
+                    self.assertEqual({path: self.world.contents()[path] for path in now}, now)
+                    version += 1
+                self.world.remove(name)
 
     def test_what_the_archive_calls_so_itself_is_no_name_beside_the_users(self) -> None:
         self.world.write({"Gels/moon.gel": "mine", "Gels/bell.gel": "mine", "Puppets/Owl/art/a.png": "mine"})

@@ -228,6 +228,11 @@ def without_number(name: str, own: str) -> str:
     return own if is_numbered(name, own) else name
 
 
+def unnumbered(name: str) -> str:
+    """Return the name that a free name was made of; the name itself if it has no number."""
+    return without_number(name, re.sub(r" \(\d{1,9}\)", "", name, count=1))
+
+
 _LONGEST_NAME = 200
 """Characters of a holding's name; with a number behind it still a name for every file system."""
 

@@ -17,7 +17,7 @@ from usufruct.model.records import ABSENT, FileKind, FileState
 from usufruct.model.rulings import Move
 from usufruct.model.snapshot import Found, Met, Snapshot, SurveyedHome
 from usufruct.planning.conflicts import in_the_way
-from usufruct.planning.names import free_name, spelling_key
+from usufruct.planning.names import free_name, spelling_key, unnumbered
 from usufruct.planning.stacks import needs_digest
 from usufruct.survey.going import Going
 
@@ -174,7 +174,7 @@ def move_pieces(layout: Layout, snapshot: Snapshot, pieces: Set[str], kept: Mapp
             if directory not in taken:
                 taken[directory] = {spelling_key(name) for name in disk.listed(directory).names} | pieces_here
             parent, _, name = home.piece.rpartition("/")
-            called = kept.get(home.piece) or free_name(name, taken[directory])
+            called = kept.get(home.piece) or free_name(unnumbered(name), taken[directory])
             taken[directory].add(spelling_key(called))
             free[home.piece] = f"{parent}/{called}" if parent else called
         yield Move(rows, free[home.piece] + home.path[len(home.piece) :], free[home.piece])

@@ -5,7 +5,7 @@ from typing import NamedTuple
 from usufruct.ledger import Ledger
 from usufruct.ledger.layers import names_of_holding
 from usufruct.model.plan import Plan
-from usufruct.planning.names import is_numbered, joined, without_number
+from usufruct.planning.names import is_numbered, joined, unnumbered, without_number
 
 
 class KeptNames(NamedTuple):
@@ -39,9 +39,14 @@ def kept_names(plan: Plan, ledger: Ledger, holding: int) -> KeptNames:
             continue
         inside, parent = home.path[len(home.piece) :], home.piece.rpartition("/")[0]
         above, _, piece = directory.removesuffix(inside).rpartition("/")
-        for path in sorted(has):
+        own = unnumbered(piece)
+        order = []
+        for path in has:
             over, _, other = path.removesuffix(inside).rpartition("/")
+            # A name that was tried, because something in it was edited, is the name of a home by now.
             is_free = joined(parent, other) not in pieces
-            if over == above and is_free and is_numbered(other, piece) and name in has[path]:
-                kept.pieces.setdefault(home.piece, other)
+            if over == above and is_free and is_numbered(other, own) and name in has[path]:
+                order.append((len(other), other))
+        if order:
+            kept.pieces.setdefault(home.piece, min(order)[1])
     return kept
