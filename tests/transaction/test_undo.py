@@ -154,7 +154,7 @@ class UndoTest(WorldTest):
         self.assertIn("`usufruct undo 1` undoes the one before it", refused.exception.remedy)
         self.assertEqual([one.holding for one in self.undo(1)], ["c", "a"])
         self.assertEqual(self.world.contents(), {"Gels/b.gel": "b"})
-        with self.assertRaisesRegex(WrongUsage, "cannot be undone: what it placed is not on record any more"):
+        with self.assertRaisesRegex(WrongUsage, "cannot be undone, because what it added was forgotten"):
             self.undo(1)
         with self.assertRaises(WrongUsage) as refused:
             self.undo()

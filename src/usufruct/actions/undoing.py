@@ -138,7 +138,7 @@ class Reversal:
             )
         if not (changes := self._on_record(step)):
             raise WrongUsage(
-                f"Change {number}, {_said(step)}, cannot be undone: what it placed is not on record any more.",
+                f"Change {number}, {_said(step)}, cannot be undone, because what it added was forgotten.",
                 remedy="`usufruct history` lists what was done.",
             )
         return step, changes

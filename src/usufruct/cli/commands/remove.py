@@ -165,8 +165,8 @@ def _tell_forgotten(one: Forgotten) -> None:
         f"{count_words(one.files, 'file')} stay and are yours now"
     )
     _tell_paths(
-        "of them replaced a file of another archive, and counts as that one, changed by you",
-        "of them replaced files of other archives, and count as those, changed by you",
+        "of them had replaced a file of another archive, and is now treated as that file, changed by you",
+        "of them had replaced files of other archives, and are now treated as those files, changed by you",
         one.over_others,
     )
     _tell_paths(
