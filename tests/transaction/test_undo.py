@@ -171,6 +171,13 @@ class UndoTest(WorldTest):
         self.undo(1)
         self.assertEqual(self.world.contents(), {"Gels/moon.gel": "later sky"})
 
+    def test_an_empty_directory_that_comes_again_may_be_the_users_by_now(self) -> None:
+        self.world.add_files("owl.zip", {"Owl/rig.toml": "1", "Owl/empty/": ""})
+        self.world.add(self.world.archive("owl v2.zip", {"Owl/rig.toml": "2"}), update="owl")
+        self.world.write({"Puppets/Owl/empty/mine.svg": "mine"})
+        self.undo()
+        self.assertEqual(self.world.contents(), {"Puppets/Owl/rig.toml": "1", "Puppets/Owl/empty/mine.svg": "mine"})
+
     def test_what_the_user_changed_stays_and_the_rest_comes_and_goes(self) -> None:
         self.world.add_files("a.zip", {"gels/moon.gel": "a", "gels/sun.gel": "s"})
         (self.world.lanternbox / "Gels/moon.gel").write_text("edited")
