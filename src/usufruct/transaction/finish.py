@@ -156,12 +156,12 @@ def enter_done(work: Work, touched: list[Touched], lasting: dict[int, int]) -> N
 def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool) -> dict[int, int]:
     """Remove empty directories that Usufruct made; return directory number → time for the others.
 
-    If nothing of Usufruct's is left in a directory, it gets its original time back, unless somebody else changed it.
+    If nothing of Usufruct's is left in a directory, it gets the time back that others gave it last.
     """
     lasting: dict[int, int] = {}
     needed: set[str] = set()
     with Walk(work.resources.platform) as walk:
-        for directory, modified in reversed(touched):
+        for directory, _ in reversed(touched):
             path = directory.path
             here = walk.reach(path) if walk.is_there(path) else None
             if path in needed or must_stay_on_record(work.resources.ledger, work.change, directory.number):
@@ -174,7 +174,7 @@ def _leave_directories(work: Work, touched: list[Touched], *, touches_disk: bool
                 # A directory with files of the user's stays, and is theirs from now on.
                 walk.reach(os.path.dirname(path)).drop(os.path.basename(path))
                 work.resources.checkpoint("directory-dropped")
-            elif directory.original is not None and modified == directory.left:
+            elif directory.original is not None:
                 here.set_time(directory.original)
     return lasting
 
