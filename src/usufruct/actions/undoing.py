@@ -293,11 +293,11 @@ class Reversal:
 
         What was added and then forgotten cannot be taken out; an earlier version can be put back even so.
         """
+        ledger = self._resources.ledger
 
         def is_forgotten(change: Change) -> bool:
             return change.took is None and change.brought is not None and not is_there(ledger, change.brought)
 
-        ledger = self._resources.ledger
         return [change for change in step.done if not is_forgotten(step.latest(change))]
 
     def _dependents(self, step: Step) -> list[str]:

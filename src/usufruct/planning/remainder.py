@@ -3,7 +3,7 @@
 import posixpath
 import re
 from array import array
-from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence, Set
 from itertools import groupby
 
 from msgspec import Struct
@@ -129,7 +129,7 @@ def _content_top(layout: Layout, tree: Tree) -> int:
     return tree.common(directories) if directories else 0
 
 
-def _not_current(tree: Tree, found: Iterable[int]) -> dict[int, str]:
+def _not_current(tree: Tree, found: Collection[int]) -> dict[int, str]:
     """Return those of these directories that are for older or unused content, unless all are, and what says so."""
     stale: dict[int, str] = {}
     for directory in found:
@@ -137,7 +137,7 @@ def _not_current(tree: Tree, found: Iterable[int]) -> dict[int, str]:
             (tree.names[here] for here in tree.chain(directory)[1:] if is_not_current(tree.names[here])), ""
         ):
             stale[directory] = name
-    return stale if len(stale) < len([*found]) else {}
+    return stale if len(stale) < len(found) else {}
 
 
 def _place_found(
